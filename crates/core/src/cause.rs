@@ -1,0 +1,207 @@
+//! The closed catalogue of causes: why a login ended as it did, whose side it is on, and what to do about it.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use utoipa::ToSchema;
+
+/// Whose side a cause is on. Selects wording, metric and log level.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fault {
+    /// The device in front of us.
+    Gateway,
+    /// The person at the keyboard.
+    Person,
+    /// A directory or another source behind us.
+    Source,
+    /// The site file.
+    Site,
+    /// Bivector itself.
+    Ours,
+}
+
+macro_rules! causes {
+    ($($variant:ident $slug:literal $fault:ident $sentence:literal $remedy:literal;)*) => {
+        /// Why a login ended without an accept.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum Cause {
+            $(#[doc = $sentence] $variant,)*
+        }
+
+        impl Cause {
+            /// The whole catalogue.
+            pub const ALL: &[Cause] = &[$(Cause::$variant),*];
+
+            /// Its stable name in traces, the API and the command line.
+            pub fn slug(self) -> &'static str {
+                match self { $(Cause::$variant => $slug,)* }
+            }
+
+            /// One sentence for the operator.
+            pub fn sentence(self) -> &'static str {
+                match self { $(Cause::$variant => $sentence,)* }
+            }
+
+            /// What to do about it.
+            pub fn remedy(self) -> &'static str {
+                match self { $(Cause::$variant => $remedy,)* }
+            }
+
+            /// Whose side it is on.
+            pub fn fault(self) -> Fault {
+                match self { $(Cause::$variant => Fault::$fault,)* }
+            }
+        }
+    };
+}
+
+causes! {
+    GatewayUnknown "gateway-unknown" Gateway
+        "a packet came from an address that no gateway has"
+        "register the address under `from` of a gateway, if the device is yours";
+    SecretDiffers "secret-differs" Gateway
+        "the gateway uses another shared secret than the one sealed here"
+        "enter the same secret on both sides: `bivector secret set` here, and the device's own settings there; look for a stray space";
+    PacketAltered "packet-altered" Gateway
+        "the shared secret is right, but the packet was changed after the gateway signed it"
+        "look for a device between gateway and Bivector that rewrites RADIUS packets";
+    IntegrityMissing "integrity-missing" Gateway
+        "the request carries no Message-Authenticator, and this gateway must send one"
+        "switch Message-Authenticator on at the device; only if it cannot, set `message_authenticator = \"when-present\"` on the gateway";
+    PacketMalformed "packet-malformed" Gateway
+        "the datagram is not a RADIUS packet that adds up"
+        "compare the offset named in the step with a capture from the device";
+    ChainMissing "chain-missing" Site
+        "no chain takes logins from this gateway"
+        "name the gateway under `gateways` of a chain";
+    MethodNotInChain "method-not-in-chain" Site
+        "the gateway used an authentication method that the chain does not take"
+        "set the device to PAP, the method listed under `methods` of the chain";
+    CredentialMissing "credential-missing" Gateway
+        "the request carries no password and no other credential"
+        "check which authentication method is set on the device";
+    CredentialUnreadable "credential-unreadable" Gateway
+        "the password field has a length that no hidden password can have"
+        "compare the attribute named in the step with a capture from the device";
+    NameMissing "name-missing" Gateway
+        "the request carries no User-Name, or an empty one"
+        "check that the device sends the name the person typed";
+    NameUnreadable "name-unreadable" Gateway
+        "the name is not UTF-8, is too long, or holds control characters"
+        "set the device to send names as UTF-8";
+    NameRealmUnknown "name-realm-unknown" Person
+        "the name carries a domain or realm that the identity rule does not know"
+        "add it to `strip_prefix` or `strip_suffix` of the identity rule, if it is one of yours";
+    PasswordUnreadable "password-unreadable" Gateway
+        "the password is not UTF-8, so no directory can compare it"
+        "set the device to send passwords as UTF-8";
+    PasswordMissing "password-missing" Person
+        "the password is empty once the code is taken off"
+        "the person types the password first, then the code, in one field";
+    PersonUnknown "person-unknown" Person
+        "no source knows this name"
+        "check the spelling; check `base`, `scope` and `login` of the directory, or import the person into the roster";
+    PersonAmbiguous "person-ambiguous" Source
+        "the directory has more than one entry for this name"
+        "narrow `base` or choose another `login` attribute, so that a name finds one entry";
+    PasswordWrong "password-wrong" Person
+        "the source says that the password is wrong"
+        "the person types the password again, or has it reset";
+    AccountLocked "account-locked" Source
+        "the directory has locked the account"
+        "unlock the account in the directory, or wait until its lock ends";
+    AccountDisabled "account-disabled" Source
+        "the account is disabled"
+        "enable it in the source, if the person is meant to get in";
+    AccountExpired "account-expired" Source
+        "the account has expired"
+        "extend the account in the directory";
+    PasswordExpired "password-expired" Source
+        "the password is right but has expired"
+        "the person changes the password where your organisation does that";
+    PasswordMustChange "password-must-change" Source
+        "the password must be changed before the first login"
+        "the person changes the password where your organisation does that";
+    SourceUnreachable "source-unreachable" Source
+        "no server of the source could be reached"
+        "check that the servers run and that the network lets this machine connect to them";
+    SourceNameUnresolved "source-name-unresolved" Source
+        "the name of the source's server does not resolve"
+        "check the spelling under `servers` and the resolver of this machine";
+    SourceTlsUntrusted "source-tls-untrusted" Source
+        "the certificate of the source's server is not trusted"
+        "put the issuer's certificate into the file named under `trust`, and use the name that stands in the certificate";
+    SourceReaderRefused "source-reader-refused" Source
+        "the directory refuses the service account"
+        "check `reader.dn` and seal its password again with `bivector secret set`";
+    SourceBaseMissing "source-base-missing" Source
+        "the directory has no entry at `base`"
+        "check `base` of the directory against what the server holds";
+    SourceSlow "source-slow" Source
+        "the source took longer to answer than `patience.answer` allows"
+        "look at the directory server's load; raise `patience.answer` if it is always this slow";
+    SourceAnswerUnusable "source-answer-unusable" Source
+        "the source gave an answer that cannot be used"
+        "the step names what came back; compare it with the directory's own log";
+    NotEnrolled "not-enrolled" Person
+        "the person has no second factor yet"
+        "enrol the person, for example with `bivector person import`";
+    CodeMissing "code-missing" Person
+        "the password is right, but no code was typed"
+        "the person types the code from the token right behind the password";
+    CodeWrong "code-wrong" Person
+        "the password is right, the code is wrong"
+        "the person waits for the next code and types it again";
+    CodeUsed "code-used" Person
+        "this code has been used before"
+        "the person waits for the next code; if nobody used it, somebody may have seen it";
+    CodeDrifted "code-drifted" Person
+        "the code is a real one of this person's, but from another time"
+        "set the clock of the person's device right, and check the clock of this machine";
+    NoRule "no-rule" Site
+        "no rule of the chain fits this person"
+        "add a rule for one of the groups named in the step";
+    RuleRefused "rule-refused" Site
+        "a rule keeps this person out"
+        "the step names the rule and its line; change it or the person's groups";
+    ReplyTooLong "reply-too-long" Site
+        "the reply would be longer than the 4096 bytes a packet may have"
+        "shorten the grant";
+    RecordsUnavailable "records-unavailable" Ours
+        "the records could not be written, so the code could not be marked as used"
+        "look at the free space and the rights of the data folder; nobody gets in with a code until it can be written";
+    Overloaded "overloaded" Ours
+        "more logins are in flight than the limits allow"
+        "look for a source that has become slow; raise `logins_in_flight` only if there is memory for it";
+    Unfinished "unfinished" Ours
+        "the login could not be ended in order"
+        "the step names what happened; please report it";
+}
+
+impl fmt::Display for Cause {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.slug())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn slugs_are_what_json_says_and_no_two_are_alike() {
+        let mut seen = std::collections::HashSet::new();
+        for cause in Cause::ALL {
+            assert!(seen.insert(cause.slug()));
+            let words: String = format!("{cause:?}")
+                .chars()
+                .flat_map(|c| if c.is_uppercase() { vec!['-', c.to_ascii_lowercase()] } else { vec![c] })
+                .collect();
+            assert_eq!(words.trim_start_matches('-'), cause.slug(), "serde derives the same slug from the variant");
+            for text in [cause.sentence(), cause.remedy()] {
+                assert!(!text.ends_with('.') && text.starts_with(char::is_lowercase), "{text}");
+            }
+        }
+    }
+}

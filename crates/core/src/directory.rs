@@ -1,0 +1,201 @@
+//! What a directory's answers mean: result codes, the password-policy control and sub-codes in the diagnostic text.
+
+use crate::cause::Cause;
+
+/// OID of the password-policy control, request and response alike.
+pub const PASSWORD_POLICY_OID: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
+
+/// A person's bind, read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum BindMeaning {
+    /// The password is right and the account may be used.
+    Right,
+    /// The password is wrong.
+    Wrong,
+    /// The account may not be used now, right password or not.
+    Refused(Cause),
+    /// The directory did not decide: an outage, never a "no".
+    Unavailable(Cause),
+}
+
+/// Reads the result of a person's bind (RFC 4511 section 4.1.9 and 4.2.2).
+///
+/// `policy` is the value of the password-policy response control, where one came back. `text` is the diagnostic message.
+pub fn read_bind(code: u32, text: &str, policy: Option<&[u8]>) -> BindMeaning {
+    let policy_error = policy.and_then(policy_error);
+    match (code, policy_error) {
+        // A bind with a password that must be changed succeeds, and the account is good for nothing but changing it.
+        (0, Some(2)) => BindMeaning::Refused(Cause::PasswordMustChange),
+        (0, _) => BindMeaning::Right,
+        (49, Some(0)) => BindMeaning::Refused(Cause::PasswordExpired),
+        (49, Some(1)) => BindMeaning::Refused(Cause::AccountLocked),
+        (49, Some(2)) => BindMeaning::Refused(Cause::PasswordMustChange),
+        (49, _) => sub_code(text).unwrap_or(BindMeaning::Wrong),
+        // The entry vanished between search and bind; or the server refuses simple binds for it.
+        (32 | 48, _) => BindMeaning::Wrong,
+        (53, _) => BindMeaning::Refused(Cause::AccountDisabled),
+        (3 | 11 | 51, _) => BindMeaning::Unavailable(Cause::SourceSlow),
+        (52, _) => BindMeaning::Unavailable(Cause::SourceUnreachable),
+        _ => BindMeaning::Unavailable(Cause::SourceAnswerUnusable),
+    }
+}
+
+/// The cause behind a failed search or a failed bind of the service account.
+pub fn read_failure(code: u32) -> Cause {
+    match code {
+        32 => Cause::SourceBaseMissing,
+        3 | 11 | 51 => Cause::SourceSlow,
+        52 => Cause::SourceUnreachable,
+        7 | 8 | 13 | 48 | 49 | 50 | 53 => Cause::SourceReaderRefused,
+        _ => Cause::SourceAnswerUnusable,
+    }
+}
+
+/// A result code in words, for steps and messages.
+pub fn describe_code(code: u32) -> &'static str {
+    match code {
+        0 => "success",
+        1 => "operations error",
+        2 => "protocol error",
+        3 => "time limit exceeded",
+        4 => "size limit exceeded",
+        7 => "authentication method not supported",
+        8 => "stronger authentication required",
+        10 => "referral",
+        11 => "administrative limit exceeded",
+        13 => "confidentiality required",
+        32 => "no such object",
+        34 => "invalid DN syntax",
+        48 => "inappropriate authentication",
+        49 => "invalid credentials",
+        50 => "insufficient access rights",
+        51 => "busy",
+        52 => "unavailable",
+        53 => "unwilling to perform",
+        80 => "other",
+        _ => "a code without a name here",
+    }
+}
+
+/// Sub-codes that some directories write into the text of result 49, as `data 775`.
+fn sub_code(text: &str) -> Option<BindMeaning> {
+    let after = text.split("data ").nth(1)?;
+    let digits: String = after.chars().take_while(char::is_ascii_hexdigit).collect();
+    Some(match digits.to_ascii_lowercase().as_str() {
+        "52e" | "525" => BindMeaning::Wrong,
+        "533" => BindMeaning::Refused(Cause::AccountDisabled),
+        "532" => BindMeaning::Refused(Cause::PasswordExpired),
+        "701" => BindMeaning::Refused(Cause::AccountExpired),
+        "773" => BindMeaning::Refused(Cause::PasswordMustChange),
+        "775" => BindMeaning::Refused(Cause::AccountLocked),
+        _ => return None,
+    })
+}
+
+/// The `error` of a password-policy response: `SEQUENCE { warning [0] …, error [1] ENUMERATED }`.
+fn policy_error(value: &[u8]) -> Option<u8> {
+    let mut rest = match value {
+        [0x30, length, rest @ ..] if usize::from(*length) == rest.len() => rest,
+        _ => return None,
+    };
+    while let [tag, length, after @ ..] = rest {
+        let body = after.get(..usize::from(*length))?;
+        if *tag == 0x81 {
+            return body.first().copied();
+        }
+        rest = &after[usize::from(*length)..];
+    }
+    None
+}
+
+/// The group's own name out of its DN: `cn=control-room,ou=groups,…` gives `control-room`.
+pub fn name_of_dn(dn: &str) -> String {
+    let first = first_component(dn);
+    let value = first.split_once('=').map_or(first, |(_, value)| value);
+    unescape(value.trim())
+}
+
+fn first_component(dn: &str) -> &str {
+    let mut escaped = false;
+    for (at, character) in dn.char_indices() {
+        match character {
+            _ if escaped => escaped = false,
+            '\\' => escaped = true,
+            ',' | '+' => return &dn[..at],
+            _ => {}
+        }
+    }
+    dn
+}
+
+/// Takes off the escapes of a DN value (RFC 4514 section 2.4).
+fn unescape(value: &str) -> String {
+    let mut bytes = Vec::with_capacity(value.len());
+    let mut rest = value.as_bytes();
+    while let [first, after @ ..] = rest {
+        let hex = |pair: &[u8]| std::str::from_utf8(pair).ok().and_then(|pair| u8::from_str_radix(pair, 16).ok());
+        match (first, after) {
+            (b'\\', [a, b, tail @ ..]) if hex(&[*a, *b]).is_some() => {
+                bytes.extend(hex(&[*a, *b]));
+                rest = tail;
+            }
+            (b'\\', [next, tail @ ..]) => {
+                bytes.push(*next);
+                rest = tail;
+            }
+            _ => {
+                bytes.push(*first);
+                rest = after;
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn binds_are_read_by_code_control_and_text() {
+        let refused = BindMeaning::Refused;
+        let cases: [(u32, &str, Option<&[u8]>, BindMeaning); 14] = [
+            (0, "", None, BindMeaning::Right),
+            (0, "", Some(&[0x30, 0]), BindMeaning::Right),
+            (0, "", Some(&[0x30, 3, 0x81, 1, 2]), refused(Cause::PasswordMustChange)),
+            (49, "", None, BindMeaning::Wrong),
+            (49, "", Some(&[0x30, 3, 0x81, 1, 0]), refused(Cause::PasswordExpired)),
+            (49, "", Some(&[0x30, 3, 0x81, 1, 1]), refused(Cause::AccountLocked)),
+            (49, "", Some(&[0x30, 8, 0xa0, 3, 0x80, 1, 9, 0x81, 1, 1]), refused(Cause::AccountLocked)),
+            (49, "80090308: LdapErr: DSID-0C0903A9, comment: data 775, v1db1", None, refused(Cause::AccountLocked)),
+            (49, "LdapErr: comment: data 52e, v1db1", None, BindMeaning::Wrong),
+            (49, "LdapErr: comment: data 533, v1db1", None, refused(Cause::AccountDisabled)),
+            (49, "LdapErr: comment: data 701, v1db1", None, refused(Cause::AccountExpired)),
+            (51, "", None, BindMeaning::Unavailable(Cause::SourceSlow)),
+            (52, "", None, BindMeaning::Unavailable(Cause::SourceUnreachable)),
+            (8, "", None, BindMeaning::Unavailable(Cause::SourceAnswerUnusable)),
+        ];
+        for (code, text, policy, wanted) in cases {
+            assert_eq!(read_bind(code, text, policy), wanted, "{code} {text} {policy:x?}");
+        }
+    }
+
+    #[test]
+    fn a_broken_policy_control_is_no_verdict() {
+        for value in [&[][..], &[0x30], &[0x30, 9, 0x81], &[0x30, 2, 0x81, 9], &[0x31, 3, 0x81, 1, 1]] {
+            assert_eq!(read_bind(49, "", Some(value)), BindMeaning::Wrong);
+        }
+    }
+
+    #[test]
+    fn group_names_come_out_of_dns_with_escapes() {
+        for (dn, name) in [
+            ("cn=control-room,ou=groups,dc=northmoor,dc=example", "control-room"),
+            ("CN=Crew\\, night,OU=groups", "Crew, night"),
+            ("cn=Str\\c3\\b6mung+ou=x,dc=y", "Strömung"),
+            ("plain", "plain"),
+        ] {
+            assert_eq!(name_of_dn(dn), name);
+        }
+    }
+}

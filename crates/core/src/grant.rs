@@ -1,0 +1,195 @@
+//! What a login gets: the reply's attributes, with a few texts filled in from the login.
+
+use bivector_wire::{AttributeType, push_split, push_vendor};
+use std::fmt;
+
+/// Names that may stand in braces in a text.
+pub const PLACEHOLDERS: &[&str] = &["person.login", "person.name", "person.source", "gateway.name", "chain.name"];
+
+/// A grant of the site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grant {
+    /// Its name.
+    pub name: String,
+    /// Attributes of the reply, in order.
+    pub reply: Vec<ReplyItem>,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// One attribute of a grant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReplyItem {
+    /// Where the value goes.
+    pub target: Target,
+    /// The value.
+    pub value: GrantValue,
+}
+
+/// A standard attribute or a vendor's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Target {
+    /// By its registered name.
+    Standard(AttributeType),
+    /// A vendor's own, by number.
+    Vendor {
+        /// The vendor's private enterprise number.
+        vendor: u32,
+        /// The vendor's attribute number.
+        number: u8,
+    },
+}
+
+impl fmt::Display for Target {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Target::Standard(kind) => kind.fmt(f),
+            Target::Vendor { vendor, number } => write!(f, "Vendor-{vendor}-{number}"),
+        }
+    }
+}
+
+/// A value that is encoded already, or a text to fill in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GrantValue {
+    /// Encoded bytes.
+    Fixed(Vec<u8>),
+    /// A text with placeholders.
+    Text(Template),
+}
+
+/// A text with placeholders such as `{person.login}`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Template {
+    parts: Vec<Part>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Part {
+    Text(String),
+    Placeholder(usize),
+}
+
+/// A placeholder that does not exist, or a brace without its partner.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum TemplateError {
+    /// Not in [`PLACEHOLDERS`].
+    #[error("`{{{0}}}` is no placeholder")]
+    Unknown(String),
+    /// A `{` without `}`.
+    #[error("a `{{` is not closed; write `{{{{` for a brace itself")]
+    Unclosed,
+}
+
+/// What placeholders are filled from.
+#[derive(Debug, Clone, Copy)]
+pub struct GrantContext<'c> {
+    /// The person's login name, as the source gave it.
+    pub login: &'c str,
+    /// The person's name for display.
+    pub name: &'c str,
+    /// The source that knew the person.
+    pub source: &'c str,
+    /// The gateway's name.
+    pub gateway: &'c str,
+    /// The chain's name.
+    pub chain: &'c str,
+}
+
+impl Template {
+    /// Reads a text. `{{` and `}}` stand for the braces themselves.
+    ///
+    /// # Errors
+    /// [`TemplateError`].
+    pub fn parse(text: &str) -> Result<Self, TemplateError> {
+        let mut parts = Vec::new();
+        let mut plain = String::new();
+        let mut rest = text;
+        while let Some(at) = rest.find(['{', '}']) {
+            plain.push_str(&rest[..at]);
+            let brace = &rest[at..at + 1];
+            rest = &rest[at + 1..];
+            if let Some(after) = rest.strip_prefix(brace) {
+                plain.push_str(brace);
+                rest = after;
+            } else if brace == "{" {
+                let (name, after) = rest.split_once('}').ok_or(TemplateError::Unclosed)?;
+                let known = PLACEHOLDERS.iter().position(|placeholder| *placeholder == name);
+                parts.push(Part::Text(std::mem::take(&mut plain)));
+                parts.push(Part::Placeholder(known.ok_or_else(|| TemplateError::Unknown(name.to_owned()))?));
+                rest = after;
+            } else {
+                plain.push('}');
+            }
+        }
+        plain.push_str(rest);
+        parts.push(Part::Text(plain));
+        Ok(Template { parts })
+    }
+
+    /// Fills the placeholders in.
+    pub fn fill(&self, context: &GrantContext<'_>) -> String {
+        let values = [context.login, context.name, context.source, context.gateway, context.chain];
+        self.parts
+            .iter()
+            .map(|part| match part {
+                Part::Text(text) => text.as_str(),
+                Part::Placeholder(index) => values.get(*index).copied().unwrap_or_default(),
+            })
+            .collect()
+    }
+}
+
+impl Grant {
+    /// The encoded attributes for one login.
+    pub fn encode(&self, context: &GrantContext<'_>) -> Vec<u8> {
+        let mut body = Vec::new();
+        for item in &self.reply {
+            let filled;
+            let value = match &item.value {
+                GrantValue::Fixed(bytes) => bytes.as_slice(),
+                GrantValue::Text(template) => {
+                    filled = template.fill(context);
+                    filled.as_bytes()
+                }
+            };
+            match item.target {
+                Target::Standard(kind) => push_split(&mut body, kind, value),
+                Target::Vendor { vendor, number } => push_vendor(&mut body, vendor, number, value),
+            }
+        }
+        body
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const CONTEXT: GrantContext<'static> =
+        GrantContext { login: "ines", name: "Ines Okafor", source: "tidehall", gateway: "breakwater", chain: "staff" };
+
+    #[test]
+    fn texts_are_filled_in_and_double_braces_stay() {
+        let template = Template::parse("{{x}} {person.login}@{gateway.name} via {chain.name}, {person.source}: {person.name}").unwrap();
+        assert_eq!(template.fill(&CONTEXT), "{x} ines@breakwater via staff, tidehall: Ines Okafor");
+        assert_eq!(Template::parse("{person.lgin}").unwrap_err(), TemplateError::Unknown("person.lgin".into()));
+        assert_eq!(Template::parse("a { b").unwrap_err(), TemplateError::Unclosed);
+    }
+
+    #[test]
+    fn a_grant_encodes_standard_and_vendor_attributes_in_order() {
+        let grant = Grant {
+            name: "g".into(),
+            line: 1,
+            reply: vec![
+                ReplyItem { target: Target::Standard(AttributeType::SessionTimeout), value: GrantValue::Fixed(vec![0, 0, 0, 60]) },
+                ReplyItem {
+                    target: Target::Vendor { vendor: 32473, number: 1 },
+                    value: GrantValue::Text(Template::parse("{person.login}").unwrap()),
+                },
+            ],
+        };
+        assert_eq!(grant.encode(&CONTEXT), [&[27, 6, 0, 0, 0, 60, 26, 12, 0, 0, 0x7e, 0xd9, 1, 6][..], b"ines"].concat());
+    }
+}

@@ -1,0 +1,144 @@
+//! How a typed name becomes the name that a source is asked for.
+
+use crate::cause::Cause;
+
+/// The longest name that is looked up, in bytes.
+const MAX_NAME: usize = 253;
+
+/// What happens with upper and lower case.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Case {
+    /// Names are folded to lower case.
+    #[default]
+    Lower,
+    /// Names are left as typed.
+    Keep,
+}
+
+/// An identity rule of the site.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct IdentityRule {
+    /// Its name.
+    pub name: String,
+    /// Prefixes that are taken off, in any case.
+    pub strip_prefix: Vec<String>,
+    /// Suffixes that are taken off, in any case.
+    pub strip_suffix: Vec<String>,
+    /// What happens with case.
+    pub case: Case,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// A name that was read, and what was taken off it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReadName {
+    /// The name to look up.
+    pub name: String,
+    /// The prefix or suffix that was taken off.
+    pub stripped: Option<String>,
+}
+
+impl IdentityRule {
+    /// Reads a typed name.
+    ///
+    /// # Errors
+    /// [`Cause::NameMissing`], [`Cause::NameUnreadable`] or [`Cause::NameRealmUnknown`].
+    pub fn read(&self, typed: &[u8]) -> Result<ReadName, Cause> {
+        let text = std::str::from_utf8(typed).map_err(|_| Cause::NameUnreadable)?;
+        if text.trim().is_empty() {
+            return Err(Cause::NameMissing);
+        }
+        if text.len() > MAX_NAME || text.chars().any(is_unsafe) {
+            return Err(Cause::NameUnreadable);
+        }
+        let (rest, stripped) = self.strip(text);
+        // What is left of a realm names a place that is not ours; guessing would let `ines@elsewhere` be our ines.
+        if rest.contains(['\\', '@']) {
+            return Err(Cause::NameRealmUnknown);
+        }
+        if rest.is_empty() {
+            return Err(Cause::NameMissing);
+        }
+        let name = match self.case {
+            Case::Lower => rest.to_lowercase(),
+            Case::Keep => rest.to_owned(),
+        };
+        Ok(ReadName { name, stripped: stripped.map(str::to_owned) })
+    }
+
+    fn strip<'t>(&self, text: &'t str) -> (&'t str, Option<&'t str>) {
+        for prefix in &self.strip_prefix {
+            if let Some(head) = text.get(..prefix.len())
+                && head.eq_ignore_ascii_case(prefix)
+            {
+                return (&text[prefix.len()..], Some(head));
+            }
+        }
+        for suffix in &self.strip_suffix {
+            if let Some(at) = text.len().checked_sub(suffix.len())
+                && let Some(tail) = text.get(at..)
+                && tail.eq_ignore_ascii_case(suffix)
+            {
+                return (&text[..at], Some(tail));
+            }
+        }
+        (text, None)
+    }
+}
+
+/// Characters that make a name look like another one or break a log line: controls and marks that change direction.
+fn is_unsafe(character: char) -> bool {
+    character.is_control() || matches!(character, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn northmoor() -> IdentityRule {
+        IdentityRule {
+            name: "northmoor-names".into(),
+            strip_prefix: vec!["NORTHMOOR\\".into()],
+            strip_suffix: vec!["@northmoor.example".into()],
+            ..Default::default()
+        }
+    }
+
+    #[test]
+    fn prefix_suffix_and_case_lead_to_one_name() {
+        for typed in ["ines", "Ines", "NORTHMOOR\\ines", "northmoor\\INES", "ines@northmoor.example", "Ines@Northmoor.Example"] {
+            assert_eq!(northmoor().read(typed.as_bytes()).unwrap().name, "ines", "{typed}");
+        }
+    }
+
+    #[test]
+    fn foreign_realms_and_unreadable_names_are_refused_with_their_cause() {
+        let long = "x".repeat(254);
+        let cases: [(&[u8], Cause); 9] = [
+            (b"ines@elsewhere.example", Cause::NameRealmUnknown),
+            (b"ELSEWHERE\\ines", Cause::NameRealmUnknown),
+            (b"NORTHMOOR\\ines@northmoor.example", Cause::NameRealmUnknown),
+            (b"", Cause::NameMissing),
+            (b"  ", Cause::NameMissing),
+            (b"@northmoor.example", Cause::NameMissing),
+            (b"in\0es", Cause::NameUnreadable),
+            (b"in\xffes", Cause::NameUnreadable),
+            (long.as_bytes(), Cause::NameUnreadable),
+        ];
+        for (typed, cause) in cases {
+            assert_eq!(northmoor().read(typed).unwrap_err(), cause, "{:?}", String::from_utf8_lossy(typed));
+        }
+        assert_eq!(northmoor().read("in\u{202e}es".as_bytes()).unwrap_err(), Cause::NameUnreadable);
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_read_never_carries_a_realm_or_a_control_character(typed in proptest::collection::vec(any::<u8>(), 0..60)) {
+            if let Ok(read) = northmoor().read(&typed) {
+                prop_assert!(!read.name.is_empty() && !read.name.contains(['@', '\\']) && !read.name.chars().any(is_unsafe));
+            }
+        }
+    }
+}

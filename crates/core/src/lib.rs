@@ -1,0 +1,22 @@
+//! The computation of Bivector: what a site means and how a login is decided.
+//!
+//! Nothing here does I/O, reads a clock or draws a random number: time comes in as [`Moment`], answers from outside as
+//! [`login::Fact`]s. The service and the simulation drive the same [`login::Login`]. Bytes are in `bivector-wire`; sockets,
+//! directories and records are in `bivector-service`.
+
+pub mod addresses;
+pub mod cause;
+pub mod directory;
+pub mod duplicates;
+pub mod form;
+pub mod grant;
+pub mod identity;
+pub mod login;
+pub mod moment;
+pub mod rule;
+pub mod site;
+pub mod totp;
+pub mod trace;
+
+pub use cause::{Cause, Fault};
+pub use moment::Moment;

@@ -1,0 +1,241 @@
+//! The machine itself: a state per station, consumed on transition. See the module above for the call contract.
+
+use super::fact::{CodeMark, Fact, Found, Need};
+use super::proof::FirstProved;
+use super::reading::ChosenCode;
+use super::request::Request;
+use super::{Refusal, Verdict};
+use crate::cause::Cause;
+use crate::moment::Moment;
+use crate::site::{Chain, Gateway, Site, SourceRef};
+use crate::totp::VerifiedCode;
+use crate::trace::{Hop, Outcome, Step, Tone, Trace};
+use bivector_wire::Secret;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// What to do next.
+#[derive(Debug, Clone)]
+pub enum Next {
+    /// Answer this, then [`Login::learn`].
+    Ask(Need),
+    /// Come back at that moment with [`Login::wake`].
+    Wait(Moment, Timer),
+    /// Call [`Login::finish`].
+    Decided,
+}
+
+/// Which wake-up it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Timer {
+    /// The refusal leaves at the pace of all refusals.
+    RefusalPace,
+}
+
+#[derive(Debug)]
+pub(super) enum State {
+    Finding {
+        name: String,
+        at: usize,
+    },
+    Tokens {
+        source: SourceRef,
+        person: Box<Found>,
+    },
+    Password {
+        source: SourceRef,
+        person: Box<Found>,
+        guess: Secret<String>,
+        code: ChosenCode,
+    },
+    Marking {
+        person: Box<Found>,
+        first: FirstProved,
+        code: VerifiedCode,
+    },
+    Held {
+        until: Moment,
+        verdict: Verdict,
+    },
+    Decided(Verdict),
+    /// Between two states only.
+    Moving,
+}
+
+/// One login.
+#[derive(Debug)]
+pub struct Login {
+    pub(super) site: Arc<Site>,
+    pub(super) request: Request,
+    pub(super) chain: Option<usize>,
+    pub(super) began: Moment,
+    pub(super) last: Moment,
+    state: State,
+    pub(super) trace: Trace,
+}
+
+impl Login {
+    /// Begins a login. `reference` is what the person at the keyboard and the operator will both see.
+    pub fn begin(site: Arc<Site>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
+        let gateway = site.gateways.get(request.gateway);
+        let chain = gateway.and_then(|gateway| gateway.chain);
+        let trace = Trace {
+            reference,
+            began_us: now.micros(),
+            took_us: 0,
+            origin: request.origin,
+            gateway: gateway.map(|gateway| gateway.name.clone()).unwrap_or_default(),
+            sender: request.sender.to_string(),
+            chain: chain.and_then(|chain| site.chains.get(chain)).map(|chain| chain.name.clone()).unwrap_or_default(),
+            typed_name: String::from_utf8_lossy(&request.typed_name).chars().take(253).collect(),
+            person: None,
+            method: request.credential.method().to_owned(),
+            source: None,
+            outcome: Outcome::Refused,
+            cause: None,
+            grant: None,
+            revision,
+            steps: Vec::with_capacity(12),
+        };
+        let mut login = Login { site, request, chain, began: now, last: now, state: State::Moving, trace };
+        login.state = match login.receive(now) {
+            Ok(name) => State::Finding { name, at: 0 },
+            Err(cause) => login.refuse(cause, now),
+        };
+        login
+    }
+
+    /// What to do next. Says the same until something new is told.
+    pub fn next(&self) -> Next {
+        match &self.state {
+            State::Finding { name, at } => match self.chain().and_then(|chain| chain.first.get(*at)) {
+                Some(source) => Next::Ask(Need::FindPerson { source: *source, name: name.clone() }),
+                None => Next::Decided,
+            },
+            State::Tokens { person, .. } => Next::Ask(Need::Tokens { person: person.key.clone() }),
+            State::Password { source, person, guess, .. } => {
+                Next::Ask(Need::CheckPassword { source: *source, person: person.clone(), guess: guess.clone() })
+            }
+            State::Marking { code, .. } => {
+                let until = code.marked_until(self.site.totp_window);
+                Next::Ask(Need::MarkCode(CodeMark { token: code.token(), step: code.step(), until }))
+            }
+            State::Held { until, .. } => Next::Wait(*until, Timer::RefusalPace),
+            State::Decided(_) | State::Moving => Next::Decided,
+        }
+    }
+
+    /// Tells the answer to the last need.
+    pub fn learn(&mut self, fact: Fact, now: Moment) {
+        let state = std::mem::replace(&mut self.state, State::Moving);
+        self.state = match (state, fact) {
+            (State::Finding { name, at }, Fact::Person(answer)) => self.found(name, at, answer, now),
+            (State::Tokens { source, person }, Fact::Tokens(answer)) => self.tokens(source, person, answer, now),
+            (State::Password { source, person, code, .. }, Fact::Password(answer)) => self.password(source, person, code, answer, now),
+            (State::Marking { person, first, code }, Fact::Mark(answer)) => self.marked(person, first, code, answer, now),
+            (_, fact) => {
+                self.step(
+                    Hop::Reply,
+                    "out of turn",
+                    Tone::Bad,
+                    now,
+                    format!("an answer came that nobody had asked for ({})", fact.name()),
+                    None,
+                );
+                self.refuse(Cause::Unfinished, now)
+            }
+        };
+        self.last = now;
+    }
+
+    /// Tells that the moment of the last [`Next::Wait`] has come. Too early a call changes nothing.
+    pub fn wake(&mut self, now: Moment) {
+        if let State::Held { until, .. } = &self.state
+            && now < *until
+        {
+            return;
+        }
+        self.state = match std::mem::replace(&mut self.state, State::Moving) {
+            State::Held { verdict, .. } => {
+                let pace = self.chain().map_or(Duration::ZERO, |chain| chain.refusal_pace);
+                self.step(
+                    Hop::Reply,
+                    "held",
+                    Tone::Note,
+                    now,
+                    format!("refusals leave at multiples of {} ms, whatever their cause", pace.as_millis()),
+                    None,
+                );
+                State::Decided(verdict)
+            }
+            other => other,
+        };
+        self.last = now;
+    }
+
+    /// Ends the login: what to answer, and its trace. `resends` is how many packets were absorbed meanwhile.
+    pub fn finish(mut self, resends: u32, now: Moment) -> (Verdict, Trace) {
+        let verdict = match self.state {
+            State::Decided(verdict) | State::Held { verdict, .. } => verdict,
+            _ => {
+                self.trace.cause = Some(Cause::Unfinished);
+                Verdict::Refuse(refusal(Cause::Unfinished, &self.trace.reference))
+            }
+        };
+        let at_us = now.since(self.began).as_micros() as u64;
+        let mut end = |what: &str, tone, said| {
+            self.trace.steps.push(Step { hop: Hop::Reply, what: what.into(), tone, at_us, took_us: 0, said, line: None })
+        };
+        if resends > 0 {
+            end(
+                "resends",
+                Tone::Note,
+                format!(
+                    "the gateway sent the request {resends} more {} meanwhile; it joined this login",
+                    if resends == 1 { "time" } else { "times" }
+                ),
+            );
+        }
+        match &verdict {
+            Verdict::Accept(accept) => end("accept", Tone::Good, format!("Access-Accept with the grant `{}`", accept.grant())),
+            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("Access-Reject; the person reads: {}", refusal.message)),
+        }
+        self.trace.took_us = at_us;
+        (verdict, self.trace)
+    }
+
+    pub(super) fn chain(&self) -> Option<&Chain> {
+        self.chain.and_then(|chain| self.site.chains.get(chain))
+    }
+
+    pub(super) fn gateway(&self) -> Option<&Gateway> {
+        self.site.gateways.get(self.request.gateway)
+    }
+
+    /// Adds a step that took the time since the last one.
+    pub(super) fn step(&mut self, hop: Hop, what: &str, tone: Tone, now: Moment, said: String, line: Option<u32>) {
+        let at_us = self.last.since(self.began).as_micros() as u64;
+        let took_us = now.since(self.last).as_micros() as u64;
+        self.trace.steps.push(Step { hop, what: what.to_owned(), tone, at_us, took_us, said, line });
+        self.last = now;
+    }
+
+    /// Holds a refusal until it tells nothing by its time.
+    pub(super) fn refuse(&mut self, cause: Cause, now: Moment) -> State {
+        self.trace.cause = Some(cause);
+        self.trace.outcome = Outcome::Refused;
+        let verdict = Verdict::Refuse(refusal(cause, &self.trace.reference));
+        let pace = self.chain().map_or(Duration::from_millis(250), |chain| chain.refusal_pace).as_micros() as u64;
+        if pace == 0 {
+            return State::Decided(verdict);
+        }
+        let spent = now.since(self.began).as_micros() as u64;
+        let until = self.began.plus(Duration::from_micros((spent / pace + 1) * pace));
+        State::Held { until, verdict }
+    }
+}
+
+/// The same words for every cause: whoever guesses learns nothing, and whoever asks for help has a reference.
+fn refusal(cause: Cause, reference: &str) -> Refusal {
+    Refusal { cause, message: format!("Sign-in refused. Reference {reference}") }
+}

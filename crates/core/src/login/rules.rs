@@ -1,0 +1,69 @@
+//! Station four: who may pass, and what the reply carries.
+
+use super::Verdict;
+use super::fact::Found;
+use super::machine::{Login, State};
+use super::proof::{Accept, FirstProved, Second};
+use crate::cause::Cause;
+use crate::grant::GrantContext;
+use crate::moment::Moment;
+use crate::rule::{Decision, decide};
+use crate::trace::{Hop, Outcome, Tone};
+use std::sync::Arc;
+
+impl Login {
+    pub(super) fn rules(&mut self, person: &Found, first: FirstProved, second: Second, now: Moment) -> State {
+        let site = Arc::clone(&self.site);
+        let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
+        let groups = person.groups.names().join(", ");
+        match decide(&chain.rules, &person.groups) {
+            Decision::Refused(rule, reason) => {
+                let said = format!("the rule `{}` keeps {} out: {reason}", rule.name, person.login);
+                self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(rule.line));
+                self.refuse(Cause::RuleRefused, now)
+            }
+            Decision::NoRule => {
+                let said = format!(
+                    "none of {} rules fits; the groups of {} are: {}",
+                    chain.rules.len(),
+                    person.login,
+                    if groups.is_empty() { "none" } else { &groups }
+                );
+                self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(chain.line));
+                self.refuse(Cause::NoRule, now)
+            }
+            Decision::Passed(passed, rule) => {
+                let Some(grant) = site.grants.get(passed.grant()) else { return self.refuse(Cause::Unfinished, now) };
+                self.step(Hop::Rules, "rule", Tone::Good, now, format!("the rule `{}` gives `{}`", rule.name, grant.name), Some(rule.line));
+                let source = self.site.source_name(first.source()).to_owned();
+                let context = GrantContext {
+                    login: &person.login,
+                    name: &person.name,
+                    source: &source,
+                    gateway: &self.trace.gateway,
+                    chain: &chain.name,
+                };
+                let attributes = grant.encode(&context);
+                let targets: Vec<String> = grant.reply.iter().map(|item| item.target.to_string()).collect();
+                self.step(
+                    Hop::Reply,
+                    "grant",
+                    Tone::Good,
+                    now,
+                    format!("`{}` sets {}", grant.name, if targets.is_empty() { "nothing".to_owned() } else { targets.join(", ") }),
+                    Some(grant.line),
+                );
+                self.trace.outcome = Outcome::Accepted;
+                self.trace.grant = Some(grant.name.clone());
+                State::Decided(Verdict::Accept(Box::new(Accept::new(
+                    self.request.proof,
+                    first,
+                    second,
+                    passed,
+                    grant.name.clone(),
+                    attributes,
+                ))))
+            }
+        }
+    }
+}

@@ -1,0 +1,145 @@
+//! Who may pass: the first rule that fits decides.
+
+use std::collections::BTreeSet;
+
+/// Whom a rule is about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum When {
+    /// Everybody who got this far.
+    Everybody,
+    /// Members of at least one of these groups, by the group's name or its whole DN, in lower case.
+    AnyGroup(Vec<String>),
+}
+
+/// What a rule says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Then {
+    /// Let in, with the grant of this index in the site.
+    Grant(usize),
+    /// Keep out, for this reason.
+    Refuse(String),
+}
+
+/// A rule of a chain.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rule {
+    /// Its name.
+    pub name: String,
+    /// Whom it is about.
+    pub when: When,
+    /// What it says.
+    pub then: Then,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// The groups of a person, folded for comparing.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Groups(BTreeSet<String>);
+
+impl Groups {
+    /// From names or DNs; a DN counts under its whole text and under its first name.
+    pub fn new<'g>(names: impl IntoIterator<Item = &'g str>) -> Self {
+        let mut folded = BTreeSet::new();
+        for name in names {
+            if name.contains('=') {
+                folded.insert(crate::directory::name_of_dn(name).to_lowercase());
+            }
+            folded.insert(name.to_lowercase());
+        }
+        Groups(folded)
+    }
+
+    /// Whether a group, given in lower case, is among them.
+    pub fn contains(&self, group: &str) -> bool {
+        self.0.contains(group)
+    }
+
+    /// The plain names, for a step's text.
+    pub fn names(&self) -> Vec<&str> {
+        self.0.iter().map(String::as_str).filter(|name| !name.contains('=')).collect()
+    }
+}
+
+/// A rule has let the person in. Only [`decide`] makes one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RulePassed {
+    grant: usize,
+}
+
+impl RulePassed {
+    /// Index of the grant in the site.
+    pub fn grant(&self) -> usize {
+        self.grant
+    }
+}
+
+/// What the rules say.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Decision<'r> {
+    /// Let in by this rule.
+    Passed(RulePassed, &'r Rule),
+    /// Kept out by this rule.
+    Refused(&'r Rule, &'r str),
+    /// Nothing fits: refused.
+    NoRule,
+}
+
+/// Finds the first rule that fits.
+pub fn decide<'r>(rules: &'r [Rule], groups: &Groups) -> Decision<'r> {
+    let fits = |rule: &&Rule| match &rule.when {
+        When::Everybody => true,
+        When::AnyGroup(wanted) => wanted.iter().any(|group| groups.contains(group)),
+    };
+    match rules.iter().find(fits) {
+        None => Decision::NoRule,
+        Some(rule) => match &rule.then {
+            Then::Grant(grant) => Decision::Passed(RulePassed { grant: *grant }, rule),
+            Then::Refuse(reason) => Decision::Refused(rule, reason),
+        },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn rule(groups: &[u8], then: Then) -> Rule {
+        let when = if groups.is_empty() { When::Everybody } else { When::AnyGroup(groups.iter().map(|g| format!("g{g}")).collect()) };
+        Rule { name: "r".into(), when, then, line: 1 }
+    }
+
+    #[test]
+    fn groups_match_by_name_and_by_dn_in_any_case() {
+        let groups = Groups::new(["CN=Control-Room,OU=groups,DC=northmoor,DC=example", "Local"]);
+        for name in ["control-room", "cn=control-room,ou=groups,dc=northmoor,dc=example", "local"] {
+            assert!(groups.contains(name), "{name}");
+        }
+        assert_eq!(groups.names(), ["control-room", "local"]);
+    }
+
+    proptest! {
+        // The oracle is a table: one column a rule, one row a group; the leftmost column with a mark decides.
+        #[test]
+        fn the_first_rule_that_fits_decides_as_in_a_table(
+            columns in proptest::collection::vec((proptest::collection::vec(0u8..4, 0..3), any::<bool>()), 0..6),
+            mine in proptest::collection::btree_set(0u8..4, 0..4),
+        ) {
+            let rules: Vec<Rule> = columns.iter().enumerate()
+                .map(|(at, (groups, refuse))| rule(groups, if *refuse { Then::Refuse(at.to_string()) } else { Then::Grant(at) })).collect();
+            let names: Vec<String> = mine.iter().map(|g| format!("g{g}")).collect();
+            let mut table = Vec::new();
+            for (at, (groups, refuse)) in columns.iter().enumerate() {
+                if groups.is_empty() { table.push((at, *refuse)); }
+                for group in groups { if mine.contains(group) { table.push((at, *refuse)); } }
+            }
+            let seen = match decide(&rules, &Groups::new(names.iter().map(String::as_str))) {
+                Decision::Passed(passed, _) => Some((passed.grant(), false)),
+                Decision::Refused(_, reason) => Some((reason.parse().unwrap(), true)),
+                Decision::NoRule => None,
+            };
+            prop_assert_eq!(seen, table.into_iter().min());
+        }
+    }
+}

@@ -1,0 +1,142 @@
+//! From text to site: each section is read on its own, then names are joined up. Everything wrong is reported at once.
+
+mod chains;
+mod grants;
+mod join;
+mod parts;
+
+pub(super) use join::Named;
+pub(super) use parts::{DraftDirectory, DraftGateway};
+
+use super::check::{self, Known};
+use super::finding::{Finding, Severity};
+use super::section::{At, Notes, Section};
+use super::{RadiusDoor, Site};
+use crate::grant::Grant;
+use crate::identity::IdentityRule;
+use chains::{DraftChain, DraftRule, read_chain, read_rule};
+use grants::read_grant;
+use join::join;
+use parts::{read_directory, read_gateway, read_identity};
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+use toml::de::DeTable;
+
+/// Longest site file that is read, in bytes: 1,000 gateways and 1,000 rules take about 400 KB.
+const MAX_SITE: usize = 8 * 1024 * 1024;
+const SECOND: Duration = Duration::from_secs(1);
+
+/// Everything that was read, with the places of its names.
+pub(super) struct Draft {
+    pub(super) gateways: Vec<DraftGateway>,
+    pub(super) directories: Vec<DraftDirectory>,
+    pub(super) identities: Vec<(At<String>, IdentityRule)>,
+    pub(super) chains: Vec<DraftChain>,
+    pub(super) grants: Vec<(At<String>, Grant)>,
+    rules: Vec<DraftRule>,
+}
+
+pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
+    let notes = Notes::new(text);
+    if text.len() > MAX_SITE {
+        notes.error("too-long", 0..0, format!("the site file has {} bytes; {MAX_SITE} are allowed", text.len()), "split the site");
+        return (None, notes.into_findings());
+    }
+    let (document, errors) = DeTable::parse_recoverable(text);
+    for error in &errors {
+        let span = error.span().unwrap_or(0..0);
+        notes.error("syntax", span, format!("this is not TOML: {}", error.message()), "see toml.io for how it is written");
+    }
+    let site = read_document(&Section::new(document.get_ref(), 0..0, "the site file", &notes), known, errors.is_empty());
+    let findings = notes.into_findings();
+    let sound = !findings.iter().any(|finding| finding.severity == Severity::Error);
+    (site.filter(|_| sound), findings)
+}
+
+fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Option<Site> {
+    match top.number("format", 0..=u64::from(u32::MAX)) {
+        Some(format) if format.value != 1 => {
+            top.notes.error(
+                "format",
+                format.span,
+                format!("format {} is not known; this version reads format 1", format.value),
+                "set `format = 1`",
+            );
+        }
+        None if !top.has("format") && whole => top.missing("format", "1"),
+        _ => {}
+    }
+    let name = top.text("name").map_or_else(|| "unnamed".to_owned(), |name| name.value);
+    let radius = read_doors(top, whole);
+    let totp_window = read_factors(top);
+    let draft = Draft {
+        gateways: top.tables("gateways", "a gateway").into_iter().filter_map(read_gateway).collect(),
+        directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
+        identities: top.tables("identity", "an identity rule").into_iter().filter_map(read_identity).collect(),
+        chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
+        rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
+        grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),
+    };
+    top.finish();
+    if !whole {
+        return None;
+    }
+    check::names(&draft, known, top.notes);
+    join(draft, name, radius?, totp_window, top.notes)
+}
+
+fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {
+    let Some(doors) = top.table("doors") else {
+        if whole && !top.has("doors") {
+            top.missing("[doors.radius]", "{ listen = [\"127.0.0.1:1812\"] }");
+        }
+        return None;
+    };
+    let radius = doors.table("radius").and_then(read_radius_door);
+    if !doors.has("radius") {
+        doors.missing("radius", "{ listen = [\"127.0.0.1:1812\"] }");
+    }
+    doors.finish();
+    radius
+}
+
+fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {
+    let mut listen = Vec::new();
+    match door.texts("listen", true) {
+        Some(texts) if texts.value.is_empty() => {
+            door.notes.error("empty", texts.span, "`listen` names no address", "write for example `listen = [\"127.0.0.1:1812\"]`");
+        }
+        Some(texts) => listen.extend(texts.value.into_iter().filter_map(|text| read_listen(&text, &door))),
+        None if !door.has("listen") => door.missing("listen", "[\"127.0.0.1:1812\"]"),
+        None => {}
+    }
+    let logins_in_flight = door.number("logins_in_flight", 1..=1_000_000).map_or(8192, |number| number.value as usize);
+    let replies_kept = door.duration("replies_kept", SECOND..=SECOND * 300).map_or(SECOND * 30, |kept| kept.value);
+    door.finish();
+    Some(RadiusDoor { listen, logins_in_flight, replies_kept })
+}
+
+fn read_listen(text: &At<String>, door: &Section<'_, '_, '_>) -> Option<SocketAddr> {
+    let address = text.value.parse().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(|address| SocketAddr::new(address, 1812)));
+    if address.is_none() {
+        let message = format!("`{}` is no address to listen on", text.value);
+        door.notes.error(
+            "bad-address",
+            text.span.clone(),
+            message,
+            "write an IP address and a port: \"192.0.2.1:1812\" or \"[2001:db8::1]:1812\"",
+        );
+    }
+    address
+}
+
+fn read_factors(top: &Section<'_, '_, '_>) -> u64 {
+    let Some(factors) = top.table("factors") else { return 1 };
+    let window = factors.table("totp").map(|totp| {
+        let window = totp.number("window", 0..=10).map_or(1, |window| window.value);
+        totp.finish();
+        window
+    });
+    factors.finish();
+    window.unwrap_or(1)
+}

@@ -1,0 +1,274 @@
+//! Walking the parsed TOML: each value is taken by its key with its type and range; what nobody took is an unknown key.
+
+use super::finding::{Finding, Lines, Severity, did_you_mean};
+use std::cell::RefCell;
+use std::ops::{Range, RangeInclusive};
+use std::time::Duration;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// Keys of the design that this version does not serve yet: refused with that, not with a spelling hint.
+const NOT_YET: &[&str] =
+    &["accounting", "second_patience", "when_second_is_down", "when_source_is_down", "challenge", "rehearsals", "upstreams", "handset"];
+
+/// Gathers findings; shared by all sections of one reading.
+#[derive(Debug)]
+pub(super) struct Notes<'t> {
+    pub(super) lines: Lines<'t>,
+    findings: RefCell<Vec<Finding>>,
+}
+
+impl<'t> Notes<'t> {
+    pub(super) fn new(text: &'t str) -> Self {
+        Notes { lines: Lines::new(text), findings: RefCell::new(Vec::new()) }
+    }
+
+    pub(super) fn error(&self, code: &str, at: Range<usize>, message: impl Into<String>, remedy: impl Into<String>) {
+        self.note(Severity::Error, code, at, message.into(), remedy.into());
+    }
+
+    pub(super) fn warn(&self, code: &str, at: Range<usize>, message: impl Into<String>, remedy: impl Into<String>) {
+        self.note(Severity::Warning, code, at, message.into(), remedy.into());
+    }
+
+    fn note(&self, severity: Severity, code: &str, at: Range<usize>, message: String, remedy: String) {
+        self.findings.borrow_mut().push(Finding { code: code.to_owned(), severity, message, remedy, span: self.lines.span(at) });
+    }
+
+    pub(super) fn into_findings(self) -> Vec<Finding> {
+        let mut findings = self.findings.into_inner();
+        findings.sort_by_key(|finding| (finding.span.start, finding.severity));
+        findings
+    }
+}
+
+/// A value and its place.
+#[derive(Debug, Clone)]
+pub(super) struct At<T> {
+    pub(super) value: T,
+    pub(super) span: Range<usize>,
+}
+
+/// One table of the document.
+pub(super) struct Section<'d, 'n, 't> {
+    table: &'d DeTable<'d>,
+    pub(super) span: Range<usize>,
+    title: String,
+    taken: RefCell<Vec<&'static str>>,
+    pub(super) notes: &'n Notes<'t>,
+}
+
+impl<'d, 'n, 't> Section<'d, 'n, 't> {
+    pub(super) fn new(table: &'d DeTable<'d>, span: Range<usize>, title: &str, notes: &'n Notes<'t>) -> Self {
+        Section { table, span, title: title.to_owned(), taken: RefCell::new(Vec::new()), notes }
+    }
+
+    pub(super) fn line(&self) -> u32 {
+        self.notes.lines.line(self.span.start)
+    }
+
+    fn take(&self, key: &'static str) -> Option<&'d Spanned<DeValue<'d>>> {
+        self.taken.borrow_mut().push(key);
+        self.table.get(key)
+    }
+
+    fn wrong_type(&self, key: &str, value: &Spanned<DeValue<'d>>, wanted: &str) {
+        let seen = value.get_ref().type_str();
+        self.notes.error(
+            "wrong-type",
+            value.span(),
+            format!("`{key}` is {wanted}, not {}", article(seen)),
+            format!("write it as {wanted}"),
+        );
+    }
+
+    pub(super) fn missing(&self, key: &str, example: &str) {
+        let message = format!("{} has no `{key}`", self.title);
+        self.notes.error("missing-key", self.span.clone(), message, format!("add it, for example `{key} = {example}`"));
+    }
+
+    pub(super) fn has(&self, key: &str) -> bool {
+        self.table.contains_key(key)
+    }
+
+    pub(super) fn text(&self, key: &'static str) -> Option<At<String>> {
+        let value = self.take(key)?;
+        let text = as_text(value);
+        if text.is_none() {
+            self.wrong_type(key, value, "a text in quotes");
+        }
+        text
+    }
+
+    pub(super) fn needed_text(&self, key: &'static str, example: &str) -> Option<At<String>> {
+        if !self.has(key) {
+            self.take(key);
+            self.missing(key, example);
+            return None;
+        }
+        let text = self.text(key)?;
+        if text.value.is_empty() {
+            self.notes.error("empty", text.span, format!("`{key}` is empty"), format!("write for example `{key} = {example}`"));
+            return None;
+        }
+        Some(text)
+    }
+
+    /// A list of texts; a single text counts as a list of one where `single` says so.
+    pub(super) fn texts(&self, key: &'static str, single: bool) -> Option<At<Vec<At<String>>>> {
+        let value = self.take(key)?;
+        if let (true, Some(text)) = (single, as_text(value)) {
+            return Some(At { span: text.span.clone(), value: vec![text] });
+        }
+        let Some(array) = value.get_ref().as_array() else {
+            self.wrong_type(key, value, "a list of texts");
+            return None;
+        };
+        let mut texts = Vec::new();
+        for item in array.iter() {
+            match as_text(item) {
+                Some(text) => texts.push(text),
+                None => self.wrong_type(key, item, "a list of texts"),
+            }
+        }
+        Some(At { value: texts, span: value.span() })
+    }
+
+    pub(super) fn flag(&self, key: &'static str) -> Option<bool> {
+        let value = self.take(key)?;
+        let flag = value.get_ref().as_bool();
+        if flag.is_none() {
+            self.wrong_type(key, value, "`true` or `false`");
+        }
+        flag
+    }
+
+    pub(super) fn number(&self, key: &'static str, range: RangeInclusive<u64>) -> Option<At<u64>> {
+        let value = self.take(key)?;
+        let Some(integer) = value.get_ref().as_integer() else {
+            self.wrong_type(key, value, "a whole number");
+            return None;
+        };
+        let number = u64::from_str_radix(&integer.as_str().replace('_', ""), integer.radix()).ok().filter(|number| range.contains(number));
+        if number.is_none() {
+            let message = format!("`{key}` is {}; {} to {} are allowed", integer.as_str(), range.start(), range.end());
+            self.notes.error("out-of-range", value.span(), message, "choose a number in the range");
+        }
+        number.map(|number| At { value: number, span: value.span() })
+    }
+
+    pub(super) fn duration(&self, key: &'static str, range: RangeInclusive<Duration>) -> Option<At<Duration>> {
+        let text = self.text(key)?;
+        let Some(duration) = read_duration(&text.value) else {
+            let message = format!("`{}` is no duration", text.value);
+            self.notes.error(
+                "bad-duration",
+                text.span,
+                message,
+                "write a number with its unit, such as \"250ms\", \"20s\", \"5m\" or \"1h\"",
+            );
+            return None;
+        };
+        if !range.contains(&duration) {
+            let message = format!("`{key}` is {}; {} to {} are allowed", text.value, show(*range.start()), show(*range.end()));
+            self.notes.error("out-of-range", text.span, message, "choose a duration in the range");
+            return None;
+        }
+        Some(At { value: duration, span: text.span })
+    }
+
+    pub(super) fn choice<T: Copy>(&self, key: &'static str, choices: &[(&str, T)]) -> Option<T> {
+        let text = self.text(key)?;
+        let found = choices.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
+        if found.is_none() {
+            let words: Vec<&str> = choices.iter().map(|(word, _)| *word).collect();
+            let remedy = did_you_mean(&text.value, words.iter().copied()).unwrap_or_else(|| "choose one of these".to_owned());
+            let message = format!("`{key}` is `{}`; allowed: {}", text.value, quoted(&words));
+            self.notes.error("not-a-choice", text.span, message, remedy);
+        }
+        found
+    }
+
+    pub(super) fn table(&self, key: &'static str) -> Option<Section<'d, 'n, 't>> {
+        let value = self.take(key)?;
+        let Some(table) = value.get_ref().as_table() else {
+            self.wrong_type(key, value, "a table");
+            return None;
+        };
+        Some(Section::new(table, value.span(), &format!("`{key}`"), self.notes))
+    }
+
+    /// The tables of an array such as `[[gateways]]`.
+    pub(super) fn tables(&self, key: &'static str, each: &str) -> Vec<Section<'d, 'n, 't>> {
+        let Some(value) = self.take(key) else { return Vec::new() };
+        let Some(array) = value.get_ref().as_array() else {
+            self.wrong_type(key, value, &format!("a list of tables, written `[[{key}]]`"));
+            return Vec::new();
+        };
+        let mut sections = Vec::new();
+        for item in array.iter() {
+            match item.get_ref().as_table() {
+                Some(table) => sections.push(Section::new(table, item.span(), each, self.notes)),
+                None => self.wrong_type(key, item, "a list of tables"),
+            }
+        }
+        sections
+    }
+
+    /// Reports every key that nobody took.
+    pub(super) fn finish(&self) {
+        let taken = self.taken.borrow();
+        for (key, _) in self.table.iter() {
+            let name = key.get_ref().as_ref();
+            if taken.contains(&name) {
+                continue;
+            }
+            let (message, remedy) = if NOT_YET.contains(&name) {
+                (format!("`{name}` in {} is not served by this version", self.title), "take it out for now".to_owned())
+            } else {
+                let allowed = quoted(&taken);
+                let hint = did_you_mean(name, taken.iter().copied()).unwrap_or_else(|| format!("known here: {allowed}"));
+                (format!("{} has no key `{name}`", self.title), hint)
+            };
+            self.notes.error("unknown-key", key.span(), message, remedy);
+        }
+    }
+}
+
+fn as_text(value: &Spanned<DeValue<'_>>) -> Option<At<String>> {
+    value.get_ref().as_str().map(|text| At { value: text.to_owned(), span: value.span() })
+}
+
+fn article(type_name: &str) -> String {
+    let article = if type_name.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+    format!("{article} {type_name}")
+}
+
+pub(super) fn quoted(words: &[&str]) -> String {
+    words.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", ")
+}
+
+/// Reads `250ms`, `20s`, `5m`, `1h`, `2d`.
+pub(super) fn read_duration(text: &str) -> Option<Duration> {
+    let unit_at = text.find(|character: char| !character.is_ascii_digit())?;
+    let (number, unit) = text.split_at(unit_at);
+    let number: u64 = number.parse().ok()?;
+    let millis = match unit.trim() {
+        "ms" => 1,
+        "s" => 1_000,
+        "m" => 60_000,
+        "h" => 3_600_000,
+        "d" => 86_400_000,
+        _ => return None,
+    };
+    number.checked_mul(millis).map(Duration::from_millis)
+}
+
+/// Writes a duration as the site file would.
+pub(super) fn show(duration: Duration) -> String {
+    match duration.as_millis() {
+        millis if millis % 1000 != 0 => format!("{millis}ms"),
+        millis if millis % 3_600_000 == 0 && millis > 0 => format!("{}h", millis / 3_600_000),
+        millis => format!("{}s", millis / 1000),
+    }
+}

@@ -1,0 +1,249 @@
+use super::*;
+
+const GOOD: &str = include_str!("../../../../demo/site.toml");
+
+fn known() -> Known {
+    let (site, findings) = Site::read(GOOD, &Known::default());
+    let site = site.unwrap_or_else(|| panic!("the demo site is sound: {findings:#?}"));
+    Known { sealed: Some(site.secrets().map(str::to_owned).collect()) }
+}
+
+/// Findings as `code@line`.
+fn found(text: &str) -> Vec<String> {
+    Site::read(text, &known()).1.iter().map(|finding| format!("{}@{}", finding.code, finding.span.line)).collect()
+}
+
+#[test]
+fn the_demo_site_reads_without_an_error_or_a_warning() {
+    let (site, findings) = Site::read(GOOD, &known());
+    assert_eq!(findings, []);
+    let site = site.unwrap();
+    let staff = site.chains.iter().find(|chain| chain.name == "staff").unwrap();
+    assert_eq!(staff.first, [SourceRef::Directory(0), SourceRef::Roster]);
+    assert_eq!(staff.second, [FactorKind::Totp]);
+    assert!(staff.rules.len() >= 3);
+}
+
+#[test]
+fn ten_mistakes_are_all_reported_at_once_with_their_places() {
+    let text = r#"format = 2
+nmae = "Northmoor"
+[doors.radius]
+listen = ["127.0.0.1:notaport"]
+[[gateways]]
+name = "breakwater"
+from = ["192.0.2.300", "192.0.2.7/24"]
+secret = "gateway/brekwater"
+[[chains]]
+name = "staff"
+gateways = ["breakwatr"]
+methods = ["chap"]
+forms = ["pasword code(6)"]
+first = ["rooster"]
+second = ["tottp"]
+refusal_pace = "9 parsecs"
+[[rules]]
+name = "r"
+chain = "stuff"
+grant = "g"
+[[grants]]
+name = "g"
+reply = [{ attribute = "Clas", text = "{person.logn}" }, { attribute = "State", text = "x" }, { attribute = "Session-Timeout", text = "x" }]
+"#;
+    let found = found(text);
+    for wanted in [
+        "format@1",
+        "unknown-key@2",
+        "bad-address@4",
+        "bad-address@7",
+        "secret-not-sealed@8",
+        "name-not-found@11",
+        "not-a-choice@12",
+        "bad-form@13",
+        "name-not-found@14",
+        "not-a-choice@15",
+        "bad-duration@16",
+        "unknown-attribute@23",
+        "bad-template@23",
+        "protocol-attribute@23",
+        "wrong-type@23",
+    ] {
+        assert!(found.iter().any(|seen| seen == wanted), "{wanted} is missing in {found:?}");
+    }
+    let (site, findings) = Site::read(text, &known());
+    assert!(site.is_none());
+    let remedy = |code: &str| findings.iter().find(|finding| finding.code == code).map(|finding| finding.remedy.as_str()).unwrap();
+    assert_eq!(remedy("unknown-key"), "did you mean `name`?");
+    assert_eq!(remedy("unknown-attribute"), "did you mean `Class`?");
+    assert_eq!(remedy("bad-template"), "did you mean `person.login`?");
+    assert!(remedy("secret-not-sealed").contains("bivector secret set gateway/brekwater`; did you mean `gateway/breakwater`?"));
+    let template = findings.iter().find(|finding| finding.code == "bad-form").unwrap();
+    assert_eq!(&text[template.span.start..template.span.end], "pasword");
+    assert_eq!(template.span.column, 11);
+}
+
+#[test]
+fn broken_toml_is_reported_with_its_place_and_the_rest_is_still_looked_at() {
+    let text = "format = 1\nname = \"x\n[doors.radius\nlisten = 7\n[[gateways]]\nnam = \"a\"\n";
+    let found = found(text);
+    assert!(found.iter().any(|seen| seen.starts_with("syntax@2")), "{found:?}");
+    assert!(Site::read(text, &Known::default()).0.is_none());
+    assert!(Site::read("", &Known::default()).0.is_none());
+}
+
+#[test]
+fn choices_that_weaken_a_site_are_warned_about() {
+    let cases = [
+        ("second = [\"totp\"]", "second = []", "no-second"),
+        (
+            "secret = \"gateway/breakwater\"",
+            "secret = \"gateway/breakwater\"\nmessage_authenticator = \"when-present\"",
+            "unsigned-requests",
+        ),
+        ("servers = [\"ldaps://127.0.0.1:18636\", \"ldaps://127.0.0.1:18637\"]", "servers = [\"ldap://127.0.0.1:18636\"]", "clear-text"),
+        ("when_unclear = \"code\"", "refusal_pace = \"0s\"", "refusal-pace"),
+    ];
+    for (from, to, code) in cases {
+        assert!(GOOD.contains(from), "{from}");
+        assert!(found(&GOOD.replacen(from, to, 1)).iter().any(|seen| seen.starts_with(code)), "{code}");
+    }
+}
+
+#[test]
+fn overlaps_unused_things_and_rules_that_never_decide_are_found() {
+    let extra = r#"
+[[gateways]]
+name = "twin"
+from = ["127.0.0.11/32"]
+secret = "gateway/breakwater"
+[[gateways]]
+name = "wide"
+from = ["127.0.0.0/24"]
+secret = "gateway/breakwater"
+[[grants]]
+name = "nobody"
+[[rules]]
+name = "too late"
+chain = "staff"
+when = { group = "control-room" }
+grant = "control-room"
+"#;
+    let text = format!("{GOOD}{extra}");
+    let findings = Site::read(&text, &known()).1;
+    let has = |code: &str, part: &str| findings.iter().any(|finding| finding.code == code && finding.message.contains(part));
+    assert!(has("address-overlap", "belongs to the gateway `breakwater` too"), "{findings:#?}");
+    assert!(has("address-overlap", "lies inside `127.0.0.0/24` of the gateway `wide`"));
+    assert!(has("unused", "grant `nobody`") && has("unused", "no chain takes logins from `wide`"));
+    assert!(has("never-matches", "control room"));
+}
+
+#[test]
+fn a_form_and_its_factor_must_go_together() {
+    let forms = "forms = [\"password code(6)\", \"password\"]";
+    assert!(GOOD.contains(forms));
+    assert!(found(&GOOD.replacen(forms, "forms = [\"password\"]", 1)).iter().any(|seen| seen.starts_with("form-without-code")));
+    assert!(found(&GOOD.replacen("second = [\"totp\"]", "second = []", 1)).iter().any(|seen| seen.starts_with("code-unchecked")));
+}
+
+/// The reader says which keys it knows where it meets one that it does not; that must be the reference's list.
+#[test]
+fn the_reference_lists_exactly_the_keys_that_are_read() {
+    let probe = r#"zz = 1
+[doors]
+zz = 1
+[doors.radius]
+zz = 1
+[factors]
+zz = 1
+[factors.totp]
+zz = 1
+[[gateways]]
+zz = 1
+patience = { zz = 1 }
+[[directories]]
+zz = 1
+reader = { zz = 1 }
+groups = { zz = 1, from = "search" }
+patience = { zz = 1 }
+[[identity]]
+zz = 1
+[[chains]]
+zz = 1
+[[rules]]
+zz = 1
+when = { zz = 1 }
+[[grants]]
+zz = 1
+reply = [{ zz = 1 }]
+"#;
+    let order = [
+        "top",
+        "doors",
+        "doors.radius",
+        "factors",
+        "factors.totp",
+        "gateways",
+        "gateways.patience",
+        "directories",
+        "directories.reader",
+        "directories.groups",
+        "directories.patience",
+        "identity",
+        "chains",
+        "rules",
+        "rules.when",
+        "grants",
+        "grants.reply",
+    ];
+    let findings = Site::read(probe, &Known::default()).1;
+    let known: Vec<&str> = findings.iter().filter(|finding| finding.code == "unknown-key").map(|finding| finding.remedy.as_str()).collect();
+    assert_eq!(known.len(), order.len());
+    for (section, remedy) in order.iter().zip(known) {
+        let mut read: Vec<&str> = remedy.trim_start_matches("known here: ").split(", ").map(|key| key.trim_matches('`')).collect();
+        let mut listed: Vec<&str> = reference::KEYS.iter().filter(|key| key.section == *section).map(|key| key.key).collect();
+        read.sort_unstable();
+        listed.sort_unstable();
+        assert_eq!(read, listed, "{section}");
+    }
+}
+
+#[test]
+fn durations_servers_and_ports_are_read_as_the_reference_says() {
+    for (text, millis) in [
+        ("250ms", Some(250)),
+        ("20s", Some(20_000)),
+        ("5m", Some(300_000)),
+        ("1h", Some(3_600_000)),
+        ("5", None),
+        ("s", None),
+        ("-1s", None),
+    ] {
+        assert_eq!(section::read_duration(text).map(|duration| duration.as_millis()), millis, "{text}");
+    }
+    for (url, wanted) in [
+        ("ldaps://dir1.northmoor.example", Some((true, "dir1.northmoor.example", 636))),
+        ("ldap://192.0.2.5:10389/", Some((false, "192.0.2.5", 10389))),
+        ("ldap://[2001:db8::1]:389", Some((false, "2001:db8::1", 389))),
+        ("ldap://", None),
+        ("http://x", None),
+        ("ldap://x:port", None),
+        ("ldap://a b", None),
+    ] {
+        let server = check::split_server(url);
+        assert_eq!(server.as_ref().map(|server| (server.tls, server.host.as_str(), server.port)), wanted, "{url}");
+    }
+}
+
+#[test]
+fn a_site_of_a_thousand_gateways_and_rules_is_read_and_looked_up() {
+    let mut text = GOOD.to_owned();
+    for index in 0..1000 {
+        let (high, low) = (index / 250, index % 250);
+        text.push_str(&format!("[[gateways]]\nname = \"g{index}\"\nfrom = [\"198.51.{high}.{low}\"]\nsecret = \"gateway/breakwater\"\n"));
+        text.push_str(&format!("[[rules]]\nname = \"r{index}\"\nchain = \"staff\"\nwhen = {{ group = \"x{index}\" }}\nrefuse = \"no\"\n"));
+    }
+    let (site, _) = Site::read(&text, &known());
+    let site = site.unwrap();
+    let index = site.gateway_at("198.51.3.17".parse().unwrap()).unwrap();
+    assert_eq!(site.gateways[index].name, "g767");
+}

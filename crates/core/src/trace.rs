@@ -1,0 +1,127 @@
+//! The record of one login. The machine writes it, so that service, simulation and tests explain themselves alike.
+
+use crate::cause::Cause;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The stations of a chain, in their order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Hop {
+    /// The packet and who sent it.
+    Gateway,
+    /// Name and password field.
+    Reading,
+    /// The first check.
+    First,
+    /// The second check.
+    Second,
+    /// Who may pass.
+    Rules,
+    /// What is answered.
+    Reply,
+}
+
+/// How a step went.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Tone {
+    /// As it should.
+    Good,
+    /// Worth knowing.
+    Note,
+    /// It went on, but somebody should look.
+    Warn,
+    /// It ended the login.
+    Bad,
+}
+
+/// One entry of a trace.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Step {
+    /// Where in the chain.
+    pub hop: Hop,
+    /// What was done, in two or three words.
+    pub what: String,
+    /// How it went.
+    pub tone: Tone,
+    /// When it began, in microseconds since the login began.
+    pub at_us: u64,
+    /// How long it took, in microseconds.
+    pub took_us: u64,
+    /// What was seen or decided, in a sentence. Never a password, a code or a secret.
+    pub said: String,
+    /// The line of the site file that decided it, where one did.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub line: Option<u32>,
+}
+
+/// How a login ended, seen from the gateway.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// Access-Accept.
+    Accepted,
+    /// Access-Reject.
+    Refused,
+    /// No answer at all, as the standard wants it.
+    Silent,
+}
+
+impl Outcome {
+    /// Its stable name.
+    pub fn slug(self) -> &'static str {
+        match self {
+            Outcome::Accepted => "accepted",
+            Outcome::Refused => "refused",
+            Outcome::Silent => "silent",
+        }
+    }
+}
+
+/// Where a login came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Origin {
+    /// A gateway sent it.
+    Gateway,
+    /// An operator tried it through a rehearsal door.
+    Rehearsal,
+}
+
+/// The record of one login.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Trace {
+    /// The short text that the person at the keyboard was shown too.
+    pub reference: String,
+    /// When it began, in microseconds since 1970.
+    pub began_us: u64,
+    /// From the packet's arrival to the verdict, in microseconds.
+    pub took_us: u64,
+    /// Where it came from.
+    pub origin: Origin,
+    /// The gateway's name.
+    pub gateway: String,
+    /// The address that sent it.
+    pub sender: String,
+    /// The chain's name; empty where none was chosen.
+    pub chain: String,
+    /// The name as it was typed.
+    pub typed_name: String,
+    /// The person's key, once a source knew it.
+    pub person: Option<String>,
+    /// The authentication method that was used.
+    pub method: String,
+    /// The source that answered the first check.
+    pub source: Option<String>,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Why, unless it was accepted.
+    pub cause: Option<Cause>,
+    /// The grant it got.
+    pub grant: Option<String>,
+    /// The revision of the site that decided it.
+    pub revision: u64,
+    /// Its steps in order.
+    pub steps: Vec<Step>,
+}

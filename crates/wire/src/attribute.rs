@@ -1,0 +1,187 @@
+//! Values of attributes: encoding by data type, splitting, and rendering for people.
+
+use crate::dictionary::{AttributeType, DataType};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use thiserror::Error;
+
+/// The longest value of one attribute, in bytes.
+const MAX_VALUE: usize = 253;
+/// The longest value of one vendor-specific attribute inside attribute 26, in bytes.
+const MAX_VENDOR_VALUE: usize = 247;
+
+/// A value before it is encoded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Value {
+    /// UTF-8 text.
+    Text(String),
+    /// A number of 32 bits, or the seconds of a time.
+    Number(u32),
+    /// An address.
+    Address(IpAddr),
+    /// Bytes as they are.
+    Bytes(Vec<u8>),
+}
+
+/// A value that an attribute cannot hold.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{kind} holds {wanted}, not {seen}")]
+pub struct AttributeError {
+    /// The attribute.
+    pub kind: AttributeType,
+    /// What it holds.
+    pub wanted: &'static str,
+    /// What was given.
+    pub seen: &'static str,
+}
+
+impl Value {
+    /// The bytes of this value as `kind` wants them.
+    ///
+    /// # Errors
+    /// [`AttributeError`] where the data types do not go together.
+    pub fn encode(&self, kind: AttributeType) -> Result<Vec<u8>, AttributeError> {
+        let data_type = kind.data_type();
+        match (self, data_type) {
+            (Value::Bytes(bytes), _) => Ok(bytes.clone()),
+            (Value::Text(text), DataType::Text | DataType::Octets) => Ok(text.as_bytes().to_vec()),
+            (Value::Number(number), DataType::Integer | DataType::Time) => Ok(number.to_be_bytes().to_vec()),
+            (Value::Address(IpAddr::V4(address)), DataType::Ipv4) => Ok(address.octets().to_vec()),
+            (Value::Address(IpAddr::V6(address)), DataType::Ipv6) => Ok(address.octets().to_vec()),
+            _ => Err(AttributeError { kind, wanted: data_type.describe(), seen: self.describe() }),
+        }
+    }
+
+    fn describe(&self) -> &'static str {
+        match self {
+            Value::Text(_) => "text",
+            Value::Number(_) => "a number",
+            Value::Address(IpAddr::V4(_)) => "an IPv4 address",
+            Value::Address(IpAddr::V6(_)) => "an IPv6 address",
+            Value::Bytes(_) => "bytes",
+        }
+    }
+}
+
+/// A vendor-specific attribute (RFC 2865 section 5.26), borrowed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct VendorAttribute<'a> {
+    /// The vendor's private enterprise number.
+    pub vendor: u32,
+    /// The vendor's own attribute number.
+    pub number: u8,
+    /// The value, as bytes.
+    pub value: &'a [u8],
+}
+
+impl<'a> VendorAttribute<'a> {
+    /// Reads the value of attribute 26 where it follows the recommended layout and holds one vendor attribute.
+    pub fn read(value: &'a [u8]) -> Option<Self> {
+        let (vendor, rest) = value.split_first_chunk::<4>()?;
+        let (&number, &length) = (rest.first()?, rest.get(1)?);
+        (usize::from(length) == rest.len()).then(|| VendorAttribute { vendor: u32::from_be_bytes(*vendor), number, value: &rest[2..] })
+    }
+}
+
+/// Appends one attribute. The caller keeps `value` to 253 bytes; longer ones are cut by [`push_split`], never here.
+pub fn push_attribute(body: &mut Vec<u8>, kind: AttributeType, value: &[u8]) {
+    debug_assert!(value.len() <= MAX_VALUE, "split before pushing");
+    body.extend([kind.into(), (value.len() + 2) as u8]);
+    body.extend(value);
+}
+
+/// Appends a value over as many attributes as it needs (RFC 3579 section 3.1 for EAP-Message; text likewise).
+///
+/// Text is cut between characters, so that each piece stays valid UTF-8.
+pub fn push_split(body: &mut Vec<u8>, kind: AttributeType, value: &[u8]) {
+    let mut rest = value;
+    while !rest.is_empty() {
+        let mut cut = rest.len().min(MAX_VALUE);
+        if cut < rest.len() && kind.data_type() == DataType::Text {
+            while cut > MAX_VALUE - 3 && (rest[cut] & 0xC0) == 0x80 {
+                cut -= 1;
+            }
+        }
+        let (piece, after) = rest.split_at(cut);
+        push_attribute(body, kind, piece);
+        rest = after;
+    }
+}
+
+/// Appends a vendor-specific attribute, in several if its value is longer than 247 bytes.
+pub fn push_vendor(body: &mut Vec<u8>, vendor: u32, number: u8, value: &[u8]) {
+    for piece in value.chunks(MAX_VENDOR_VALUE) {
+        let mut wrapped = vendor.to_be_bytes().to_vec();
+        wrapped.extend([number, (piece.len() + 2) as u8]);
+        wrapped.extend(piece);
+        push_attribute(body, AttributeType::VendorSpecific, &wrapped);
+    }
+}
+
+/// Name and value of an attribute as a person reads them; hidden ones stay hidden.
+pub fn render(kind: AttributeType, value: &[u8]) -> (String, String) {
+    if kind == AttributeType::VendorSpecific
+        && let Some(vendor) = VendorAttribute::read(value)
+    {
+        return (format!("Vendor-{}-{}", vendor.vendor, vendor.number), text_or_hex(vendor.value));
+    }
+    let shown = match (kind.data_type(), value.len()) {
+        (DataType::Hidden, _) => "[secret]".to_owned(),
+        (DataType::Ipv4, 4) => Ipv4Addr::from([value[0], value[1], value[2], value[3]]).to_string(),
+        (DataType::Ipv6, 16) => value.first_chunk::<16>().map_or_else(String::new, |octets| Ipv6Addr::from(*octets).to_string()),
+        (DataType::Integer | DataType::Time, 4) => u32::from_be_bytes([value[0], value[1], value[2], value[3]]).to_string(),
+        (DataType::Text, _) => text_or_hex(value),
+        (DataType::Octets, _) => text_or_hex(value),
+        _ => hex(value),
+    };
+    (kind.to_string(), shown)
+}
+
+fn text_or_hex(value: &[u8]) -> String {
+    match std::str::from_utf8(value) {
+        Ok(text) if !text.chars().any(char::is_control) => text.to_owned(),
+        _ => hex(value),
+    }
+}
+
+fn hex(value: &[u8]) -> String {
+    value.iter().fold("0x".to_owned(), |shown, byte| shown + &format!("{byte:02x}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_encoded_by_the_type_of_their_attribute() {
+        let cases = [
+            (Value::Text("ops".into()), AttributeType::Class, b"ops".to_vec()),
+            (Value::Number(28_800), AttributeType::SessionTimeout, vec![0, 0, 0x70, 0x80]),
+            (Value::Address("192.0.2.7".parse().unwrap()), AttributeType::FramedIpAddress, vec![192, 0, 2, 7]),
+            (Value::Bytes(vec![1, 2]), AttributeType::FramedIpv6Prefix, vec![1, 2]),
+        ];
+        for (value, kind, wanted) in cases {
+            assert_eq!(value.encode(kind).unwrap(), wanted);
+        }
+        let wrong = Value::Text("soon".into()).encode(AttributeType::SessionTimeout).unwrap_err();
+        assert_eq!(wrong.to_string(), "Session-Timeout holds a number, not text");
+    }
+
+    #[test]
+    fn split_text_stays_utf8_in_every_piece() {
+        let text = "ü".repeat(300);
+        let mut body = Vec::new();
+        push_split(&mut body, AttributeType::ReplyMessage, text.as_bytes());
+        assert_eq!((body[1], body[254 + 1]), (254, 254), "252 bytes of whole characters in each full piece");
+        assert!(std::str::from_utf8(&body[2..254]).is_ok());
+    }
+
+    #[test]
+    fn rendering_names_vendors_by_number_and_hides_passwords() {
+        let mut body = Vec::new();
+        push_vendor(&mut body, 32473, 1, b"ines");
+        assert_eq!(render(AttributeType::VendorSpecific, &body[2..]), ("Vendor-32473-1".into(), "ines".into()));
+        assert_eq!(render(AttributeType::UserPassword, b"0123456789abcdef").1, "[secret]");
+        assert_eq!(render(AttributeType::NasIpAddress, &[192, 0, 2, 10]).1, "192.0.2.10");
+        assert_eq!(render(AttributeType::Unknown(250), &[0, 255]), ("Attribute-250".into(), "0x00ff".into()));
+    }
+}
