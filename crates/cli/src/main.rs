@@ -1,1 +1,56 @@
-fn main() {}
+//! The `bivector` command: starts the service, and speaks to a running one over its HTTP API.
+
+mod arguments;
+mod client;
+mod commands;
+mod demo;
+mod failure;
+mod findings;
+mod output;
+mod settings;
+mod waterfall;
+
+use arguments::{Arguments, Command};
+use clap::Parser;
+use failure::Failure;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            return Failure::no(format!("the runtime could not start: {error}"), "look at the limits of this machine").report(false);
+        }
+    };
+    let json = arguments.global.json;
+    let result = runtime.block_on(run(arguments));
+    // Blocking reads of a terminal would keep the process alive.
+    runtime.shutdown_background();
+    match result {
+        Ok(code) => code,
+        Err(failure) => failure.report(json),
+    }
+}
+
+async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
+    let global = arguments.global;
+    match arguments.command {
+        Command::Serve(serve) => commands::serve::run(serve).await,
+        Command::Demo(demo) => demo::run(demo, global.json).await,
+        Command::Site(site) => commands::site::run(site, &global).await,
+        Command::Secret(secret) => commands::secret::run(secret, &global).await,
+        Command::Person(person) => commands::person::run(person, &global).await,
+        Command::Login(login) => commands::login::run(login, &global).await,
+        Command::Trace(trace) => commands::trace::run(trace, &global).await,
+        Command::Lab(lab) => commands::lab::run(lab, &global).await,
+        Command::ApiDescription => {
+            output::line(bivector_service::api::description());
+            Ok(ExitCode::SUCCESS)
+        }
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut <Arguments as clap::CommandFactory>::command(), "bivector", &mut std::io::stdout());
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}

@@ -1,1 +1,24 @@
+//! The long-running service: doors that receive, sources that are asked, records that are kept, and the HTTP API.
+//!
+//! A login's way: [`doors`] → `bivector_core::login` ⇄ [`driver`] (sources, roster, records) → reply → trace. What decides is
+//! in `bivector-core`; here is only what reaches outside.
 
+pub mod api;
+pub mod apply;
+pub mod clock;
+pub mod console;
+pub mod doors;
+pub mod driver;
+pub mod error;
+pub mod live;
+pub mod metrics;
+pub mod people;
+pub mod records;
+pub mod roster;
+pub mod seal;
+pub mod serve;
+pub mod shared;
+pub mod sources;
+
+pub use error::ServiceError;
+pub use serve::{Options, Running, start};

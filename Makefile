@@ -1,0 +1,52 @@
+# Two commands matter: `make demo` and `make test`. Each installs what it needs first.
+CARGO ?= cargo
+BIN := target/release/bivector
+
+.PHONY: demo demo-once test build setup console lint reference bench load clean
+
+demo: build
+	$(BIN) demo
+
+demo-once: build
+	$(BIN) demo --once
+
+test: setup console
+	$(CARGO) test --workspace
+
+build: setup console
+	$(CARGO) build --release --package bivector
+
+# Debian packages, Rust and Node: looks, says what is missing, installs only that.
+setup:
+	@scripts/setup
+
+console: console/dist/index.html
+
+console/dist/index.html: $(shell find console -type f -not -path '*/node_modules/*' -not -path '*/dist/*') console/node_modules/.package-lock.json
+	cd console && npm run --silent build
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-progress --loglevel=error
+	@touch $@
+
+lint: console
+	$(CARGO) fmt --check
+	$(CARGO) clippy --workspace --all-targets -- -D warnings
+	cd console && npm run --silent check
+
+# Pages that are generated from the code: a test fails when they are older than it.
+reference:
+	$(CARGO) run --quiet -- site reference > docs/site-file.md
+	$(CARGO) run --quiet -- api-description > docs/openapi.json
+	cd console && npm run --silent api
+
+bench:
+	$(CARGO) bench --workspace
+
+# Echo, bare server and the whole chain in one run, on loopback.
+load: build
+	$(BIN) lab load
+
+clean:
+	$(CARGO) clean
+	rm -rf console/dist console/node_modules

@@ -1,0 +1,282 @@
+//! The command line.
+
+use clap::{Args, Parser, Subcommand};
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+
+/// Runs login chains from gateways through a second factor to directories; proves and explains them.
+///
+/// Exit status: 0 good, 1 the answer is no, 2 wrong use, 3 the service could not be reached.
+#[derive(Debug, Parser)]
+#[command(version, max_term_width = 110)]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// How to reach the service; each also from the environment or from `bivector/client.toml` in the user's configuration folder.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Global {
+    /// Address of the service's API
+    #[arg(long, global = true, env = "BIVECTOR_SERVER", value_name = "URL", help_heading = "Service")]
+    pub(crate) server: Option<String>,
+    /// File with an operator's token
+    #[arg(long, global = true, env = "BIVECTOR_TOKEN_FILE", value_name = "FILE", help_heading = "Service")]
+    pub(crate) token_file: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Start the service
+    Serve(Serve),
+    /// Start service and stand-ins with the Northmoor data
+    Demo(Demo),
+    /// Check, apply and show the site
+    #[command(subcommand)]
+    Site(Site),
+    /// Seal secrets
+    #[command(subcommand)]
+    Secret(Secret),
+    /// People and their factors
+    #[command(subcommand)]
+    Person(Person),
+    /// Try one login through a gateway's whole chain
+    Login(Login),
+    /// What became of logins, step by step
+    #[command(subcommand)]
+    Trace(Trace),
+    /// Stand-ins: a directory, a gateway, load
+    #[command(subcommand)]
+    Lab(Lab),
+    /// Print the description of the HTTP API (OpenAPI)
+    ApiDescription,
+    /// Print completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Serve {
+    /// Folder of records, key and trust files
+    #[arg(long, default_value = "/var/lib/bivector", env = "BIVECTOR_DATA")]
+    pub(crate) data: PathBuf,
+    /// Where API and console listen; loopback only
+    #[arg(long, default_value = "127.0.0.1:18180", env = "BIVECTOR_HTTP")]
+    pub(crate) http: SocketAddr,
+    /// The key file that opens sealed secrets [default: seal.key in the data folder]
+    #[arg(long, env = "BIVECTOR_KEY_FILE")]
+    pub(crate) key_file: Option<PathBuf>,
+    /// Do not wait for the disk at each commit: a power cut may then lose the last used codes
+    #[arg(long)]
+    pub(crate) no_sync: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// Run the whole example, print its table and end; exit status 0 only if all came out as expected
+    #[arg(long)]
+    pub(crate) once: bool,
+    /// Keep the data there [default: a temporary folder]
+    #[arg(long)]
+    pub(crate) data: Option<PathBuf>,
+    /// Where RADIUS is received; an IPv6 door on the same port is opened too where this is 127.0.0.1
+    #[arg(long, default_value = "127.0.0.1:18120")]
+    pub(crate) radius: SocketAddr,
+    /// Where API and console listen
+    #[arg(long, default_value = "127.0.0.1:18180")]
+    pub(crate) http: SocketAddr,
+    /// Where the first directory server listens; the second takes the port after it
+    #[arg(long, default_value = "127.0.0.1:18636")]
+    pub(crate) directory: SocketAddr,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Site {
+    /// Look for everything that is wrong with a site file
+    Check {
+        /// The site file; `-` for standard input
+        file: PathBuf,
+        /// Check without the service: what is sealed is then not known
+        #[arg(long)]
+        offline: bool,
+    },
+    /// Check a site file and put it in force as a new revision
+    Apply {
+        /// The site file; `-` for standard input
+        file: PathBuf,
+        /// What the change is for
+        #[arg(long, default_value = "")]
+        note: String,
+        /// Apply only if this revision is in force
+        #[arg(long, value_name = "REVISION")]
+        expected: Option<u64>,
+    },
+    /// Print the site file in force, with its comments
+    Export {
+        /// Another revision than the one in force
+        revision: Option<u64>,
+    },
+    /// List all revisions
+    History,
+    /// Print the reference of the site file
+    Reference,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Secret {
+    /// Seal a secret: asked for, read from a file, or generated
+    Set {
+        /// Its name, such as gateway/breakwater
+        name: String,
+        /// Read the value from a file; `-` for standard input. One line break at the end is taken off
+        #[arg(long, conflicts_with = "generate")]
+        file: Option<PathBuf>,
+        /// Make a long random one and print it once
+        #[arg(long)]
+        generate: bool,
+    },
+    /// List the names of sealed secrets
+    List,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Person {
+    /// List people
+    List,
+    /// Show a person with all factors
+    Show {
+        /// The login name
+        login: String,
+    },
+    /// Import people from CSV: all, or none if a line is wrong
+    Import {
+        /// The CSV file; `-` for standard input
+        file: PathBuf,
+        /// Look at it only
+        #[arg(long)]
+        preview: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Login {
+    /// The name as it would be typed
+    pub(crate) person: String,
+    /// The gateway it comes through
+    #[arg(long)]
+    pub(crate) via: String,
+    /// Read what would be typed in the password field from a file; `-` for standard input [default: asked for]
+    #[arg(long)]
+    pub(crate) password_file: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Trace {
+    /// List traces, newest first
+    List {
+        #[command(flatten)]
+        filter: TraceFilter,
+        /// How many
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
+        limit: u32,
+    },
+    /// Show one trace step by step
+    Show {
+        /// Its reference, as the person at the keyboard read it
+        reference: String,
+    },
+    /// Print traces as they come
+    Follow {
+        #[command(flatten)]
+        filter: TraceFilter,
+        /// End after this time, such as 30s, 10m or 1h
+        #[arg(long = "for", value_name = "TIME")]
+        duration: Option<String>,
+        /// End after so many traces
+        #[arg(long)]
+        count: Option<u64>,
+    },
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct TraceFilter {
+    /// Only this person, by login name
+    #[arg(long)]
+    pub(crate) person: Option<String>,
+    /// Only this gateway
+    #[arg(long)]
+    pub(crate) gateway: Option<String>,
+    /// Only this chain
+    #[arg(long)]
+    pub(crate) chain: Option<String>,
+    /// Only this outcome: accepted, refused or silent
+    #[arg(long)]
+    pub(crate) outcome: Option<String>,
+    /// Only this cause
+    #[arg(long)]
+    pub(crate) cause: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Lab {
+    /// Run a stand-in directory until interrupted
+    Directory {
+        /// What it holds, as demo/directory.toml [default: the Northmoor people]
+        #[arg(long)]
+        data: Option<PathBuf>,
+        /// Where it listens
+        #[arg(long, default_value = "127.0.0.1:18389")]
+        listen: SocketAddr,
+        /// Speak TLS, with a certificate of an issuer written to this PEM file
+        #[arg(long, value_name = "PEM")]
+        tls: Option<PathBuf>,
+        /// Milliseconds that each answer takes
+        #[arg(long, default_value_t = 0)]
+        delay: u64,
+    },
+    /// Send one login as a gateway would, from outside the service
+    Gateway {
+        /// The name as it would be typed
+        person: String,
+        /// The address to send from
+        #[arg(long, default_value = "127.0.0.11")]
+        from: IpAddr,
+        /// Where the service receives RADIUS
+        #[arg(long, default_value = "127.0.0.1:18120")]
+        radius: SocketAddr,
+        /// File with the shared secret
+        #[arg(long)]
+        secret_file: PathBuf,
+        /// Read what would be typed in the password field from a file; `-` for standard input [default: asked for]
+        #[arg(long)]
+        password_file: Option<PathBuf>,
+        /// Seconds to wait per try
+        #[arg(long, default_value_t = 5.0)]
+        wait: f64,
+        /// Tries in all
+        #[arg(long, default_value_t = 3)]
+        tries: u32,
+    },
+    /// Measure this machine: echo, bare server and the whole chain, in one run on loopback
+    Load {
+        /// Seconds per measurement
+        #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u64).range(1..=60))]
+        seconds: u64,
+        /// Logins in flight
+        #[arg(long, default_value_t = 64, value_parser = clap::value_parser!(u64).range(1..=1024))]
+        parallel: u64,
+        /// Rounds of alternating measurements
+        #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u64).range(1..=20))]
+        rounds: u64,
+        /// Do not wait for the disk at each commit
+        #[arg(long)]
+        no_sync: bool,
+    },
+}

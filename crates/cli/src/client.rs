@@ -1,0 +1,173 @@
+//! The API's client.
+
+use crate::arguments::Global;
+use crate::failure::Failure;
+use crate::settings::Settings;
+use bivector_service::api::Problem;
+use bivector_wire::Secret;
+use reqwest::{Method, Response, StatusCode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::time::Duration;
+
+/// Speaks to one service as one operator.
+#[derive(Debug, Clone)]
+pub(crate) struct Client {
+    http: reqwest::Client,
+    server: String,
+    token: Secret<String>,
+}
+
+/// An answer: the expected one, or a refusal with its body.
+pub(crate) enum Answer<T> {
+    /// As expected.
+    Good(T),
+    /// Not; the status and the problem.
+    Refused(Problem),
+}
+
+impl Client {
+    /// From flags, environment and file.
+    ///
+    /// # Errors
+    /// No token is known.
+    pub(crate) fn new(global: &Global) -> Result<Self, Failure> {
+        let settings = Settings::find(global)?;
+        Ok(Client::to(settings.server, settings.token))
+    }
+
+    /// To a service whose address and token are known.
+    pub(crate) fn to(server: String, token: Secret<String>) -> Self {
+        Client { http: reqwest::Client::new(), server, token }
+    }
+
+    async fn send<B: Serialize>(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, String)],
+        body: Option<&B>,
+    ) -> Result<Response, Failure> {
+        let mut request = self.http.request(method, format!("{}/api/v1{path}", self.server)).bearer_auth(self.token.expose());
+        if !query.is_empty() {
+            request = request.query(query);
+        }
+        if let Some(body) = body {
+            request = request.json(body);
+        }
+        request.send().await.map_err(|error| self.unreachable(&error))
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> Failure {
+        let why = if error.is_connect() { "nothing answers there".to_owned() } else { error.without_url_text() };
+        Failure::unreachable(
+            format!("the service at {} could not be reached: {why}", self.server),
+            "start it with `bivector serve`, or name it with `--server URL`",
+        )
+    }
+
+    /// A call with its answer, refusals apart.
+    ///
+    /// # Errors
+    /// The service could not be reached, or its answer cannot be read.
+    pub(crate) async fn call<B: Serialize, T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, String)],
+        body: Option<&B>,
+    ) -> Result<Answer<T>, Failure> {
+        let response = self.send(method, path, query, body).await?;
+        let status = response.status();
+        let text = response.bytes().await.map_err(|error| self.unreachable(&error))?;
+        let strange = || {
+            Failure::unreachable(
+                format!("the answer of {} cannot be read (status {status})", self.server),
+                "check that `--server` names a Bivector service of this version",
+            )
+        };
+        if status.is_success() {
+            let text: &[u8] = if status == StatusCode::NO_CONTENT { b"null" } else { &text };
+            return serde_json::from_slice(text).map(Answer::Good).map_err(|_| strange());
+        }
+        serde_json::from_slice(&text).map(Answer::Refused).map_err(|_| strange())
+    }
+
+    /// A call whose refusal is a failure.
+    ///
+    /// # Errors
+    /// As [`Client::call`], and every refusal.
+    pub(crate) async fn ask<B: Serialize, T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, String)],
+        body: Option<&B>,
+    ) -> Result<T, Failure> {
+        match self.call(method, path, query, body).await? {
+            Answer::Good(answer) => Ok(answer),
+            Answer::Refused(problem) => Err(problem.into()),
+        }
+    }
+
+    /// Reads something.
+    ///
+    /// # Errors
+    /// As [`Client::ask`].
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Failure> {
+        self.ask(Method::GET, path, query, None::<&()>).await
+    }
+
+    /// The raw body of a POST, whatever its status: for answers that are no problem although they say no.
+    ///
+    /// # Errors
+    /// The service could not be reached.
+    pub(crate) async fn post_raw<B: Serialize>(&self, path: &str, body: &B) -> Result<(StatusCode, Vec<u8>), Failure> {
+        let response = self.send(Method::POST, path, &[], Some(body)).await?;
+        let status = response.status();
+        let bytes = response.bytes().await.map_err(|error| self.unreachable(&error))?;
+        Ok((status, bytes.to_vec()))
+    }
+
+    /// The stream of events; gives the open response.
+    ///
+    /// # Errors
+    /// As [`Client::ask`].
+    pub(crate) async fn events(&self) -> Result<Response, Failure> {
+        let response = self.send(Method::GET, "/events", &[], None::<&()>).await?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let problem: Problem = response.json().await.map_err(|error| self.unreachable(&error))?;
+        Err(problem.into())
+    }
+
+    /// Waits until the service is ready, at most for `limit`.
+    ///
+    /// # Errors
+    /// It is not, in time.
+    pub(crate) async fn wait(&self, limit: Duration) -> Result<(), Failure> {
+        let until = tokio::time::Instant::now() + limit;
+        loop {
+            match self.http.get(format!("{}/healthz", self.server)).send().await {
+                Ok(response) if response.status().is_success() => return Ok(()),
+                Err(error) if tokio::time::Instant::now() >= until => return Err(self.unreachable(&error)),
+                _ => tokio::time::sleep(Duration::from_millis(20)).await,
+            }
+        }
+    }
+}
+
+trait WithoutUrl {
+    fn without_url_text(&self) -> String;
+}
+
+impl WithoutUrl for reqwest::Error {
+    fn without_url_text(&self) -> String {
+        let mut current: &dyn std::error::Error = self;
+        while let Some(source) = current.source() {
+            current = source;
+        }
+        current.to_string()
+    }
+}

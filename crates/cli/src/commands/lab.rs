@@ -1,0 +1,75 @@
+//! `bivector lab …`
+
+use super::load;
+use super::serve::interrupted;
+use crate::arguments::{Global, Lab};
+use crate::failure::Failure;
+use crate::{demo, output};
+use bivector_exchange::{Exchange, Patience};
+use bivector_lab::certificates::LabIssuer;
+use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
+use bivector_lab::gateway::SimulatedGateway;
+use bivector_wire::{Code, SharedSecret, render};
+use std::net::SocketAddr;
+use std::path::Path;
+use std::process::ExitCode;
+use std::time::Duration;
+
+pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failure> {
+    match command {
+        Lab::Directory { data, listen, tls, delay } => directory(data.as_deref(), listen, tls.as_deref(), delay).await,
+        Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
+            let secret = output::read_hidden(Some(&secret_file), "")?;
+            let password = output::read_hidden(password_file.as_deref(), "password field (not shown): ")?;
+            let gateway = SimulatedGateway {
+                name: "lab".into(),
+                from,
+                server: radius,
+                secret: SharedSecret::new(secret.expose().as_bytes()),
+                patience: Patience { wait: Duration::from_secs_f64(wait.clamp(0.05, 600.0)), tries },
+            };
+            let (exchange, _) = gateway.log_in(&person, password.expose()).await.map_err(|error| Failure::no(error.to_string(), ""))?;
+            Ok(print_exchange(&exchange, global))
+        }
+        Lab::Load { seconds, parallel, rounds, no_sync } => load::run(seconds, parallel as usize, rounds, no_sync, global).await,
+    }
+}
+
+async fn directory(data: Option<&Path>, listen: SocketAddr, tls: Option<&Path>, delay: u64) -> Result<ExitCode, Failure> {
+    let text = data.map_or_else(|| Ok(demo::DIRECTORY.to_owned()), output::read_file)?;
+    let data = DirectoryData::parse(&text).map_err(|error| Failure::usage(error.to_string(), "see demo/directory.toml"))?;
+    let protection = match tls {
+        None => Protection::Clear,
+        Some(path) => {
+            let made = LabIssuer::new("Bivector lab")
+                .and_then(|issuer| issuer.server(&["localhost", "127.0.0.1", "::1"]).map(|server| (issuer, server)));
+            let (issuer, server) = made.map_err(|error| Failure::no(error.to_string(), ""))?;
+            std::fs::write(path, issuer.pem())
+                .map_err(|error| Failure::usage(format!("`{}` cannot be written: {error}", path.display()), "name another file"))?;
+            Protection::Tls(server)
+        }
+    };
+    let failed = |error| Failure::no(format!("cannot listen on {listen}: {error}"), "choose another address with `--listen`");
+    let running = StandInDirectory::start(listen, &data, protection, Duration::from_millis(delay)).await.map_err(failed)?;
+    output::line(format!("directory {} on {}", data.base, running.address()));
+    interrupted().await;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn print_exchange(exchange: &Exchange, global: &Global) -> ExitCode {
+    let attributes: Vec<(String, String)> =
+        exchange.reply.iter().flat_map(|reply| &reply.attributes).map(|(kind, value)| render(*kind, value)).collect();
+    let reply = exchange.reply.as_ref().map(|reply| reply.code.to_string());
+    if global.json {
+        output::json(&serde_json::json!({
+            "reply": reply, "attributes": attributes, "sends": exchange.sends, "took_us": exchange.took.as_micros() as u64, "discarded": exchange.discarded,
+        }));
+    } else {
+        let took = output::took(exchange.took.as_micros() as u64);
+        output::line(format!("{} after {took}, {} sent", reply.as_deref().unwrap_or("no answer"), exchange.sends));
+        attributes.iter().for_each(|(name, value)| output::line(format!("  {name:<20} {value}")));
+        exchange.discarded.iter().for_each(|reason| output::line(format!("  discarded: {reason}")));
+    }
+    let accepted = exchange.reply.as_ref().is_some_and(|reply| reply.code == Code::AccessAccept);
+    ExitCode::from(u8::from(!accepted))
+}

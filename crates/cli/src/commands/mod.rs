@@ -1,0 +1,10 @@
+//! One module per command.
+
+pub(crate) mod lab;
+pub(crate) mod load;
+pub(crate) mod login;
+pub(crate) mod person;
+pub(crate) mod secret;
+pub(crate) mod serve;
+pub(crate) mod site;
+pub(crate) mod trace;

@@ -1,0 +1,107 @@
+//! `bivector person …`
+
+use crate::arguments::{Global, Person as PersonCommand};
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output;
+use bivector_service::api::{PersonView, Problem};
+use bivector_service::people::Imported;
+use std::path::Path;
+use std::process::ExitCode;
+
+pub(crate) async fn run(command: PersonCommand, global: &Global) -> Result<ExitCode, Failure> {
+    let client = Client::new(global)?;
+    match command {
+        PersonCommand::List => list(&client.get::<Vec<PersonView>>("/people", &[]).await?, global),
+        PersonCommand::Show { login } => show(&client.get::<Vec<PersonView>>(&format!("/people/{}", encode(&login)), &[]).await?, global),
+        PersonCommand::Import { file, preview } => return import(&client, &file, preview, global).await,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A name as one piece of a path.
+fn encode(name: &str) -> String {
+    name.bytes()
+        .map(
+            |byte| {
+                if byte.is_ascii_alphanumeric() || b"-_.".contains(&byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }
+            },
+        )
+        .collect()
+}
+
+fn list(people: &[PersonView], global: &Global) {
+    if global.json {
+        return output::json(&people);
+    }
+    let mut table = output::table(&["login", "source", "name", "factors", "state"]);
+    for person in people {
+        let factors: Vec<String> = person.factors.iter().map(|factor| format!("{} “{}”", factor.kind, factor.label)).collect();
+        let factors = if factors.is_empty() { "none".to_owned() } else { factors.join(", ") };
+        table.add_row([&person.login, &person.source, &person.name, &factors, state(person)]);
+    }
+    output::print_table(&table);
+    if people.is_empty() {
+        output::line("nobody is known yet; try `bivector person import FILE.csv`");
+    }
+}
+
+fn state(person: &PersonView) -> &'static str {
+    if person.disabled { "disabled" } else { "" }
+}
+
+fn show(people: &[PersonView], global: &Global) {
+    if global.json {
+        return output::json(&people);
+    }
+    for person in people {
+        output::line(format!("{}  {}  from {} {}", person.login, person.name, person.source, state(person)));
+        if !person.groups.is_empty() {
+            output::line(format!("  groups    {}", person.groups.join(", ")));
+        }
+        let password = if person.has_password { "kept here, hashed" } else { "checked by its source" };
+        output::line(format!("  password  {password}"));
+        for factor in &person.factors {
+            let added = output::when(factor.created_us);
+            output::line(format!(
+                "  factor    {} “{}” (number {}), {} digits every {} s, added {added}",
+                factor.kind, factor.label, factor.id, factor.digits, factor.period
+            ));
+        }
+        if person.factors.is_empty() {
+            output::line("  factor    none yet");
+        }
+    }
+}
+
+async fn import(client: &Client, file: &Path, preview: bool, global: &Global) -> Result<ExitCode, Failure> {
+    let body = serde_json::json!({ "csv": output::read_file(file)?, "preview": preview });
+    let (status, bytes) = client.post_raw("/people/import", &body).await?;
+    let imported: Imported = match serde_json::from_slice(&bytes) {
+        Ok(imported) => imported,
+        Err(_) => {
+            let problem = serde_json::from_slice::<Problem>(&bytes);
+            return Err(
+                problem.map_or_else(|_| Failure::unreachable(format!("the answer cannot be read (status {status})"), ""), Failure::from)
+            );
+        }
+    };
+    if global.json {
+        output::json(&imported);
+    } else {
+        for error in &imported.errors {
+            let column = error.column.as_ref().map(|column| format!(", {column}")).unwrap_or_default();
+            output::line(format!("{}:{}{column}: {}", file.display(), error.line, error.message));
+        }
+        let what = format!("{} people with {} factors", imported.people, imported.factors);
+        output::line(match (imported.errors.is_empty(), preview) {
+            (false, _) => format!(
+                "{} wrong; nothing was imported",
+                if imported.errors.len() == 1 { "1 line is".to_owned() } else { format!("{} places are", imported.errors.len()) }
+            ),
+            (true, true) => format!("would import {what}"),
+            (true, false) => format!("imported {what}"),
+        });
+    }
+    Ok(if imported.errors.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}

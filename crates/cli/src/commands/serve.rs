@@ -1,0 +1,59 @@
+//! `bivector serve`
+
+use crate::arguments::Serve;
+use crate::failure::Failure;
+use crate::output;
+use bivector_service::records::Sync;
+use bivector_service::{Options, start};
+use std::process::ExitCode;
+use std::time::Duration;
+use tokio::signal::unix::{SignalKind, signal};
+use tracing_subscriber::EnvFilter;
+
+/// How long logins in flight may take to end when the service is stopped.
+const LAST_LOGINS: Duration = Duration::from_secs(20);
+
+pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
+    log_to_stderr("warn,bivector_service=info");
+    let sync = if serve.no_sync { Sync::Off } else { Sync::Full };
+    let running = start(Options { data: serve.data.clone(), key_file: serve.key_file, http: serve.http, sync }).await?;
+    output::line(format!("console and API  http://{}", running.http));
+    for address in running.radius().await {
+        output::line(format!("radius           {address}"));
+    }
+    if let Some(path) = &running.new_token_file {
+        output::line(format!("first operator   the token is in {}", path.display()));
+        output::line(format!(
+            "try              bivector --server http://{} --token-file {} site apply SITE.toml",
+            running.http,
+            path.display()
+        ));
+    }
+    match running.revision {
+        Some(revision) => output::line(format!("site             revision {revision} is in force")),
+        None => output::line("site             none yet; nothing is received before one is applied"),
+    }
+    interrupted().await;
+    tracing::info!("stopping: no new logins; those in flight get their answer");
+    running.stop(LAST_LOGINS).await;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Waits for a polite end.
+pub(crate) async fn interrupted() {
+    let mut terminate = match signal(SignalKind::terminate()) {
+        Ok(terminate) => terminate,
+        Err(_) => return std::future::pending().await,
+    };
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = tokio::signal::ctrl_c() => {}
+    }
+}
+
+/// Logs go to standard error; BIVECTOR_LOG chooses how much, `usual` where it is not set.
+pub(crate) fn log_to_stderr(usual: &str) {
+    let filter = EnvFilter::try_from_env("BIVECTOR_LOG").unwrap_or_else(|_| EnvFilter::new(usual));
+    // A second start in one process keeps the first one's log.
+    let _ = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
+}

@@ -1,0 +1,230 @@
+//! The demo's logins: what is sent, and what must come of it.
+
+use super::world::World;
+use crate::failure::Failure;
+use bivector_core::Cause;
+use bivector_core::trace::Outcome;
+use bivector_exchange::{Exchange, Patience};
+use bivector_service::records::{Knock, TraceRow};
+use bivector_wire::{Code, SharedSecret};
+use serde::Serialize;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+/// A login that was sent, and what came of it.
+#[derive(Debug, Serialize)]
+pub(crate) struct Played {
+    pub(crate) login: String,
+    pub(crate) via: String,
+    pub(crate) outcome: Outcome,
+    pub(crate) cause: Option<Cause>,
+    pub(crate) took_us: u64,
+    pub(crate) reference: String,
+    pub(crate) as_expected: bool,
+    wanted_outcome: Outcome,
+    wanted_cause: Option<Cause>,
+    pub(crate) note: Option<String>,
+}
+
+impl Played {
+    pub(crate) fn cause_slug(&self) -> &'static str {
+        self.cause.map_or("", Cause::slug)
+    }
+
+    pub(crate) fn seen(&self) -> String {
+        describe(self.outcome, self.cause)
+    }
+
+    pub(crate) fn wanted(&self) -> String {
+        describe(self.wanted_outcome, self.wanted_cause)
+    }
+}
+
+fn describe(outcome: Outcome, cause: Option<Cause>) -> String {
+    cause.map_or_else(|| outcome.slug().to_owned(), |cause| format!("{}: {cause}", outcome.slug()))
+}
+
+/// What is typed behind the password.
+enum Typed {
+    FreshCode,
+    WrongCode,
+    SameCodeAgain,
+    Nothing,
+}
+
+/// How it is sent.
+enum Sent {
+    Plainly,
+    WithWrongSecret,
+    FromNowhere,
+    Resending,
+    AfterFirstDirectoryDied,
+}
+
+struct Case {
+    login: &'static str,
+    via: &'static str,
+    name: &'static str,
+    /// None: the person's own.
+    password: Option<&'static str>,
+    typed: Typed,
+    sent: Sent,
+    cause: Option<Cause>,
+}
+
+/// Everything that the trade tests by hand.
+fn cases() -> Vec<Case> {
+    use Sent::*;
+    use Typed::*;
+    let case = |login, via, name, password, typed, sent, cause| Case { login, via, name, password, typed, sent, cause };
+    vec![
+        case("right password and code", "breakwater", "ines", None, FreshCode, Plainly, None),
+        case("the same code again", "slipway", "ines", None, SameCodeAgain, Plainly, Some(Cause::CodeUsed)),
+        case("with domain prefix", "breakwater", "NORTHMOOR\\Ines", None, FreshCode, Plainly, None),
+        case("with realm suffix", "slipway", "ines@northmoor.example", None, FreshCode, Plainly, None),
+        case("wrong password", "breakwater", "tomasz", Some("flood before ebb"), FreshCode, Plainly, Some(Cause::PasswordWrong)),
+        case("wrong code", "breakwater", "tomasz", None, WrongCode, Plainly, Some(Cause::CodeWrong)),
+        case("no code", "breakwater", "tomasz", None, Nothing, Plainly, Some(Cause::CodeMissing)),
+        case("unknown person", "breakwater", "nobody", Some("whatever"), WrongCode, Plainly, Some(Cause::PersonUnknown)),
+        case("password that ends in digits", "breakwater", "yuki", None, FreshCode, Plainly, None),
+        case("suspended group", "breakwater", "noor", None, FreshCode, Plainly, Some(Cause::RuleRefused)),
+        case("locked account", "lantern", "ravi", None, FreshCode, Plainly, Some(Cause::AccountLocked)),
+        case("contractor", "lantern", "pell", None, FreshCode, Plainly, None),
+        case("roster person", "breakwater", "sable", Some("whelk-at-low-water"), FreshCode, Plainly, None),
+        case("not enrolled yet", "breakwater", "odo", None, Nothing, Plainly, Some(Cause::NotEnrolled)),
+        case("wrong shared secret", "breakwater", "ines", None, WrongCode, WithWrongSecret, Some(Cause::SecretDiffers)),
+        case("unregistered sender", "elsewhere", "ines", None, WrongCode, FromNowhere, Some(Cause::GatewayUnknown)),
+        case("a resend in flight", "breakwater", "tomasz", None, FreshCode, Resending, None),
+        case("first directory server down", "breakwater", "yuki", None, FreshCode, AfterFirstDirectoryDied, None),
+    ]
+}
+
+/// Plays all cases in order.
+pub(crate) async fn play(world: &mut World, mut tell: impl FnMut(&Played)) -> Result<Vec<Played>, Failure> {
+    let mut played = Vec::new();
+    let mut last_text = String::new();
+    for case in cases() {
+        let text = text(&case, world, &last_text).await;
+        let one = play_one(&case, &text, world).await?;
+        last_text = text;
+        tell(&one);
+        played.push(one);
+    }
+    Ok(played)
+}
+
+async fn text(case: &Case, world: &mut World, last: &str) -> String {
+    let login =
+        case.name.split(['\\', '@']).find(|part| world.passwords.contains_key(&part.to_lowercase())).unwrap_or(case.name).to_lowercase();
+    let password = case.password.map(str::to_owned).or_else(|| world.passwords.get(&login).cloned()).unwrap_or_default();
+    match case.typed {
+        Typed::FreshCode => format!("{password}{}", world.codes.fresh(&login).await),
+        Typed::WrongCode => format!("{password}{}", world.codes.wrong(&login)),
+        Typed::SameCodeAgain => last.to_owned(),
+        Typed::Nothing => password,
+    }
+}
+
+async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, Failure> {
+    let mut gateway = world.gateway(case.via);
+    let failed = |error: bivector_exchange::AskError| Failure::no(error.to_string(), "look at the loopback addresses of this machine");
+    let silent = Patience { wait: Duration::from_millis(400), tries: 1 };
+    let mut note = None;
+    let (exchange, local, sound) = match case.sent {
+        Sent::Resending => {
+            let (resent, local) = gateway.log_in_resending(case.name, text).await.map_err(failed)?;
+            let sound = resent.first_answers == 1 && resent.same_bytes_later;
+            note = Some(format!(
+                "a resend in flight: 2 requests at once got {} answer, a later resend {}",
+                resent.first_answers,
+                if resent.same_bytes_later { "the same bytes" } else { "other bytes" }
+            ));
+            (resent.exchange, local, sound)
+        }
+        _ => {
+            match case.sent {
+                Sent::WithWrongSecret => {
+                    gateway.secret = SharedSecret::new(b"breakwater-Kq7vX2mTz9 ");
+                    gateway.patience = silent;
+                }
+                Sent::FromNowhere => gateway.patience = silent,
+                Sent::AfterFirstDirectoryDied => world.stop_first_directory().await,
+                _ => {}
+            }
+            let (exchange, local) = gateway.log_in(case.name, text).await.map_err(failed)?;
+            (exchange, local, true)
+        }
+    };
+    let (cause, reference) =
+        if matches!(case.sent, Sent::FromNowhere) { find_knock(world, local).await? } else { find_trace(world, local).await? };
+    let outcome = outcome_of(&exchange);
+    let wanted_outcome = match case.cause {
+        None => Outcome::Accepted,
+        Some(Cause::SecretDiffers | Cause::GatewayUnknown) => Outcome::Silent,
+        Some(_) => Outcome::Refused,
+    };
+    Ok(Played {
+        login: case.login.to_owned(),
+        via: case.via.to_owned(),
+        outcome,
+        cause,
+        took_us: exchange.took.as_micros() as u64,
+        reference,
+        as_expected: sound && outcome == wanted_outcome && cause == case.cause,
+        wanted_outcome,
+        wanted_cause: case.cause,
+        note,
+    })
+}
+
+fn outcome_of(exchange: &Exchange) -> Outcome {
+    match exchange.reply.as_ref().map(|reply| reply.code) {
+        Some(Code::AccessAccept) => Outcome::Accepted,
+        Some(_) => Outcome::Refused,
+        None => Outcome::Silent,
+    }
+}
+
+/// Cause and reference of the login that came from this address and port; written just after its answer, so it may take a moment.
+async fn find_trace(world: &World, sender: SocketAddr) -> Result<(Option<Cause>, String), Failure> {
+    let sender = sender.to_string();
+    for _ in 0..100 {
+        let rows: Vec<TraceRow> = world.client.get("/traces", &[("limit", "10".to_owned())]).await?;
+        if let Some(row) = rows.into_iter().find(|row| row.sender == sender) {
+            return Ok((row.cause, row.reference));
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    Ok((None, "no trace".into()))
+}
+
+async fn find_knock(world: &World, sender: SocketAddr) -> Result<(Option<Cause>, String), Failure> {
+    let sender = sender.ip().to_string();
+    for _ in 0..100 {
+        let knocks: Vec<Knock> = world.client.get("/knocks", &[]).await?;
+        if let Some(knock) = knocks.into_iter().find(|knock| knock.sender == sender) {
+            return Ok((Some(knock.cause), "a knock".into()));
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    Ok((None, "no knock".into()))
+}
+
+/// One login of the slow trickle that keeps the console alive.
+pub(crate) async fn trickle(world: &mut World, turn: usize) -> Result<(), Failure> {
+    let lines = [
+        ("breakwater", "tomasz", Typed::FreshCode),
+        ("lantern", "pell", Typed::FreshCode),
+        ("slipway", "ines@northmoor.example", Typed::FreshCode),
+        ("breakwater", "yuki", Typed::WrongCode),
+        ("breakwater", "NORTHMOOR\\noor", Typed::FreshCode),
+        ("lantern", "ravi", Typed::FreshCode),
+        ("slipway", "yuki", Typed::FreshCode),
+    ];
+    let mut lines = lines.into_iter();
+    let Some((via, name, typed)) = lines.nth(turn % 7) else { return Ok(()) };
+    let case = Case { login: "trickle", via, name, password: None, typed, sent: Sent::Plainly, cause: None };
+    let text = text(&case, world, "").await;
+    let sent = world.gateway(via).log_in(name, &text).await;
+    sent.map(|_| ()).map_err(|error| Failure::no(error.to_string(), ""))
+}

@@ -1,0 +1,66 @@
+//! The tokens of the demo's people: which code to type next.
+
+use bivector_core::totp::{Settings, Token};
+use bivector_wire::Secret;
+use std::collections::{HashMap, HashSet};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+/// Tokens by login name, and the steps whose codes were typed.
+pub(crate) struct Codes {
+    tokens: HashMap<String, Token>,
+    typed: HashSet<(String, u64)>,
+}
+
+impl Codes {
+    /// Reads the seeds of a people file.
+    pub(crate) fn new(people: &str) -> Self {
+        let mut tokens = HashMap::new();
+        for line in people.lines().skip(1) {
+            let fields: Vec<&str> = line.split(',').collect();
+            let seed = fields.get(5).and_then(|seed| data_encoding::BASE32_NOPAD.decode(seed.as_bytes()).ok());
+            if let (Some(login), Some(seed)) = (fields.first(), seed) {
+                let token = Token { id: 0, label: String::new(), seed: Secret::new(seed), settings: Settings::default() };
+                tokens.insert((*login).to_owned(), token);
+            }
+        }
+        Codes { tokens, typed: HashSet::new() }
+    }
+
+    /// The code that a person's token shows now, typed or not.
+    pub(crate) fn now(&self, login: &str) -> String {
+        self.tokens.get(login).map(|token| token.code(step_now())).unwrap_or_default()
+    }
+
+    /// A code that has not been typed yet and is right now; waits for the next one where all of the window are typed.
+    pub(crate) async fn fresh(&mut self, login: &str) -> String {
+        let Some(token) = self.tokens.get(login) else { return "000000".to_owned() };
+        loop {
+            let step = step_now();
+            // The next step's code stays right longest, the last one's shortest.
+            let near_end = seconds_now() % 30 > 26;
+            let candidates = [step, step + 1].into_iter().chain((!near_end).then_some(step - 1));
+            for candidate in candidates {
+                if self.typed.insert((login.to_owned(), candidate)) {
+                    return token.code(candidate);
+                }
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+    }
+
+    /// A code of the right length that is none of the person's around now.
+    pub(crate) fn wrong(&self, login: &str) -> String {
+        let Some(token) = self.tokens.get(login) else { return "000000".to_owned() };
+        let step = step_now();
+        let right: HashSet<String> = (step - 60..step + 60).map(|step| token.code(step)).collect();
+        (0..1_000_000u32).map(|number| format!("{number:06}")).find(|code| !right.contains(code)).unwrap_or_default()
+    }
+}
+
+fn seconds_now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
+}
+
+fn step_now() -> u64 {
+    seconds_now() / 30
+}

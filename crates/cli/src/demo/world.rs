@@ -1,0 +1,183 @@
+//! The demo's world: two directory servers, the service, gateways; set up through the API as an operator would.
+
+use super::codes::Codes;
+use super::{DIRECTORY, PEOPLE, SECRETS, SITE};
+use crate::arguments::Demo;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::read_hidden;
+use bivector_exchange::Patience;
+use bivector_lab::certificates::LabIssuer;
+use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
+use bivector_lab::gateway::SimulatedGateway;
+use bivector_service::api::{AppliedView, ApplyRequest};
+use bivector_service::people::Imported;
+use bivector_service::records::{Revision, Sync};
+use bivector_service::serve::TOKEN_FILE;
+use bivector_service::{Options, Running, start};
+use bivector_wire::SharedSecret;
+use reqwest::Method;
+use std::collections::BTreeMap;
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tempfile::TempDir;
+
+/// What a directory server of the demo takes for an answer: about what a real one does on a small network.
+const DIRECTORY_DELAY: Duration = Duration::from_millis(3);
+const STOP_LIMIT: Duration = Duration::from_secs(5);
+
+/// Everything that runs.
+pub(crate) struct World {
+    pub(crate) client: Client,
+    pub(crate) codes: Codes,
+    pub(crate) passwords: BTreeMap<String, String>,
+    running: Running,
+    radius: SocketAddr,
+    secrets: BTreeMap<String, String>,
+    first_directory: Option<StandInDirectory>,
+    _second_directory: StandInDirectory,
+    data: PathBuf,
+    token: String,
+    /// Removed when the demo ends.
+    _folder: Option<TempDir>,
+}
+
+impl World {
+    /// Starts everything and sets it up.
+    pub(crate) async fn start(demo: &Demo) -> Result<Self, Failure> {
+        let failed = |error: std::io::Error| Failure::no(format!("no temporary folder: {error}"), "name a folder with `--data`");
+        let folder =
+            if demo.data.is_none() { Some(tempfile::Builder::new().prefix("bivector-demo-").tempdir().map_err(failed)?) } else { None };
+        let data = demo.data.clone().or(folder.as_ref().map(|folder| folder.path().to_owned())).unwrap_or_default();
+        let contents = DirectoryData::parse(DIRECTORY).map_err(|error| Failure::no(error.to_string(), ""))?;
+        let running = start(Options { data: data.clone(), key_file: None, http: demo.http, sync: Sync::Full }).await?;
+        let (first_directory, second_directory) = start_directories(demo.directory, &contents, &data).await?;
+        let token = read_hidden(Some(&data.join(TOKEN_FILE)), "")?;
+        let client = Client::to(format!("http://{}", running.http), token.clone());
+        client.wait(Duration::from_secs(5)).await?;
+        let secrets: BTreeMap<String, String> = toml::from_str(SECRETS).map_err(|error| Failure::no(error.to_string(), ""))?;
+        let servers = [first_directory.address(), second_directory.address()];
+        set_up(&client, &secrets, &site_text(demo.radius, &servers)).await?;
+        let radius = running.radius().await.first().copied().ok_or_else(|| Failure::no("no door is open", ""))?;
+        let passwords = contents.people.iter().map(|person| (person.uid.clone(), person.password.clone())).collect();
+        Ok(World {
+            client,
+            codes: Codes::new(PEOPLE),
+            passwords,
+            running,
+            radius,
+            secrets,
+            first_directory: Some(first_directory),
+            _second_directory: second_directory,
+            data,
+            token: token.expose().clone(),
+            _folder: folder,
+        })
+    }
+
+    /// A gateway of the site as it would be on the network.
+    pub(crate) fn gateway(&self, name: &str) -> SimulatedGateway {
+        let from: [u8; 4] = match name {
+            "breakwater" => [127, 0, 0, 11],
+            "lantern" => [127, 0, 0, 12],
+            "slipway" => [127, 0, 0, 13],
+            _ => [127, 0, 0, 99],
+        };
+        let secret = self.secrets.get(&format!("gateway/{name}")).map_or("not-registered", String::as_str);
+        SimulatedGateway {
+            name: name.to_owned(),
+            from: IpAddr::from(from),
+            server: self.radius,
+            secret: SharedSecret::new(secret.as_bytes()),
+            patience: Patience { wait: Duration::from_secs(5), tries: 2 },
+        }
+    }
+
+    /// Ends the first directory server, as if it had died.
+    pub(crate) async fn stop_first_directory(&mut self) {
+        if let Some(directory) = self.first_directory.take() {
+            directory.stop().await;
+        }
+    }
+
+    pub(crate) fn server(&self) -> String {
+        format!("http://{}", self.running.http)
+    }
+
+    pub(crate) fn token_file(&self) -> PathBuf {
+        self.data.join(TOKEN_FILE)
+    }
+
+    pub(crate) fn radius(&self) -> SocketAddr {
+        self.radius
+    }
+
+    pub(crate) fn code_now(&self, login: &str) -> String {
+        self.codes.now(login)
+    }
+
+    /// Opens the console signed in. What stands behind `#` is never sent over the network.
+    pub(crate) fn console_link(&self) -> String {
+        format!("{}/#token={}", self.server(), self.token)
+    }
+
+    pub(crate) async fn stop(self) {
+        self.running.stop(STOP_LIMIT).await;
+    }
+}
+
+async fn start_directories(
+    first: SocketAddr,
+    contents: &DirectoryData,
+    data: &Path,
+) -> Result<(StandInDirectory, StandInDirectory), Failure> {
+    let no = |error: String| Failure::no(error, "choose another address with `--directory`");
+    let issuer = LabIssuer::new("Northmoor demo issuer").map_err(|error| no(error.to_string()))?;
+    let tls = issuer.server(&["localhost", "127.0.0.1", "::1", "dir1.northmoor.example"]).map_err(|error| no(error.to_string()))?;
+    let trust = data.join("tidehall-ca.pem");
+    std::fs::write(&trust, issuer.pem())
+        .map_err(|error| Failure::no(format!("`{}` cannot be written: {error}", trust.display()), "name another folder with `--data`"))?;
+    let second = SocketAddr::new(first.ip(), if first.port() == 0 { 0 } else { first.port().saturating_add(1) });
+    let mut started = Vec::new();
+    for address in [first, second] {
+        let failed = |error| no(format!("the directory cannot listen on {address}: {error}{}", held_by(address)));
+        started.push(StandInDirectory::start(address, contents, Protection::Tls(tls.clone()), DIRECTORY_DELAY).await.map_err(failed)?);
+    }
+    let (Some(second), Some(first)) = (started.pop(), started.pop()) else { return Err(no("two directory servers are needed".into())) };
+    Ok((first, second))
+}
+
+fn held_by(address: SocketAddr) -> String {
+    bivector_service::doors::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
+}
+
+/// The demo's site file with the addresses of this run.
+fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2]) -> String {
+    let listen = if radius.ip() == IpAddr::from([127, 0, 0, 1]) && radius.port() != 0 {
+        format!("\"{radius}\", \"[::1]:{}\"", radius.port())
+    } else {
+        format!("\"{radius}\"")
+    };
+    SITE.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1).replacen("127.0.0.1:18636", &directories[0].to_string(), 1).replacen(
+        "127.0.0.1:18637",
+        &directories[1].to_string(),
+        1,
+    )
+}
+
+/// What an operator does on the first day: seal, apply, import.
+async fn set_up(client: &Client, secrets: &BTreeMap<String, String>, site: &str) -> Result<(), Failure> {
+    for (name, value) in secrets {
+        let body = serde_json::json!({ "name": name, "value": value });
+        client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&body)).await?;
+    }
+    let current = client.get::<Revision>("/site", &[]).await.ok().and_then(|revision| revision.text);
+    if current.as_deref() != Some(site) {
+        let request = ApplyRequest { text: site.to_owned(), note: "the demo's site".into(), expected: None };
+        client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
+    }
+    let people = serde_json::json!({ "csv": PEOPLE });
+    client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&people)).await?;
+    Ok(())
+}

@@ -1,0 +1,112 @@
+//! What commands print: tables, times, JSON. Colour only on a terminal.
+
+use crate::failure::Failure;
+use bivector_core::trace::Outcome;
+use comfy_table::{ContentArrangement, Table, presets};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+use std::io::{IsTerminal, Read, Write};
+use std::path::Path;
+
+/// Prints a line to standard output. A reader that has gone ends the output, not the program.
+pub(crate) fn line(text: impl AsRef<str>) {
+    let _ = writeln!(std::io::stdout(), "{}", text.as_ref());
+}
+
+/// Prints a line to standard error: hints beside the output.
+pub(crate) fn hint(text: impl AsRef<str>) {
+    let _ = writeln!(std::io::stderr(), "{}", text.as_ref());
+}
+
+/// Prints a value as JSON.
+pub(crate) fn json<T: Serialize>(value: &T) {
+    line(serde_json::to_string_pretty(value).unwrap_or_default());
+}
+
+/// A table with these headings.
+pub(crate) fn table(headings: &[&str]) -> Table {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table.set_width(width() as u16);
+    table.set_header(headings.iter().map(|heading| paint(heading, "2")));
+    table
+}
+
+/// Prints a table without blanks at the ends of its lines.
+pub(crate) fn print_table(table: &Table) {
+    for row in table.lines() {
+        line(row.trim_end());
+    }
+}
+
+/// Columns of the terminal; 120 where there is none.
+pub(crate) fn width() -> usize {
+    let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    columns.or_else(|| Table::new().width().map(usize::from)).unwrap_or(120).clamp(60, 220)
+}
+
+/// Whether to use colour.
+pub(crate) fn colour() -> bool {
+    std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+}
+
+/// Text in a colour (an SGR number), on a terminal only.
+pub(crate) fn paint(text: &str, sgr: &str) -> String {
+    if colour() { format!("\u{1b}[{sgr}m{text}\u{1b}[0m") } else { text.to_owned() }
+}
+
+/// An outcome with its mark, so that colour never says it alone.
+pub(crate) fn outcome(outcome: Outcome) -> String {
+    match outcome {
+        Outcome::Accepted => paint("● accepted", "36"),
+        Outcome::Refused => paint("✕ refused", "33"),
+        Outcome::Silent => paint("○ silent", "35"),
+    }
+}
+
+/// A moment as local date and time.
+pub(crate) fn when(micros: u64) -> String {
+    let moment = Timestamp::from_microsecond(micros as i64).unwrap_or_default();
+    moment.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// A time span as people read it.
+pub(crate) fn took(micros: u64) -> String {
+    match micros {
+        0..1_000 => format!("{micros} µs"),
+        1_000..10_000 => format!("{:.1} ms", micros as f64 / 1e3),
+        10_000..1_000_000 => format!("{} ms", micros / 1_000),
+        _ => format!("{:.2} s", micros as f64 / 1e6),
+    }
+}
+
+/// Reads a file, or standard input for `-`.
+///
+/// # Errors
+/// It cannot be read, or is not UTF-8.
+pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
+    let failed =
+        |error: std::io::Error| Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "check the path and its rights");
+    if path == Path::new("-") {
+        let mut text = String::new();
+        std::io::stdin().read_to_string(&mut text).map_err(failed)?;
+        return Ok(text);
+    }
+    std::fs::read_to_string(path).map_err(failed)
+}
+
+/// Reads one line that must not be seen: from a file, from standard input, or asked for.
+///
+/// # Errors
+/// It cannot be read.
+pub(crate) fn read_hidden(file: Option<&Path>, prompt: &str) -> Result<bivector_wire::Secret<String>, Failure> {
+    let mut text = match file {
+        Some(path) => read_file(path)?,
+        None => rpassword::prompt_password(prompt)
+            .map_err(|error| Failure::usage(format!("there is no terminal to ask on: {error}"), "give the value from a file"))?,
+    };
+    let kept = text.strip_suffix('\n').map_or(text.len(), |rest| rest.strip_suffix('\r').unwrap_or(rest).len());
+    text.truncate(kept);
+    Ok(bivector_wire::Secret::new(text))
+}

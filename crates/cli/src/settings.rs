@@ -1,0 +1,66 @@
+//! Where the service is and who asks: from flags, then the environment, then a small file.
+
+use crate::arguments::Global;
+use crate::failure::Failure;
+use bivector_wire::Secret;
+use serde::Deserialize;
+use std::path::{Path, PathBuf};
+
+const DEFAULT_SERVER: &str = "http://127.0.0.1:18180";
+
+/// `bivector/client.toml` in the user's configuration folder.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ClientFile {
+    server: Option<String>,
+    token_file: Option<PathBuf>,
+}
+
+/// What a client needs.
+#[derive(Debug)]
+pub(crate) struct Settings {
+    pub(crate) server: String,
+    pub(crate) token: Secret<String>,
+}
+
+impl Settings {
+    /// Gathers them.
+    ///
+    /// # Errors
+    /// No token is known, or a file cannot be read.
+    pub(crate) fn find(global: &Global) -> Result<Self, Failure> {
+        let file = read_client_file()?;
+        let server = global.server.clone().or(file.server).unwrap_or_else(|| DEFAULT_SERVER.to_owned());
+        let token_file = global.token_file.clone().or(file.token_file);
+        let token = match (std::env::var("BIVECTOR_TOKEN"), token_file) {
+            (_, Some(path)) if global.token_file.is_some() => read_token(&path)?,
+            (Ok(token), _) if !token.is_empty() => Secret::new(token),
+            (_, Some(path)) => read_token(&path)?,
+            _ => {
+                let remedy = "give `--token-file FILE`, or set BIVECTOR_TOKEN_FILE; the first start of the service wrote one to `operator.token` in its data folder";
+                return Err(Failure::usage("no operator's token is known", remedy));
+            }
+        };
+        Ok(Settings { server: server.trim_end_matches('/').to_owned(), token })
+    }
+}
+
+fn read_token(path: &Path) -> Result<Secret<String>, Failure> {
+    let text = std::fs::read_to_string(path).map_err(|error| {
+        Failure::usage(format!("the token file `{}` cannot be read: {error}", path.display()), "name another one with `--token-file`")
+    })?;
+    Ok(Secret::new(text.trim().to_owned()))
+}
+
+fn read_client_file() -> Result<ClientFile, Failure> {
+    let folder = std::env::var_os("XDG_CONFIG_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|home| Path::new(&home).join(".config")));
+    let Some(path) = folder.map(|folder| folder.join("bivector/client.toml")) else { return Ok(ClientFile::default()) };
+    match std::fs::read_to_string(&path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(ClientFile::default()),
+        Err(error) => Err(Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "correct or remove it")),
+        Ok(text) => toml::from_str(&text)
+            .map_err(|error| Failure::usage(format!("`{}`: {}", path.display(), error.message()), "it may hold `server` and `token_file`")),
+    }
+}

@@ -1,0 +1,67 @@
+//! Certificates for stand-ins: an issuer made on the spot, and server certificates from it.
+
+use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose};
+use rustls::ServerConfig;
+use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+use std::sync::Arc;
+use thiserror::Error;
+
+/// A certificate that could not be made.
+#[derive(Debug, Error)]
+#[error("a certificate could not be made: {0}")]
+pub struct CertificateError(String);
+
+impl From<rcgen::Error> for CertificateError {
+    fn from(error: rcgen::Error) -> Self {
+        CertificateError(error.to_string())
+    }
+}
+
+impl From<rustls::Error> for CertificateError {
+    fn from(error: rustls::Error) -> Self {
+        CertificateError(error.to_string())
+    }
+}
+
+/// An issuer that exists for this run only.
+pub struct LabIssuer {
+    issuer: Issuer<'static, KeyPair>,
+    pem: String,
+}
+
+impl LabIssuer {
+    /// Makes one.
+    ///
+    /// # Errors
+    /// No key could be made.
+    pub fn new(name: &str) -> Result<Self, CertificateError> {
+        let mut params = CertificateParams::new(Vec::new())?;
+        params.distinguished_name.push(DnType::CommonName, name);
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+        let key = KeyPair::generate()?;
+        let pem = params.self_signed(&key)?.pem();
+        Ok(LabIssuer { issuer: Issuer::new(params, key), pem })
+    }
+
+    /// Its certificate, for trust files.
+    pub fn pem(&self) -> &str {
+        &self.pem
+    }
+
+    /// TLS settings of a server with these names or addresses.
+    ///
+    /// # Errors
+    /// A name that no certificate can carry.
+    pub fn server(&self, names: &[&str]) -> Result<Arc<ServerConfig>, CertificateError> {
+        let key = KeyPair::generate()?;
+        let params = CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?;
+        let certificate = params.signed_by(&key, &self.issuer)?;
+        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
+        let config = ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+            .with_safe_default_protocol_versions()?
+            .with_no_client_auth()
+            .with_single_cert(vec![certificate.der().clone()], key)?;
+        Ok(Arc::new(config))
+    }
+}

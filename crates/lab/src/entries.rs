@@ -1,0 +1,202 @@
+//! What a stand-in directory holds, and how filters match it.
+
+use ldap3_proto::proto::{LdapFilter, LdapPartialAttribute, LdapSearchResultEntry, LdapSearchScope};
+use serde::Deserialize;
+use std::collections::HashMap;
+use thiserror::Error;
+
+/// The contents of a directory, as in `demo/directory.toml`.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DirectoryData {
+    /// The suffix that it serves.
+    pub base: String,
+    /// Service accounts.
+    #[serde(default)]
+    pub services: Vec<ServiceAccount>,
+    /// People.
+    #[serde(default)]
+    pub people: Vec<DirectoryPerson>,
+}
+
+/// An account that may search.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ServiceAccount {
+    /// Its DN.
+    pub dn: String,
+    /// Its password.
+    pub password: String,
+}
+
+/// A person.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DirectoryPerson {
+    /// The login name.
+    pub uid: String,
+    /// The name for display.
+    pub name: String,
+    /// The password.
+    pub password: String,
+    /// Names of groups.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Whether the account may be used.
+    #[serde(default)]
+    pub state: AccountState,
+}
+
+/// Whether an account may be used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AccountState {
+    /// It may.
+    #[default]
+    Normal,
+    /// Locked after too many wrong passwords.
+    Locked,
+    /// The password has expired.
+    Expired,
+    /// The password must be changed first.
+    MustChange,
+}
+
+/// A data file that cannot be read.
+#[derive(Debug, Error)]
+#[error("the directory's data cannot be read: {0}")]
+pub struct DataError(#[from] toml::de::Error);
+
+impl DirectoryData {
+    /// Reads a data file.
+    ///
+    /// # Errors
+    /// [`DataError`] with line and column.
+    pub fn parse(text: &str) -> Result<Self, DataError> {
+        Ok(toml::from_str(text)?)
+    }
+}
+
+/// One entry.
+#[derive(Debug, Clone)]
+pub(crate) struct Entry {
+    dn: String,
+    attributes: Vec<(&'static str, Vec<String>)>,
+}
+
+/// All entries by their DN in lower case, with people by login name beside.
+#[derive(Debug)]
+pub(crate) struct Entries {
+    base: String,
+    all: HashMap<String, Entry>,
+    by_uid: HashMap<String, String>,
+}
+
+impl Entries {
+    pub(crate) fn new(data: &DirectoryData) -> Self {
+        let base = &data.base;
+        let mut entries = Entries { base: base.to_lowercase(), all: HashMap::new(), by_uid: HashMap::new() };
+        entries.add(base.clone(), vec![("objectClass", vec!["domain".into()])]);
+        for unit in ["people", "groups", "services"] {
+            entries.add(format!("ou={unit},{base}"), vec![("objectClass", vec!["organizationalUnit".into()]), ("ou", vec![unit.into()])]);
+        }
+        let mut members: HashMap<&str, Vec<String>> = HashMap::new();
+        for person in &data.people {
+            let dn = person_dn(base, &person.uid);
+            for group in &person.groups {
+                members.entry(group).or_default().push(dn.clone());
+            }
+            let groups = person.groups.iter().map(|group| group_dn(base, group)).collect();
+            entries.by_uid.insert(person.uid.to_lowercase(), dn.to_lowercase());
+            entries.add(
+                dn,
+                vec![
+                    ("objectClass", vec!["inetOrgPerson".into()]),
+                    ("uid", vec![person.uid.clone()]),
+                    ("cn", vec![person.name.clone()]),
+                    ("mail", vec![format!("{}@northmoor.example", person.uid)]),
+                    ("memberOf", groups),
+                ],
+            );
+        }
+        for (group, members) in members {
+            let attributes = vec![("objectClass", vec!["groupOfNames".into()]), ("cn", vec![group.to_owned()]), ("member", members)];
+            entries.add(group_dn(base, group), attributes);
+        }
+        entries
+    }
+
+    fn add(&mut self, dn: String, attributes: Vec<(&'static str, Vec<String>)>) {
+        self.all.insert(dn.to_lowercase(), Entry { dn, attributes });
+    }
+
+    pub(crate) fn has(&self, dn: &str) -> bool {
+        self.all.contains_key(&dn.to_lowercase())
+    }
+
+    /// Entries that a search finds.
+    pub(crate) fn search(&self, base: &str, scope: &LdapSearchScope, filter: &LdapFilter) -> Vec<&Entry> {
+        let base = base.to_lowercase();
+        let fits = |entry: &&Entry| in_scope(&entry.dn.to_lowercase(), &base, scope) && entry.matches(filter);
+        // Looked up, since a directory too has an index for what everybody searches by.
+        if let LdapFilter::Equality(attribute, value) = filter
+            && attribute.eq_ignore_ascii_case("uid")
+        {
+            return self.by_uid.get(&value.to_lowercase()).and_then(|dn| self.all.get(dn)).into_iter().filter(fits).collect();
+        }
+        self.all.values().filter(fits).collect()
+    }
+
+    pub(crate) fn suffix(&self) -> &str {
+        &self.base
+    }
+}
+
+impl Entry {
+    fn matches(&self, filter: &LdapFilter) -> bool {
+        let values =
+            |attribute: &str| self.attributes.iter().find(|(name, _)| name.eq_ignore_ascii_case(attribute)).map(|(_, values)| values);
+        match filter {
+            LdapFilter::And(all) => all.iter().all(|filter| self.matches(filter)),
+            LdapFilter::Or(any) => any.iter().any(|filter| self.matches(filter)),
+            LdapFilter::Not(filter) => !self.matches(filter),
+            LdapFilter::Present(attribute) => values(attribute).is_some(),
+            LdapFilter::Equality(attribute, value) => {
+                values(attribute).is_some_and(|values| values.iter().any(|own| own.eq_ignore_ascii_case(value)))
+            }
+            _ => false,
+        }
+    }
+
+    pub(crate) fn result(&self, wanted: &[String]) -> LdapSearchResultEntry {
+        let all = wanted.is_empty() || wanted.iter().any(|name| name == "*");
+        let shown = self
+            .attributes
+            .iter()
+            .filter(|(name, _)| all && *name != "memberOf" || wanted.iter().any(|wanted| wanted.eq_ignore_ascii_case(name)));
+        let attributes = shown.map(|(name, values)| LdapPartialAttribute {
+            atype: (*name).to_owned(),
+            vals: values.iter().map(|value| value.as_bytes().to_vec()).collect(),
+        });
+        LdapSearchResultEntry { dn: self.dn.clone(), attributes: attributes.collect() }
+    }
+}
+
+/// A person's DN.
+pub(crate) fn person_dn(base: &str, uid: &str) -> String {
+    format!("uid={uid},ou=people,{base}")
+}
+
+fn group_dn(base: &str, group: &str) -> String {
+    format!("cn={group},ou=groups,{base}")
+}
+
+fn in_scope(dn: &str, base: &str, scope: &LdapSearchScope) -> bool {
+    let Some(above) = dn.strip_suffix(base) else { return false };
+    let depth = above.matches(',').count();
+    match scope {
+        LdapSearchScope::Base => above.is_empty(),
+        LdapSearchScope::OneLevel => depth == 1,
+        _ => above.is_empty() || above.ends_with(','),
+    }
+}

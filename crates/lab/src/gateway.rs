@@ -1,0 +1,110 @@
+//! A simulated gateway: real packets from an address of its own, resends as configured, replies checked.
+
+use bivector_exchange::{AskError, Asker, Exchange, Patience, Prepared, Request};
+use bivector_wire::{AttributeType, SharedSecret};
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+use tokio::net::UdpSocket;
+use tokio::time::{Instant, timeout_at};
+
+/// A gateway.
+#[derive(Debug, Clone)]
+pub struct SimulatedGateway {
+    /// Sent as NAS-Identifier.
+    pub name: String,
+    /// The address it sends from.
+    pub from: IpAddr,
+    /// Where it sends to.
+    pub server: SocketAddr,
+    /// Its shared secret.
+    pub secret: SharedSecret,
+    /// How it resends.
+    pub patience: Patience,
+}
+
+/// What came back when a request was sent twice at once and again later.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Resent {
+    /// Answers to the two requests that were sent at once.
+    pub first_answers: usize,
+    /// Whether the later resend got the very same bytes.
+    pub same_bytes_later: bool,
+    /// The first answer.
+    pub exchange: Exchange,
+}
+
+impl SimulatedGateway {
+    fn request(&self, name: &str, password: &str) -> Request {
+        let mut request = Request::login(name, password.as_bytes());
+        request.message.push(AttributeType::NasIdentifier, self.name.as_bytes());
+        if let IpAddr::V4(address) = self.from {
+            request.message.push(AttributeType::NasIpAddress, &address.octets());
+        }
+        request
+    }
+
+    /// Sends a login and waits as patiently as configured. Gives the exchange and the address that was sent from.
+    ///
+    /// # Errors
+    /// [`AskError`]; silence is no error.
+    pub async fn log_in(&self, name: &str, password: &str) -> Result<(Exchange, SocketAddr), AskError> {
+        let asker = Asker::connect(SocketAddr::new(self.from, 0), self.server).await?;
+        let exchange = asker.ask(&self.request(name, password), &self.secret, self.patience).await?;
+        Ok((exchange, asker.local()?))
+    }
+
+    /// Asks whether the server is alive (RFC 5997).
+    ///
+    /// # Errors
+    /// [`AskError`].
+    pub async fn status(&self) -> Result<Exchange, AskError> {
+        let asker = Asker::connect(SocketAddr::new(self.from, 0), self.server).await?;
+        asker.ask(&Request::status(), &self.secret, self.patience).await
+    }
+
+    /// Sends a login twice at once, as an impatient gateway, and once more after its answer.
+    ///
+    /// # Errors
+    /// [`AskError`].
+    pub async fn log_in_resending(&self, name: &str, password: &str) -> Result<(Resent, SocketAddr), AskError> {
+        let socket = UdpSocket::bind(SocketAddr::new(self.from, 0)).await?;
+        socket.connect(self.server).await?;
+        let prepared = self.request(name, password).prepare(&self.secret)?;
+        socket.send(&prepared.bytes).await?;
+        socket.send(&prepared.bytes).await?;
+        let (answers, took) = collect(&socket, self.patience.wait, Duration::from_millis(400)).await;
+        let local = socket.local_addr()?;
+        socket.send(&prepared.bytes).await?;
+        let (later, _) = collect(&socket, self.patience.wait, Duration::ZERO).await;
+        let same_bytes_later = !answers.is_empty() && later.first() == answers.first();
+        let exchange = self.read(&prepared, &answers, took);
+        Ok((Resent { first_answers: answers.len(), same_bytes_later, exchange }, local))
+    }
+
+    fn read(&self, prepared: &Prepared, answers: &[Vec<u8>], took: Duration) -> Exchange {
+        let mut exchange = Exchange { reply: None, sends: 2, took, discarded: Vec::new() };
+        if let Some(first) = answers.first() {
+            match bivector_exchange::read_reply(first, prepared, &self.secret) {
+                Ok(reply) => exchange.reply = Some(reply),
+                Err(reason) => exchange.discarded.push(reason),
+            }
+        }
+        exchange
+    }
+}
+
+/// Everything that comes until `wait` is over, or for `after` once something came; and when the first came.
+async fn collect(socket: &UdpSocket, wait: Duration, after: Duration) -> (Vec<Vec<u8>>, Duration) {
+    let began = Instant::now();
+    let (mut until, mut first) = (began + wait, wait);
+    let mut answers = Vec::new();
+    let mut buffer = vec![0; bivector_wire::MAX_PACKET];
+    while let Ok(Ok(length)) = timeout_at(until, socket.recv(&mut buffer)).await {
+        if answers.is_empty() {
+            first = began.elapsed();
+            until = Instant::now() + after;
+        }
+        answers.push(buffer[..length].to_vec());
+    }
+    (answers, first)
+}

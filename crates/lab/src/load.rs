@@ -1,0 +1,153 @@
+//! Load on loopback: workers that each keep one request in flight, bounded in count and time.
+
+use bivector_exchange::{AskError, Asker, Patience, Request};
+use bivector_wire::{AttributeType, Code, SharedSecret};
+use hdrhistogram::Histogram;
+use std::io;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+use tokio::net::UdpSocket;
+
+/// What a run of load measured.
+#[derive(Debug, Clone)]
+pub struct Measured {
+    /// Answers of the wanted kind.
+    pub good: u64,
+    /// Other answers, and silence.
+    pub bad: u64,
+    /// How long it ran.
+    pub took: Duration,
+    /// Latencies in microseconds.
+    pub latency: Histogram<u64>,
+}
+
+impl Measured {
+    /// Good answers a second.
+    pub fn rate(&self) -> f64 {
+        self.good as f64 / self.took.as_secs_f64()
+    }
+
+    fn new() -> Self {
+        Measured { good: 0, bad: 0, took: Duration::ZERO, latency: histogram() }
+    }
+
+    fn add(&mut self, other: &Measured) {
+        self.good += other.good;
+        self.bad += other.bad;
+        // Both have the same bounds.
+        let _ = self.latency.add(&other.latency);
+    }
+}
+
+fn histogram() -> Histogram<u64> {
+    Histogram::new_with_bounds(1, 120_000_000, 3).expect("the bounds are in order")
+}
+
+/// A login to send.
+#[derive(Debug, Clone)]
+pub struct LoadLogin {
+    /// The name.
+    pub name: String,
+    /// The password field.
+    pub password: String,
+}
+
+/// Sends `logins` once each, `parallel` in flight, each from a socket of its own, and wants each accepted.
+///
+/// # Errors
+/// A socket's.
+pub async fn logins(
+    from: IpAddr,
+    server: SocketAddr,
+    secret: &SharedSecret,
+    logins: Vec<LoadLogin>,
+    parallel: usize,
+    limit: Duration,
+) -> Result<Measured, AskError> {
+    only_loopback(server)?;
+    let logins = Arc::new(logins);
+    let next = Arc::new(AtomicUsize::new(0));
+    let began = Instant::now();
+    let mut workers = Vec::new();
+    for _ in 0..parallel.max(1) {
+        let (logins, next, secret) = (Arc::clone(&logins), Arc::clone(&next), secret.clone());
+        let asker = Asker::connect(SocketAddr::new(from, 0), server).await?;
+        workers.push(tokio::spawn(async move {
+            let mut measured = Measured::new();
+            let patience = Patience { wait: Duration::from_secs(2), tries: 3 };
+            while began.elapsed() < limit
+                && let Some(login) = logins.get(next.fetch_add(1, Ordering::Relaxed))
+            {
+                let mut request = Request::login(&login.name, login.password.as_bytes());
+                request.message.push(AttributeType::NasIdentifier, b"load");
+                let exchange = asker.ask(&request, &secret, patience).await?;
+                let accepted = exchange.reply.is_some_and(|reply| reply.code == Code::AccessAccept);
+                if accepted {
+                    measured.good += 1
+                } else {
+                    measured.bad += 1
+                }
+                measured.latency.saturating_record(exchange.took.as_micros() as u64);
+            }
+            Ok::<_, AskError>(measured)
+        }));
+    }
+    let mut total = Measured::new();
+    for worker in workers {
+        if let Ok(measured) = worker.await {
+            total.add(&measured?);
+        }
+    }
+    total.took = began.elapsed();
+    Ok(total)
+}
+
+/// Sends the same prepared datagram again and again from `parallel` sockets and counts what comes back: for an echo or a bare server.
+///
+/// # Errors
+/// A socket's.
+pub async fn datagrams(server: SocketAddr, datagram: &[u8], parallel: usize, limit: Duration) -> io::Result<Measured> {
+    only_loopback(server)?;
+    let began = Instant::now();
+    let answered = Arc::new(AtomicU64::new(0));
+    let mut workers = Vec::new();
+    for _ in 0..parallel.max(1) {
+        let socket = UdpSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0))).await?;
+        socket.connect(server).await?;
+        let (datagram, answered) = (datagram.to_vec(), Arc::clone(&answered));
+        workers.push(tokio::spawn(async move {
+            let mut latency = histogram();
+            let mut buffer = [0; bivector_wire::MAX_PACKET];
+            while began.elapsed() < limit {
+                let sent = Instant::now();
+                socket.send(&datagram).await?;
+                if let Ok(received) = tokio::time::timeout(Duration::from_secs(1), socket.recv(&mut buffer)).await {
+                    received?;
+                    answered.fetch_add(1, Ordering::Relaxed);
+                    latency.saturating_record(sent.elapsed().as_micros() as u64);
+                }
+            }
+            Ok::<_, io::Error>(latency)
+        }));
+    }
+    let mut total = Measured::new();
+    for worker in workers {
+        if let Ok(latency) = worker.await {
+            let _ = total.latency.add(latency?);
+        }
+    }
+    total.took = began.elapsed();
+    total.good = answered.load(Ordering::Relaxed);
+    Ok(total)
+}
+
+/// Load goes to this machine only.
+fn only_loopback(server: SocketAddr) -> io::Result<()> {
+    if server.ip().is_loopback() {
+        Ok(())
+    } else {
+        Err(io::Error::new(io::ErrorKind::InvalidInput, "load is sent to loopback addresses only"))
+    }
+}

@@ -1,0 +1,59 @@
+//! How the service is.
+
+use super::ApiState;
+use super::auth::Operator;
+use super::problem::Problem;
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The service in short.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// Version of the program.
+    pub version: String,
+    /// Name of the site; empty before the first apply.
+    pub site: String,
+    /// The revision in force; 0 before the first apply.
+    pub revision: u64,
+    /// Who asks.
+    pub operator: String,
+    /// Where RADIUS is received.
+    pub radius: Vec<String>,
+    /// Names of the gateways.
+    pub gateways: Vec<String>,
+    /// Names of the chains.
+    pub chains: Vec<String>,
+    /// People known here.
+    pub people: usize,
+}
+
+/// How the service is.
+#[utoipa::path(get, path = "/api/v1/status", tag = "status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
+pub(super) async fn status(State(state): State<ApiState>, Operator(operator): Operator) -> Json<Status> {
+    let live = state.shared.live.load_full();
+    let site = live.as_ref().map(|live| &live.site);
+    Json(Status {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        site: site.map(|site| site.name.clone()).unwrap_or_default(),
+        revision: live.as_ref().map_or(0, |live| live.revision),
+        operator,
+        radius: state.doors.addresses().await.iter().map(ToString::to_string).collect(),
+        gateways: site.map(|site| site.gateways.iter().map(|gateway| gateway.name.clone()).collect()).unwrap_or_default(),
+        chains: site.map(|site| site.chains.iter().map(|chain| chain.name.clone()).collect()).unwrap_or_default(),
+        people: state.shared.roster.all().len(),
+    })
+}
+
+/// Ready once a site is in force and the records can be read.
+pub(super) async fn ready(State(state): State<ApiState>) -> (StatusCode, &'static str) {
+    if state.shared.live.load().is_none() {
+        return (StatusCode::SERVICE_UNAVAILABLE, "no site is in force; apply one with `bivector site apply`\n");
+    }
+    match state.shared.records.read(|connection| connection.query_row("SELECT 1", [], |_| Ok(()))).await {
+        Ok(()) => (StatusCode::OK, "ready\n"),
+        Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the records cannot be read\n"),
+    }
+}

@@ -1,0 +1,176 @@
+//! A change of the site: checked, prepared as a whole, then swapped at once. What cannot work stops it before anything changes.
+
+use crate::clock;
+use crate::doors::radius::RadiusDoor;
+use crate::error::ServiceError;
+use crate::live::{LiveSite, known};
+use crate::shared::{Event, Shared};
+use bivector_core::Cause;
+use bivector_core::site::{Finding, Site};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::Mutex;
+
+/// How long a closed door's logins in flight may take to end.
+const LAST_LOGINS: Duration = Duration::from_secs(10);
+
+/// The doors that are open, and the right to change the site: one change at a time.
+#[derive(Debug, Default)]
+pub struct Doors {
+    open: Mutex<Vec<Arc<RadiusDoor>>>,
+}
+
+/// What became of an apply.
+#[derive(Debug, Clone)]
+pub struct Applied {
+    /// The new revision's number.
+    pub revision: u64,
+    /// Warnings of the check, and things that did not stop it.
+    pub findings: Vec<Finding>,
+    /// Sources that could not be reached while it was applied, each with what was seen.
+    pub unreachable: Vec<String>,
+}
+
+/// A change as an operator asks for it.
+#[derive(Debug, Clone)]
+pub struct Change {
+    /// The site file.
+    pub text: String,
+    /// Who asks.
+    pub operator: String,
+    /// What for.
+    pub note: String,
+    /// The revision it was made from, if that matters: another one in force means that somebody was faster.
+    pub expected: Option<u64>,
+}
+
+impl Doors {
+    /// Applies a change.
+    ///
+    /// # Errors
+    /// Findings of the check, a door that cannot bind, a refused service account, or a faster operator. Nothing is changed then.
+    pub async fn apply(&self, change: Change, shared: &Arc<Shared>) -> Result<Applied, ServiceError> {
+        let mut open = self.open.lock().await;
+        let current = shared.live.load().as_ref().map_or(0, |live| live.revision);
+        if let Some(expected) = change.expected.filter(|expected| *expected != current) {
+            return Err(ServiceError::RevisionMoved { current, expected });
+        }
+        let (site, findings) = Site::read(&change.text, &known(&shared.records)?);
+        let site = site.ok_or_else(|| ServiceError::Site(findings.clone()))?;
+        let mut live = LiveSite::prepare(site, 0, &shared.records, &shared.seal, &shared.data)?;
+        let (doors, new) = open_doors(&open, &live, shared)?;
+        let unreachable = match try_readers(&live).await {
+            Ok(unreachable) => unreachable,
+            Err(error) => {
+                close_all(new);
+                return Err(error);
+            }
+        };
+        live.revision = shared.records.add_revision(change.text, change.operator, change.note, clock::now()).await?;
+        let revision = live.revision;
+        put_in_force(live, doors, &mut open, shared);
+        Ok(Applied { revision, findings, unreachable })
+    }
+
+    /// Puts the newest revision in force at start. Its directories may be down: logins will say so.
+    ///
+    /// # Errors
+    /// It no longer passes the check, or a door cannot bind.
+    pub async fn restore_newest(&self, shared: &Arc<Shared>) -> Result<Option<u64>, ServiceError> {
+        let mut open = self.open.lock().await;
+        let Some(newest) = shared.records.newest_revision()? else { return Ok(None) };
+        let (site, findings) = Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records)?);
+        let site = site.ok_or(ServiceError::Site(findings))?;
+        let live = LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?;
+        let (doors, _) = open_doors(&open, &live, shared)?;
+        put_in_force(live, doors, &mut open, shared);
+        Ok(Some(newest.number))
+    }
+
+    /// Prepares the site in force anew, after a secret of its was changed.
+    ///
+    /// # Errors
+    /// A secret no longer opens, or a trust file cannot be read.
+    pub async fn refresh(&self, shared: &Arc<Shared>) -> Result<(), ServiceError> {
+        let _only_one = self.open.lock().await;
+        let Some(newest) = shared.records.newest_revision()? else { return Ok(()) };
+        let (site, findings) = Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records)?);
+        let site = site.ok_or(ServiceError::Site(findings))?;
+        let live = LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?;
+        shared.live.store(Some(Arc::new(live)));
+        Ok(())
+    }
+
+    /// Where the doors listen.
+    pub async fn addresses(&self) -> Vec<SocketAddr> {
+        self.open.lock().await.iter().map(|door| door.address()).collect()
+    }
+
+    /// Stops receiving and waits for the logins in flight, at most for `limit`.
+    pub async fn close(&self, limit: Duration) {
+        let doors = std::mem::take(&mut *self.open.lock().await);
+        for door in doors {
+            door.close(limit).await;
+        }
+    }
+}
+
+type OpenDoors = Vec<Arc<RadiusDoor>>;
+
+/// The doors of a site: those that are open already, and new ones. Gives all, and the new ones apart.
+fn open_doors(open: &OpenDoors, live: &LiveSite, shared: &Arc<Shared>) -> Result<(OpenDoors, OpenDoors), ServiceError> {
+    let (mut doors, mut new) = (Vec::new(), Vec::new());
+    let settings = &live.site.radius;
+    for address in &settings.listen {
+        if let Some(door) = open.iter().find(|door| door.address() == *address) {
+            doors.push(Arc::clone(door));
+            continue;
+        }
+        match RadiusDoor::open(*address, settings.logins_in_flight, settings.replies_kept, shared).map(Arc::new) {
+            Ok(door) => {
+                new.push(Arc::clone(&door));
+                doors.push(door);
+            }
+            Err(error) => {
+                close_all(new);
+                return Err(error);
+            }
+        }
+    }
+    Ok((doors, new))
+}
+
+/// A refused service account stops an apply; a server that is down does not, since it may come back.
+async fn try_readers(live: &LiveSite) -> Result<Vec<String>, ServiceError> {
+    let mut unreachable = Vec::new();
+    for directory in &live.directories {
+        match directory.try_reader().await {
+            Ok(()) => {}
+            Err(why) if why.cause == Cause::SourceReaderRefused => {
+                return Err(ServiceError::Directory {
+                    directory: directory.name().to_owned(),
+                    why: why.seen,
+                    remedy: why.cause.remedy().to_owned(),
+                });
+            }
+            Err(why) => unreachable.push(format!("{}: {} ({})", directory.name(), why.seen, why.cause)),
+        }
+    }
+    Ok(unreachable)
+}
+
+fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: &Arc<Shared>) {
+    let revision = live.revision;
+    shared.live.store(Some(Arc::new(live)));
+    let before = std::mem::replace(open, doors);
+    close_all(before.into_iter().filter(|door| !open.iter().any(|kept| Arc::ptr_eq(kept, door))).collect());
+    let _ = shared.events.send(Event::Site { revision });
+    tracing::info!(revision, "the site is in force");
+}
+
+fn close_all(doors: OpenDoors) {
+    for door in doors {
+        tokio::spawn(async move { door.close(LAST_LOGINS).await });
+    }
+}

@@ -1,0 +1,397 @@
+//! The RADIUS door: receive, know the gateway, verify integrity, join a resend to its login, answer.
+//!
+//! What needs nobody outside is answered where it was received. A login that must wait runs as a task; their number is bounded.
+
+use super::reply::ReplyFor;
+use super::who_holds;
+use crate::clock::{self, LoginClock};
+use crate::driver::drive;
+use crate::error::ServiceError;
+use crate::live::LiveSite;
+use crate::metrics;
+use crate::records::Knock;
+use crate::seal::random;
+use crate::shared::Shared;
+use bivector_core::Cause;
+use bivector_core::duplicates::{Arrival, RequestKey, Window};
+use bivector_core::login::{Login, Request};
+use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
+use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet, SharedSecret, authenticate};
+use data_encoding::Encoding;
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, LazyLock, Mutex};
+use std::time::{Duration, Instant};
+use tokio::net::UdpSocket;
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+/// Bytes the system may hold for us: the default loses packets from some hundred in flight on.
+const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
+/// One datagram more than a packet may have, so that a longer one is seen to be too long.
+const DATAGRAM: usize = 4097;
+/// Replies kept for resends, per socket; each takes about 300 bytes.
+const REPLIES_KEPT: usize = 65_536;
+/// A dropped packet of a known gateway leaves a trace at most this often, per gateway and reason; all are counted.
+const SILENT_TRACE_EVERY: Duration = Duration::from_secs(1);
+/// Senders whose knocks are told apart between two sweeps.
+const KNOCKERS: usize = 1024;
+
+/// Crockford's alphabet: no I, L, O or U, so that a reference can be read over the telephone.
+static REFERENCE: LazyLock<Encoding> = LazyLock::new(|| {
+    let mut spec = data_encoding::Specification::new();
+    spec.symbols.push_str("0123456789ABCDEFGHJKMNPQRSTVWXYZ");
+    spec.encoding().expect("thirty-two different symbols make an encoding")
+});
+
+/// A short text that leads from the person at the keyboard to the trace: eight characters.
+fn reference() -> String {
+    REFERENCE.encode(&random::<5>())
+}
+
+type Replies = Window<Arc<[u8]>>;
+
+/// An open socket that logins come in by.
+#[derive(Debug)]
+pub struct RadiusDoor {
+    address: SocketAddr,
+    stop: watch::Sender<bool>,
+    receiving: Mutex<Option<JoinHandle<()>>>,
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    socket: UdpSocket,
+    shared: Arc<Shared>,
+    replies: Mutex<Replies>,
+    silent: Mutex<HashMap<(String, Cause), Instant>>,
+    knocked: Mutex<HashMap<(IpAddr, Cause), (Instant, u64)>>,
+    /// A rehearsal door stands for one gateway, whatever the address, and takes packets from one socket only.
+    stands_for: Option<(String, SocketAddr)>,
+}
+
+impl RadiusDoor {
+    /// Opens a socket for gateways. Limits are those of the site in force at this moment.
+    ///
+    /// # Errors
+    /// [`ServiceError::Listen`] with who holds the address, where that can be known.
+    pub fn open(address: SocketAddr, in_flight: usize, kept: Duration, shared: &Arc<Shared>) -> Result<Self, ServiceError> {
+        Self::start(address, in_flight, kept, shared, None)
+    }
+
+    /// Opens a rehearsal door on loopback: it stands for one gateway and hears one socket.
+    ///
+    /// # Errors
+    /// [`ServiceError::Listen`].
+    pub fn rehearsal(gateway: &str, asker: SocketAddr, shared: &Arc<Shared>) -> Result<Self, ServiceError> {
+        let loopback = SocketAddr::from(([127, 0, 0, 1], 0));
+        Self::start(loopback, 16, Duration::from_secs(30), shared, Some((gateway.to_owned(), asker)))
+    }
+
+    fn start(
+        address: SocketAddr,
+        in_flight: usize,
+        kept: Duration,
+        shared: &Arc<Shared>,
+        stands_for: Option<(String, SocketAddr)>,
+    ) -> Result<Self, ServiceError> {
+        let failed = |source: std::io::Error| ServiceError::Listen { protocol: "UDP", address, holder: who_holds("udp", address), source };
+        let socket = bind(address).and_then(UdpSocket::from_std).map_err(failed)?;
+        let address = socket.local_addr().map_err(failed)?;
+        let inner = Arc::new(Inner {
+            socket,
+            shared: Arc::clone(shared),
+            replies: Mutex::new(Window::new(kept, REPLIES_KEPT, in_flight)),
+            silent: Mutex::new(HashMap::new()),
+            knocked: Mutex::new(HashMap::new()),
+            stands_for,
+        });
+        let (stop, stopped) = watch::channel(false);
+        let receiving = tokio::spawn(receive_all(Arc::clone(&inner), stopped));
+        Ok(RadiusDoor { address, stop, receiving: Mutex::new(Some(receiving)), inner })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Logins not decided yet.
+    pub fn in_flight(&self) -> usize {
+        self.inner.replies.lock().map_or(0, |replies| replies.in_flight())
+    }
+
+    /// Stops receiving and closes the socket once the logins in flight have their answer, or after `limit`.
+    pub async fn close(&self, limit: Duration) {
+        self.stop.send_replace(true);
+        let receiving = self.receiving.lock().ok().and_then(|mut receiving| receiving.take());
+        if let Some(receiving) = receiving {
+            let _ = receiving.await;
+        }
+        let until = Instant::now() + limit;
+        while self.in_flight() > 0 && Instant::now() < until {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
+}
+
+fn bind(address: SocketAddr) -> std::io::Result<std::net::UdpSocket> {
+    let socket = socket2::Socket::new(socket2::Domain::for_address(address), socket2::Type::DGRAM, None)?;
+    if address.is_ipv6() {
+        socket.set_only_v6(true)?;
+    }
+    // A smaller buffer only means that more resends are needed.
+    let _ = socket.set_recv_buffer_size(RECEIVE_BUFFER);
+    socket.set_nonblocking(true)?;
+    socket.bind(&address.into())?;
+    Ok(socket.into())
+}
+
+async fn receive_all(inner: Arc<Inner>, mut stopped: watch::Receiver<bool>) {
+    let mut buffer = vec![0; DATAGRAM];
+    loop {
+        let received = tokio::select! {
+            received = inner.socket.recv_from(&mut buffer) => received,
+            _ = stopped.wait_for(|stopped| *stopped) => return,
+        };
+        match received {
+            Ok((length, sender)) => inner.receive(&buffer[..length], sender),
+            // An answer of ours met a closed port; the next packet is another matter.
+            Err(error) => tracing::debug!(%error, "receiving failed"),
+        }
+    }
+}
+
+/// A packet of a known gateway, on its way to a login.
+struct Arrived<'p> {
+    live: Arc<LiveSite>,
+    gateway: usize,
+    sender: SocketAddr,
+    authentic: Authentic<'p>,
+}
+
+impl Inner {
+    /// One datagram: everything that can be said without waiting.
+    fn receive(self: &Arc<Self>, datagram: &[u8], sender: SocketAddr) {
+        let Some(live) = self.shared.live.load_full() else { return metrics::dropped_packet("no-site") };
+        let Some(gateway) = self.gateway(&live, sender) else {
+            // RFC 2865 section 3: a request from a client without a shared secret is dropped in silence.
+            return self.drop_packet(&live, None, sender, Cause::GatewayUnknown, format!("{} bytes", datagram.len()));
+        };
+        let packet = match Packet::parse(datagram) {
+            Ok(packet) => packet,
+            Err(error) => return self.drop_packet(&live, Some(gateway), sender, Cause::PacketMalformed, error.to_string()),
+        };
+        if !matches!(packet.code(), Code::AccessRequest | Code::StatusServer) {
+            // RFC 2865 section 3: an invalid code is dropped in silence.
+            return self.drop_packet(
+                &live,
+                Some(gateway),
+                sender,
+                Cause::PacketMalformed,
+                format!("{} is not for this door", packet.code()),
+            );
+        }
+        let policy = live.site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
+        let Some(secret) = live.secrets.get(gateway) else { return };
+        match authenticate(packet, secret, policy) {
+            Ok(authentic) => self.arrive(Arrived { gateway, sender, authentic, live: Arc::clone(&live) }),
+            // RFC 3579 section 3.2: a missing or wrong Message-Authenticator is dropped in silence.
+            Err(why) => self.drop_packet(&live, Some(gateway), sender, cause_of(why), why.to_string()),
+        }
+    }
+
+    fn gateway(&self, live: &LiveSite, sender: SocketAddr) -> Option<usize> {
+        match &self.stands_for {
+            Some((name, asker)) => live.site.gateway_named(name).filter(|_| *asker == sender),
+            None => live.site.gateway_at(sender.ip()),
+        }
+    }
+
+    fn arrive(self: &Arc<Self>, arrived: Arrived<'_>) {
+        let packet = arrived.authentic.packet();
+        let Some(secret) = arrived.live.secrets.get(arrived.gateway) else { return };
+        let reply_for = ReplyFor::new(&arrived.authentic);
+        if packet.code() == Code::StatusServer {
+            metrics::status();
+            if let Some(bytes) = reply_for.alive(secret) {
+                self.send(&bytes, arrived.sender);
+            }
+            return;
+        }
+        let key = RequestKey { sender: arrived.sender, identifier: packet.identifier(), authenticator: *packet.authenticator() };
+        let arrival = self.replies.lock().map(|mut replies| replies.arrive(key, clock::now()));
+        match arrival {
+            Ok(Arrival::New) => self.begin(arrived, key, reply_for),
+            Ok(Arrival::InFlight) => metrics::resend("absorbed"),
+            Ok(Arrival::Finished(reply)) => {
+                metrics::resend("answered again");
+                if let Some(reply) = reply {
+                    self.send(&reply, arrived.sender);
+                }
+            }
+            Ok(Arrival::Full) | Err(_) => {
+                self.drop_packet(&arrived.live, Some(arrived.gateway), arrived.sender, Cause::Overloaded, "the door's limit".into())
+            }
+        }
+    }
+
+    /// Begins a login as a task of its own. The limits on logins in flight bound the number of tasks.
+    fn begin(self: &Arc<Self>, arrived: Arrived<'_>, key: RequestKey, reply_for: ReplyFor) {
+        let Arrived { live, gateway, sender, authentic } = arrived;
+        let (Some(counter), Some(settings), Some(secret)) =
+            (live.in_flight.get(gateway), live.site.gateways.get(gateway), live.secrets.get(gateway))
+        else {
+            return;
+        };
+        if counter.fetch_add(1, Ordering::Relaxed) >= settings.logins_in_flight {
+            counter.fetch_sub(1, Ordering::Relaxed);
+            self.finish(key, None);
+            return self.drop_packet(&live, Some(gateway), sender, Cause::Overloaded, "the gateway's limit".into());
+        }
+        let clock = LoginClock::start();
+        let origin = if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway };
+        let request = Request::read(&authentic, secret, gateway, sender, origin);
+        let login = Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now());
+        let inner = Arc::clone(self);
+        tokio::spawn(async move { inner.decide(login, live, gateway, clock, key, reply_for).await });
+    }
+
+    async fn decide(&self, mut login: Login, live: Arc<LiveSite>, gateway: usize, clock: LoginClock, key: RequestKey, reply_for: ReplyFor) {
+        drive(&mut login, &live, &self.shared, &clock).await;
+        let absorbed = self.replies.lock().map_or(0, |replies| replies.absorbed(&key));
+        let (verdict, mut trace) = login.finish(absorbed, clock.now());
+        let bytes: Option<Arc<[u8]>> =
+            live.secrets.get(gateway).and_then(|secret: &SharedSecret| reply_for.encode(&verdict, &mut trace, secret)).map(Arc::from);
+        self.finish(key, bytes.clone());
+        if let Some(bytes) = &bytes {
+            self.send(bytes, key.sender);
+        }
+        if let Some(counter) = live.in_flight.get(gateway) {
+            counter.fetch_sub(1, Ordering::Relaxed);
+        }
+        metrics::login(&trace);
+        self.shared.keep_trace(trace);
+    }
+
+    fn finish(&self, key: RequestKey, reply: Option<Arc<[u8]>>) {
+        if let Ok(mut replies) = self.replies.lock() {
+            replies.finish(key, reply, clock::now());
+            metrics::in_flight(replies.in_flight());
+        }
+    }
+
+    fn send(&self, bytes: &[u8], to: SocketAddr) {
+        // A full send buffer loses the packet as a network would; the gateway's resend gets the same bytes.
+        if let Err(error) = self.socket.try_send_to(bytes, to) {
+            tracing::debug!(%error, %to, "a reply could not be sent");
+            metrics::dropped_packet("send-failed");
+        }
+    }
+
+    /// Counts a packet that gets no answer; for a known gateway it also leaves a trace, a few a second at most.
+    fn drop_packet(&self, live: &LiveSite, gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) {
+        metrics::dropped_packet(cause.slug());
+        let now = clock::now().micros();
+        let name = gateway.and_then(|gateway| live.site.gateways.get(gateway)).map(|gateway| gateway.name.clone()).unwrap_or_default();
+        if let Some(count) = self.knocks_to_tell(sender.ip(), cause) {
+            let knock = Knock {
+                sender: sender.ip().to_canonical().to_string(),
+                cause,
+                gateway: name.clone(),
+                count,
+                first_us: now,
+                last_us: now,
+                said: said.clone(),
+            };
+            self.shared.keep_knock(knock);
+        }
+        if let Some(gateway) = gateway
+            && self.may_trace(&name, cause)
+        {
+            let trace = self.silent_trace(live, gateway, sender, cause, said, now);
+            metrics::login(&trace);
+            self.shared.keep_trace(trace);
+        }
+    }
+
+    /// Knocks of one sender are written at once the first time, then gathered for a second, so that a flood costs one row a second.
+    fn knocks_to_tell(&self, sender: IpAddr, cause: Cause) -> Option<u64> {
+        let mut knocked = self.knocked.lock().ok()?;
+        if knocked.len() >= KNOCKERS {
+            knocked.retain(|_, (since, _)| since.elapsed() < SILENT_TRACE_EVERY);
+            if knocked.len() >= KNOCKERS {
+                return None;
+            }
+        }
+        match knocked.get_mut(&(sender, cause)) {
+            Some((since, waiting)) if since.elapsed() < SILENT_TRACE_EVERY => {
+                *waiting += 1;
+                None
+            }
+            Some((since, waiting)) => {
+                *since = Instant::now();
+                Some(std::mem::take(waiting) + 1)
+            }
+            None => {
+                knocked.insert((sender, cause), (Instant::now(), 0));
+                Some(1)
+            }
+        }
+    }
+
+    fn may_trace(&self, gateway: &str, cause: Cause) -> bool {
+        let Ok(mut silent) = self.silent.lock() else { return false };
+        let key = (gateway.to_owned(), cause);
+        let may = silent.get(&key).is_none_or(|last| last.elapsed() >= SILENT_TRACE_EVERY);
+        if may {
+            silent.insert(key, Instant::now());
+        }
+        may
+    }
+
+    fn silent_trace(&self, live: &LiveSite, gateway: usize, sender: SocketAddr, cause: Cause, said: String, now: u64) -> Trace {
+        let settings = live.site.gateways.get(gateway);
+        let chain = settings.and_then(|settings| settings.chain).and_then(|chain| live.site.chains.get(chain));
+        let step = |what: &str, tone, said| Step {
+            hop: Hop::Gateway,
+            what: what.into(),
+            tone,
+            at_us: 0,
+            took_us: 0,
+            said,
+            line: settings.map(|settings| settings.line),
+        };
+        Trace {
+            reference: reference(),
+            began_us: now,
+            took_us: 0,
+            origin: if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway },
+            gateway: settings.map(|settings| settings.name.clone()).unwrap_or_default(),
+            sender: sender.to_string(),
+            chain: chain.map(|chain| chain.name.clone()).unwrap_or_default(),
+            typed_name: String::new(),
+            person: None,
+            method: "none".into(),
+            source: None,
+            outcome: Outcome::Silent,
+            cause: Some(cause),
+            grant: None,
+            revision: live.revision,
+            steps: vec![
+                step("request", Tone::Bad, said),
+                step("silence", Tone::Note, "nothing is answered, as the standard wants it".into()),
+            ],
+        }
+    }
+}
+
+fn cause_of(why: NotAuthentic) -> Cause {
+    match why {
+        NotAuthentic::Missing => Cause::IntegrityMissing,
+        NotAuthentic::SecretDiffers => Cause::SecretDiffers,
+        NotAuthentic::Altered | NotAuthentic::Response => Cause::PacketAltered,
+    }
+}

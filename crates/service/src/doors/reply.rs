@@ -1,0 +1,66 @@
+//! From a verdict to signed bytes.
+
+use bivector_core::Cause;
+use bivector_core::login::Verdict;
+use bivector_core::trace::{Hop, Outcome, Step, Tone, Trace};
+use bivector_wire::{AttributeType, Authentic, Code, Message, SharedSecret};
+
+/// What a reply needs of its request.
+#[derive(Debug, Clone)]
+pub(super) struct ReplyFor {
+    pub(super) identifier: u8,
+    pub(super) authenticator: [u8; 16],
+    proxy_states: Vec<Vec<u8>>,
+}
+
+impl ReplyFor {
+    pub(super) fn new(request: &Authentic<'_>) -> Self {
+        let packet = request.packet();
+        let proxy_states =
+            packet.attributes().filter(|attribute| attribute.kind == AttributeType::ProxyState).map(|attribute| attribute.value.to_vec());
+        ReplyFor { identifier: packet.identifier(), authenticator: *packet.authenticator(), proxy_states: proxy_states.collect() }
+    }
+
+    /// Signs a message, with the request's Proxy-State attributes in their order (RFC 2865 section 5.33).
+    fn sign(&self, mut message: Message, secret: &SharedSecret) -> Option<Vec<u8>> {
+        for state in &self.proxy_states {
+            message.push(AttributeType::ProxyState, state);
+        }
+        message.sign_reply(self.identifier, &self.authenticator, secret).ok()
+    }
+
+    /// The answer to Status-Server (RFC 5997 section 3).
+    pub(super) fn alive(&self, secret: &SharedSecret) -> Option<Vec<u8>> {
+        self.sign(Message::new(Code::AccessAccept), secret)
+    }
+
+    /// The answer to a login. An accept that does not fit becomes a refusal, and the trace says so.
+    pub(super) fn encode(&self, verdict: &Verdict, trace: &mut Trace, secret: &SharedSecret) -> Option<Vec<u8>> {
+        let message = match verdict {
+            Verdict::Accept(accept) => {
+                let mut message = Message::new(Code::AccessAccept);
+                message.push_encoded(accept.attributes());
+                if let Some(bytes) = self.sign(message, secret) {
+                    return Some(bytes);
+                }
+                let said = Cause::ReplyTooLong.sentence().to_owned();
+                trace.steps.push(Step {
+                    hop: Hop::Reply,
+                    what: "reply".into(),
+                    tone: Tone::Bad,
+                    at_us: trace.took_us,
+                    took_us: 0,
+                    said,
+                    line: None,
+                });
+                (trace.outcome, trace.cause, trace.grant) = (Outcome::Refused, Some(Cause::ReplyTooLong), None);
+                format!("Sign-in refused. Reference {}", trace.reference)
+            }
+            Verdict::Refuse(refusal) => refusal.message.clone(),
+        };
+        let mut reject = Message::new(Code::AccessReject);
+        reject.push(AttributeType::ReplyMessage, message.as_bytes());
+        // A request full of Proxy-State leaves no room for words; the refusal itself must get through.
+        self.sign(reject, secret).or_else(|| self.sign(Message::new(Code::AccessReject), secret))
+    }
+}

@@ -1,0 +1,62 @@
+//! Counters and timings, for `/metrics`.
+
+use bivector_core::Cause;
+use bivector_core::trace::{Outcome, Trace};
+use metrics::{counter, gauge, histogram};
+use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
+use std::sync::OnceLock;
+
+static HANDLE: OnceLock<Option<PrometheusHandle>> = OnceLock::new();
+
+/// Upper edges of the timing buckets, in seconds.
+const BUCKETS: &[f64] = &[0.0005, 0.001, 0.002, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 60.0];
+
+/// Makes the counters of this process readable; later calls change nothing.
+pub fn install() {
+    HANDLE.get_or_init(|| PrometheusBuilder::new().set_buckets(BUCKETS).ok()?.install_recorder().ok());
+}
+
+/// All figures in Prometheus' text format.
+pub fn render() -> String {
+    HANDLE.get().and_then(Option::as_ref).map(PrometheusHandle::render).unwrap_or_default()
+}
+
+/// A login ended.
+pub fn login(trace: &Trace) {
+    let cause = trace.cause.map_or("", Cause::slug);
+    counter!("bivector_logins_total", "gateway" => trace.gateway.clone(), "outcome" => trace.outcome.slug(), "cause" => cause).increment(1);
+    if trace.outcome != Outcome::Silent {
+        histogram!("bivector_login_seconds", "outcome" => trace.outcome.slug()).record(trace.took_us as f64 / 1e6);
+    }
+}
+
+/// A packet was dropped in silence.
+pub fn dropped_packet(reason: &'static str) {
+    counter!("bivector_packets_dropped_total", "reason" => reason).increment(1);
+}
+
+/// A resend was absorbed or answered again.
+pub fn resend(how: &'static str) {
+    counter!("bivector_resends_total", "how" => how).increment(1);
+}
+
+/// A Status-Server was answered.
+pub fn status() {
+    counter!("bivector_status_total").increment(1);
+}
+
+/// A trace was not kept because the records could not keep up.
+pub fn dropped_trace() {
+    counter!("bivector_traces_dropped_total").increment(1);
+}
+
+/// Logins undecided now.
+pub fn in_flight(logins: usize) {
+    gauge!("bivector_logins_in_flight").set(logins as f64);
+}
+
+/// A server of a source could not be used.
+pub fn failed_server(source: &str, server: &str, cause: Cause) {
+    counter!("bivector_source_failures_total", "source" => source.to_owned(), "server" => server.to_owned(), "cause" => cause.slug())
+        .increment(1);
+}

@@ -1,0 +1,55 @@
+//! Numbered migrations, run at start. A number, once released, is never edited: add the next one.
+
+use crate::error::ServiceError;
+use rusqlite::Connection;
+use std::path::Path;
+
+const MIGRATIONS: &[&str] = &[
+    // 1: the first layout
+    "CREATE TABLE meta (key TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+     CREATE TABLE revisions (
+         number INTEGER PRIMARY KEY, applied_us INTEGER NOT NULL, operator TEXT NOT NULL, note TEXT NOT NULL, text TEXT NOT NULL);
+     CREATE TABLE secrets (name TEXT PRIMARY KEY, sealed BLOB NOT NULL, set_us INTEGER NOT NULL, operator TEXT NOT NULL) WITHOUT ROWID;
+     CREATE TABLE operators (name TEXT PRIMARY KEY, token_hash BLOB NOT NULL, created_us INTEGER NOT NULL) WITHOUT ROWID;
+     CREATE TABLE people (
+         id INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL, login TEXT NOT NULL, name TEXT NOT NULL, password TEXT,
+         groups TEXT NOT NULL, disabled INTEGER NOT NULL, created_us INTEGER NOT NULL, UNIQUE (source, login));
+     -- Never reused numbers, since marks of used codes outlive a factor.
+     CREATE TABLE factors (
+         id INTEGER PRIMARY KEY AUTOINCREMENT, person INTEGER NOT NULL REFERENCES people ON DELETE CASCADE, kind TEXT NOT NULL,
+         label TEXT NOT NULL, sealed BLOB NOT NULL, settings TEXT NOT NULL, created_us INTEGER NOT NULL);
+     CREATE INDEX factors_of_person ON factors (person);
+     CREATE TABLE marks (key BLOB PRIMARY KEY, until_us INTEGER NOT NULL) WITHOUT ROWID;
+     CREATE INDEX marks_by_end ON marks (until_us);
+     CREATE TABLE traces (
+         id INTEGER PRIMARY KEY, reference TEXT NOT NULL, began_us INTEGER NOT NULL, took_us INTEGER NOT NULL, origin TEXT NOT NULL,
+         gateway TEXT NOT NULL, sender TEXT NOT NULL, chain TEXT NOT NULL, typed_name TEXT NOT NULL, login TEXT NOT NULL, person TEXT,
+         method TEXT NOT NULL, source TEXT, outcome TEXT NOT NULL, cause TEXT, granted TEXT, revision INTEGER NOT NULL);
+     CREATE INDEX traces_by_reference ON traces (reference);
+     CREATE INDEX traces_by_login ON traces (login, id);
+     CREATE INDEX traces_by_gateway ON traces (gateway, id);
+     CREATE INDEX traces_by_chain ON traces (chain, id);
+     CREATE INDEX traces_by_outcome ON traces (outcome, id);
+     CREATE INDEX traces_by_cause ON traces (cause, id);
+     CREATE TABLE trace_steps (trace INTEGER PRIMARY KEY REFERENCES traces ON DELETE CASCADE, steps TEXT NOT NULL);
+     CREATE TABLE knocks (
+         sender TEXT NOT NULL, cause TEXT NOT NULL, gateway TEXT NOT NULL, count INTEGER NOT NULL, first_us INTEGER NOT NULL,
+         last_us INTEGER NOT NULL, said TEXT NOT NULL, PRIMARY KEY (sender, cause)) WITHOUT ROWID;",
+];
+
+/// Runs the migrations that are missing, each in a transaction of its own.
+pub(super) fn bring_up_to_date(connection: &mut Connection, path: &Path) -> Result<(), ServiceError> {
+    let failed = |error: rusqlite::Error| ServiceError::Records(format!("`{}`: {error}", path.display()));
+    let seen: u32 = connection.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(failed)?;
+    let known = MIGRATIONS.len() as u32;
+    if seen > known {
+        return Err(ServiceError::RecordsNewer { path: path.to_owned(), seen, known });
+    }
+    for (index, migration) in MIGRATIONS.iter().enumerate().skip(seen as usize) {
+        let transaction = connection.transaction().map_err(failed)?;
+        transaction.execute_batch(migration).map_err(failed)?;
+        transaction.pragma_update(None, "user_version", index + 1).map_err(failed)?;
+        transaction.commit().map_err(failed)?;
+    }
+    Ok(())
+}

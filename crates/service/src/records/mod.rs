@@ -1,0 +1,167 @@
+//! What is kept: one SQLite file, one writer with group commit, readers beside it.
+//!
+//! What an answer depends on is awaited with [`Records::write`] and is on disk when that returns. What may be lost with the
+//! power, such as a trace, is handed over with [`Records::post`] and dropped, counted, when the writer cannot keep up.
+
+mod agreement;
+mod layout;
+mod operators;
+mod people;
+mod revisions;
+mod traces;
+mod writer;
+
+pub use agreement::Agreement;
+pub use people::{FactorRow, NewFactor, NewPerson, PersonRow};
+pub use revisions::{Revision, SecretRow};
+pub use traces::{Knock, TraceFilter, TraceRow};
+pub(crate) use traces::{insert_knock, insert_trace};
+
+use crate::error::ServiceError;
+use rusqlite::{Connection, OpenFlags, Transaction};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use writer::{Job, Writer};
+
+/// Whether a commit waits until the disk has it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Sync {
+    /// Yes: survives a power cut.
+    #[default]
+    Full,
+    /// No: survives a crash of the service, not of the machine.
+    Off,
+}
+
+/// A write or a read that failed.
+#[derive(Debug, Clone, thiserror::Error)]
+#[error("{0}")]
+pub struct RecordsError(pub String);
+
+impl From<rusqlite::Error> for RecordsError {
+    fn from(error: rusqlite::Error) -> Self {
+        RecordsError(error.to_string())
+    }
+}
+
+impl From<RecordsError> for ServiceError {
+    fn from(error: RecordsError) -> Self {
+        ServiceError::Records(error.0)
+    }
+}
+
+/// Handle to the records; clones share them.
+#[derive(Debug, Clone)]
+pub struct Records {
+    writer: Arc<Writer>,
+    readers: Arc<Readers>,
+}
+
+#[derive(Debug)]
+struct Readers {
+    path: PathBuf,
+    idle: Mutex<Vec<Connection>>,
+}
+
+/// Connections kept for reading; each holds about 2 MiB of cache.
+const IDLE_READERS: usize = 4;
+
+impl Records {
+    /// Opens the records in `folder`, bringing their layout up to date.
+    ///
+    /// # Errors
+    /// The file cannot be used, or a newer version wrote it.
+    pub fn open(folder: &Path, sync: Sync) -> Result<Self, ServiceError> {
+        let path = folder.join("records.db");
+        let failed = |error: rusqlite::Error| ServiceError::Records(format!("`{}`: {error}", path.display()));
+        let mut connection = Connection::open(&path).map_err(failed)?;
+        prepare(&connection, sync).map_err(failed)?;
+        layout::bring_up_to_date(&mut connection, &path)?;
+        let checkpointer = Connection::open(&path).map_err(failed)?;
+        let writer = Arc::new(Writer::start(connection, checkpointer));
+        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }) })
+    }
+
+    /// Runs `job` in the next commit and waits until it is durable.
+    ///
+    /// # Errors
+    /// The job's own, or the commit's. Nothing of a failed job stays.
+    pub async fn write<T: Send + 'static>(
+        &self,
+        job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T, RecordsError> {
+        let (tell, told) = tokio::sync::oneshot::channel();
+        let job = Job::new(job, move |result| {
+            // Nobody waits any more when the asker has gone; the write stands all the same.
+            let _ = tell.send(result);
+        });
+        self.writer.send(job).await?;
+        told.await.map_err(|_| RecordsError("the writer has stopped".into()))?
+    }
+
+    /// Hands a job over without waiting; `after` runs once it is committed. Gives `false` where it was dropped.
+    pub fn post(
+        &self,
+        job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<()> + Send + 'static,
+        after: impl FnOnce() + Send + 'static,
+    ) -> bool {
+        let job = Job::new(job, move |result: Result<(), RecordsError>| match result {
+            Ok(()) => after(),
+            Err(error) => tracing::warn!(%error, "a record could not be written"),
+        });
+        self.writer.try_send(job)
+    }
+
+    /// Runs `query` on a reading connection, aside from the async threads.
+    ///
+    /// # Errors
+    /// The query's.
+    pub async fn read<T: Send + 'static>(
+        &self,
+        query: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T, RecordsError> {
+        let readers = Arc::clone(&self.readers);
+        tokio::task::spawn_blocking(move || readers.run(query)).await.map_err(|_| RecordsError("the reader was stopped".into()))?
+    }
+
+    /// As [`Records::read`], on this thread: for the start only.
+    ///
+    /// # Errors
+    /// The query's.
+    pub fn read_now<T>(&self, query: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, RecordsError> {
+        self.readers.run(query)
+    }
+
+    /// Waits until everything handed over so far is written, then stops the writer.
+    pub async fn close(&self) {
+        let writer = Arc::clone(&self.writer);
+        let _ = tokio::task::spawn_blocking(move || writer.stop()).await;
+    }
+}
+
+impl Readers {
+    fn run<T>(&self, query: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, RecordsError> {
+        let idle = self.idle.lock().map_or(None, |mut idle| idle.pop());
+        let connection = match idle {
+            Some(connection) => connection,
+            None => Connection::open_with_flags(&self.path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)?,
+        };
+        let result = query(&connection)?;
+        if let Ok(mut idle) = self.idle.lock()
+            && idle.len() < IDLE_READERS
+        {
+            idle.push(connection);
+        }
+        Ok(result)
+    }
+}
+
+fn prepare(connection: &Connection, sync: Sync) -> rusqlite::Result<()> {
+    connection.busy_timeout(Duration::from_secs(5))?;
+    connection.pragma_update(None, "journal_mode", "WAL")?;
+    connection.pragma_update(None, "synchronous", if sync == Sync::Full { "FULL" } else { "OFF" })?;
+    connection.pragma_update(None, "foreign_keys", "ON")?;
+    // Checkpoints run aside (see `writer`), so that no commit pays for one.
+    connection.pragma_update(None, "wal_autocheckpoint", 0)
+}

@@ -1,0 +1,115 @@
+//! Revisions of the site, and sealed secrets.
+
+use super::{Records, RecordsError};
+use bivector_core::Moment;
+use rusqlite::{OptionalExtension, Row, params};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// One applied state of the site.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Revision {
+    /// Its number, from 1.
+    pub number: u64,
+    /// When it was applied, in microseconds since 1970.
+    pub applied_us: u64,
+    /// Who applied it.
+    pub operator: String,
+    /// What the operator noted.
+    pub note: String,
+    /// The site file, with its comments. Left out in lists.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub text: Option<String>,
+}
+
+/// A sealed secret, without its value.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SecretRow {
+    /// Its name.
+    pub name: String,
+    /// When it was set, in microseconds since 1970.
+    pub set_us: u64,
+    /// Who set it.
+    pub operator: String,
+}
+
+impl Records {
+    /// Keeps a revision and gives its number.
+    pub(crate) async fn add_revision(&self, text: String, operator: String, note: String, now: Moment) -> Result<u64, RecordsError> {
+        self.write(move |transaction| {
+            transaction.execute(
+                "INSERT INTO revisions (applied_us, operator, note, text) VALUES (?1, ?2, ?3, ?4)",
+                params![now.micros() as i64, operator, note, text],
+            )?;
+            Ok(transaction.last_insert_rowid() as u64)
+        })
+        .await
+    }
+
+    /// The newest revision, if there is one.
+    pub(crate) fn newest_revision(&self) -> Result<Option<Revision>, RecordsError> {
+        self.read_now(|connection| {
+            connection
+                .query_row("SELECT number, applied_us, operator, note, text FROM revisions ORDER BY number DESC LIMIT 1", [], revision)
+                .optional()
+        })
+    }
+
+    /// All revisions, newest first, without their texts.
+    pub(crate) async fn revisions(&self) -> Result<Vec<Revision>, RecordsError> {
+        self.read(|connection| {
+            connection
+                .prepare("SELECT number, applied_us, operator, note, NULL FROM revisions ORDER BY number DESC LIMIT 1000")?
+                .query_map([], revision)?
+                .collect()
+        })
+        .await
+    }
+
+    /// One revision with its text.
+    pub(crate) async fn revision(&self, number: u64) -> Result<Option<Revision>, RecordsError> {
+        self.read(move |connection| {
+            connection
+                .query_row("SELECT number, applied_us, operator, note, text FROM revisions WHERE number = ?1", [number as i64], revision)
+                .optional()
+        })
+        .await
+    }
+
+    /// Keeps a sealed secret, replacing an older one of that name.
+    pub(crate) async fn set_secret(&self, name: String, sealed: Vec<u8>, operator: String, now: Moment) -> Result<(), RecordsError> {
+        self.write(move |transaction| {
+            transaction
+                .execute("INSERT OR REPLACE INTO secrets VALUES (?1, ?2, ?3, ?4)", params![name, sealed, now.micros() as i64, operator])?;
+            Ok(())
+        })
+        .await
+    }
+
+    /// All sealed secrets by name, still sealed.
+    pub(crate) fn sealed_secrets(&self) -> Result<BTreeMap<String, Vec<u8>>, RecordsError> {
+        self.read_now(|connection| {
+            connection.prepare("SELECT name, sealed FROM secrets")?.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+        })
+    }
+
+    /// Names of all sealed secrets.
+    pub(crate) async fn secrets(&self) -> Result<Vec<SecretRow>, RecordsError> {
+        self.read(|connection| {
+            let row = |row: &Row<'_>| Ok(SecretRow { name: row.get(0)?, set_us: row.get::<_, i64>(1)? as u64, operator: row.get(2)? });
+            connection.prepare("SELECT name, set_us, operator FROM secrets ORDER BY name")?.query_map([], row)?.collect()
+        })
+        .await
+    }
+}
+
+fn revision(row: &Row<'_>) -> rusqlite::Result<Revision> {
+    Ok(Revision {
+        number: row.get::<_, i64>(0)? as u64,
+        applied_us: row.get::<_, i64>(1)? as u64,
+        operator: row.get(2)?,
+        note: row.get(3)?,
+        text: row.get(4)?,
+    })
+}

@@ -1,0 +1,278 @@
+//! Traces and knocks: written just after the answer, read by filters that each have an index.
+
+use super::{Records, RecordsError};
+use bivector_core::Cause;
+use bivector_core::trace::{Origin, Outcome, Step, Trace};
+use rusqlite::types::Value;
+use rusqlite::{OptionalExtension, Row, Transaction, params, params_from_iter};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// A trace as listed: everything but its steps.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TraceRow {
+    /// Its number; later logins have higher ones.
+    pub id: u64,
+    /// See [`Trace`].
+    pub reference: String,
+    /// When it began, in microseconds since 1970.
+    pub began_us: u64,
+    /// How long it took, in microseconds.
+    pub took_us: u64,
+    /// Where it came from.
+    pub origin: Origin,
+    /// The gateway's name.
+    pub gateway: String,
+    /// The address that sent it.
+    pub sender: String,
+    /// The chain's name.
+    pub chain: String,
+    /// The name as it was typed.
+    pub typed_name: String,
+    /// The login name, once a source knew it; else the typed name in lower case.
+    pub login: String,
+    /// The person's key, once a source knew it.
+    pub person: Option<String>,
+    /// The authentication method.
+    pub method: String,
+    /// The source that knew the person.
+    pub source: Option<String>,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Why, unless it was accepted.
+    pub cause: Option<Cause>,
+    /// The grant it got.
+    pub grant: Option<String>,
+    /// The revision that decided it.
+    pub revision: u64,
+}
+
+impl TraceRow {
+    /// The row of a trace.
+    pub fn of(id: u64, trace: &Trace) -> Self {
+        let key = trace.person.as_deref().and_then(|person| person.split_once(':')).map(|(_, login)| login.to_owned());
+        TraceRow {
+            id,
+            reference: trace.reference.clone(),
+            began_us: trace.began_us,
+            took_us: trace.took_us,
+            origin: trace.origin,
+            gateway: trace.gateway.clone(),
+            sender: trace.sender.clone(),
+            chain: trace.chain.clone(),
+            typed_name: trace.typed_name.clone(),
+            login: key.unwrap_or_else(|| trace.typed_name.to_lowercase()),
+            person: trace.person.clone(),
+            method: trace.method.clone(),
+            source: trace.source.clone(),
+            outcome: trace.outcome,
+            cause: trace.cause,
+            grant: trace.grant.clone(),
+            revision: trace.revision,
+        }
+    }
+}
+
+/// Which traces to list.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[serde(default)]
+pub struct TraceFilter {
+    /// A person's login name, or what was typed.
+    pub person: Option<String>,
+    /// A gateway's name.
+    pub gateway: Option<String>,
+    /// A chain's name.
+    pub chain: Option<String>,
+    /// `accepted`, `refused` or `silent`.
+    pub outcome: Option<String>,
+    /// A cause's slug.
+    pub cause: Option<String>,
+    /// Only traces with a number below this: the next page.
+    pub before: Option<u64>,
+    /// Only traces with a number above this: what is new.
+    pub after: Option<u64>,
+    /// How many, 1 to 500; 50 if left out.
+    pub limit: Option<u32>,
+}
+
+/// Packets from one sender that were dropped for one reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Knock {
+    /// The address, without port.
+    pub sender: String,
+    /// Why they were dropped.
+    pub cause: Cause,
+    /// The gateway of that address, if it has one.
+    pub gateway: String,
+    /// How many.
+    pub count: u64,
+    /// First time, in microseconds since 1970.
+    pub first_us: u64,
+    /// Last time.
+    pub last_us: u64,
+    /// What was seen the last time.
+    pub said: String,
+}
+
+const COLUMNS: &str = "id, reference, began_us, took_us, origin, gateway, sender, chain, typed_name, login, person, method, source, outcome, cause, granted, revision";
+
+impl Records {
+    /// The highest number of a trace.
+    pub(crate) fn newest_trace(&self) -> Result<u64, RecordsError> {
+        self.read_now(|connection| connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get::<_, i64>(0)))
+            .map(|id| id as u64)
+    }
+
+    /// A page of traces, newest first.
+    pub(crate) async fn traces(&self, filter: TraceFilter) -> Result<Vec<TraceRow>, RecordsError> {
+        self.read(move |connection| {
+            let mut wheres = Vec::new();
+            let mut values: Vec<Value> = Vec::new();
+            let mut want = |column: &str, sign: &str, value: Option<Value>| {
+                if let Some(value) = value {
+                    values.push(value);
+                    wheres.push(format!("{column} {sign} ?{}", values.len()));
+                }
+            };
+            let text = |value: &Option<String>| value.clone().map(Value::Text);
+            want("login", "=", filter.person.as_ref().map(|person| Value::Text(person.to_lowercase())));
+            want("gateway", "=", text(&filter.gateway));
+            want("chain", "=", text(&filter.chain));
+            want("outcome", "=", text(&filter.outcome));
+            want("cause", "=", text(&filter.cause));
+            want("id", "<", filter.before.map(|id| Value::Integer(id as i64)));
+            want("id", ">", filter.after.map(|id| Value::Integer(id as i64)));
+            let wheres = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
+            let limit = filter.limit.unwrap_or(50).clamp(1, 500);
+            connection
+                .prepare_cached(&format!("SELECT {COLUMNS} FROM traces {wheres} ORDER BY id DESC LIMIT {limit}"))?
+                .query_map(params_from_iter(values), row)?
+                .collect()
+        })
+        .await
+    }
+
+    /// One trace by its reference (the newest, should two be alike), with its steps.
+    pub(crate) async fn trace(&self, reference: String) -> Result<Option<(TraceRow, Vec<Step>)>, RecordsError> {
+        self.read(move |connection| {
+            let found = connection
+                .query_row(
+                    &format!("SELECT {COLUMNS} FROM traces WHERE reference = ?1 ORDER BY id DESC LIMIT 1"),
+                    [reference.to_uppercase()],
+                    row,
+                )
+                .optional()?;
+            let Some(found) = found else { return Ok(None) };
+            let steps: Option<String> =
+                connection.query_row("SELECT steps FROM trace_steps WHERE trace = ?1", [found.id as i64], |row| row.get(0)).optional()?;
+            let steps = steps.and_then(|steps| serde_json::from_str(&steps).ok()).unwrap_or_default();
+            Ok(Some((found, steps)))
+        })
+        .await
+    }
+
+    /// All knocks, latest first.
+    pub(crate) async fn knocks(&self) -> Result<Vec<Knock>, RecordsError> {
+        self.read(|connection| {
+            connection
+                .prepare("SELECT sender, cause, gateway, count, first_us, last_us, said FROM knocks ORDER BY last_us DESC LIMIT 1000")?
+                .query_map([], |row| {
+                    Ok(Knock {
+                        sender: row.get(0)?,
+                        cause: word(row, 1)?,
+                        gateway: row.get(2)?,
+                        count: row.get::<_, i64>(3)? as u64,
+                        first_us: row.get::<_, i64>(4)? as u64,
+                        last_us: row.get::<_, i64>(5)? as u64,
+                        said: row.get(6)?,
+                    })
+                })?
+                .collect()
+        })
+        .await
+    }
+}
+
+/// Writes a trace with its steps.
+pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps: &[Step]) -> rusqlite::Result<()> {
+    transaction
+        .prepare_cached(&format!(
+            "INSERT INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)"
+        ))?
+        .execute(params![
+            row.id as i64,
+            row.reference,
+            row.began_us as i64,
+            row.took_us as i64,
+            to_word(&row.origin),
+            row.gateway,
+            row.sender,
+            row.chain,
+            row.typed_name,
+            row.login,
+            row.person,
+            row.method,
+            row.source,
+            row.outcome.slug(),
+            row.cause.map(Cause::slug),
+            row.grant,
+            row.revision as i64,
+        ])?;
+    let steps = serde_json::to_string(steps).unwrap_or_else(|_| "[]".into());
+    transaction.prepare_cached("INSERT INTO trace_steps VALUES (?1, ?2)")?.execute(params![row.id as i64, steps])?;
+    Ok(())
+}
+
+/// Counts a knock.
+pub(crate) fn insert_knock(transaction: &Transaction<'_>, knock: &Knock) -> rusqlite::Result<()> {
+    transaction
+        .prepare_cached(
+            "INSERT INTO knocks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT (sender, cause) DO UPDATE SET
+             count = count + excluded.count, last_us = excluded.last_us, said = excluded.said, gateway = excluded.gateway",
+        )?
+        .execute(params![
+            knock.sender,
+            knock.cause.slug(),
+            knock.gateway,
+            knock.count as i64,
+            knock.first_us as i64,
+            knock.last_us as i64,
+            knock.said
+        ])?;
+    Ok(())
+}
+
+fn row(row: &Row<'_>) -> rusqlite::Result<TraceRow> {
+    let cause: Option<String> = row.get(14)?;
+    Ok(TraceRow {
+        id: row.get::<_, i64>(0)? as u64,
+        reference: row.get(1)?,
+        began_us: row.get::<_, i64>(2)? as u64,
+        took_us: row.get::<_, i64>(3)? as u64,
+        origin: word(row, 4)?,
+        gateway: row.get(5)?,
+        sender: row.get(6)?,
+        chain: row.get(7)?,
+        typed_name: row.get(8)?,
+        login: row.get(9)?,
+        person: row.get(10)?,
+        method: row.get(11)?,
+        source: row.get(12)?,
+        outcome: word(row, 13)?,
+        cause: if cause.is_some() { Some(word(row, 14)?) } else { None },
+        grant: row.get(15)?,
+        revision: row.get::<_, i64>(16)? as u64,
+    })
+}
+
+/// Reads an enum by the name that JSON gives it.
+fn word<T: DeserializeOwned>(row: &Row<'_>, column: usize) -> rusqlite::Result<T> {
+    let text: String = row.get(column)?;
+    serde_json::from_value(serde_json::Value::String(text))
+        .map_err(|error| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(error)))
+}
+
+fn to_word<T: Serialize>(value: &T) -> String {
+    serde_json::to_value(value).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
+}

@@ -1,0 +1,168 @@
+//! The one writer: takes jobs from a bounded queue and commits as many as wait together.
+
+use super::RecordsError;
+use rusqlite::{Connection, Transaction};
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::Duration;
+use tokio::sync::mpsc;
+
+/// Jobs that may wait; each takes a few hundred bytes.
+const QUEUE: usize = 16_384;
+/// The part of the queue that is kept free for jobs that somebody waits for.
+const KEPT_FREE: usize = QUEUE / 4;
+/// Jobs in one commit at most.
+const BATCH: usize = 512;
+/// How often the checkpoint runs.
+const CHECKPOINT_EVERY: Duration = Duration::from_secs(1);
+
+type Outcome = Box<dyn FnOnce(Result<(), RecordsError>) + Send>;
+/// Gets the transaction, or the reason why there is none; gives its own result and whom to tell after the commit.
+type Run = Box<dyn FnOnce(Result<&Transaction<'_>, RecordsError>) -> (Result<(), RecordsError>, Outcome) + Send>;
+
+/// One piece of work for the writer.
+pub(super) struct Job {
+    run: Run,
+}
+
+impl Job {
+    /// `run` does it; `after` is told the result once it is committed, or why it is not.
+    pub(super) fn new<T: Send + 'static>(
+        run: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
+        after: impl FnOnce(Result<T, RecordsError>) + Send + 'static,
+    ) -> Self {
+        let run: Run =
+            Box::new(move |transaction| match transaction.and_then(|transaction| run(transaction).map_err(RecordsError::from)) {
+                Ok(value) => (Ok(()), Box::new(move |committed: Result<(), RecordsError>| after(committed.map(|()| value)))),
+                Err(error) => {
+                    let told = error.clone();
+                    (Err(error), Box::new(move |_| after(Err(told))))
+                }
+            });
+        Job { run }
+    }
+}
+
+#[derive(Debug)]
+pub(super) struct Writer {
+    queue: Mutex<Option<mpsc::Sender<Job>>>,
+    threads: Mutex<Vec<JoinHandle<()>>>,
+    stopping: Arc<AtomicBool>,
+}
+
+impl Writer {
+    pub(super) fn start(connection: Connection, checkpointer: Connection) -> Self {
+        let (sender, receiver) = mpsc::channel(QUEUE);
+        let stopping = Arc::new(AtomicBool::new(false));
+        let stop = Arc::clone(&stopping);
+        let threads = vec![
+            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, receiver)),
+            std::thread::Builder::new().name("checkpoint".into()).spawn(move || checkpoint(&checkpointer, &stop)),
+        ];
+        let threads = threads.into_iter().filter_map(Result::ok).collect();
+        Writer { queue: Mutex::new(Some(sender)), threads: Mutex::new(threads), stopping }
+    }
+
+    fn sender(&self) -> Option<mpsc::Sender<Job>> {
+        self.queue.lock().ok().and_then(|queue| queue.clone())
+    }
+
+    pub(super) async fn send(&self, job: Job) -> Result<(), RecordsError> {
+        let stopped = || RecordsError("the writer has stopped".into());
+        self.sender().ok_or_else(stopped)?.send(job).await.map_err(|_| stopped())
+    }
+
+    pub(super) fn try_send(&self, job: Job) -> bool {
+        self.sender().is_some_and(|sender| sender.capacity() > KEPT_FREE && sender.try_send(job).is_ok())
+    }
+
+    pub(super) fn stop(&self) {
+        self.stopping.store(true, Ordering::Relaxed);
+        if let Ok(mut queue) = self.queue.lock() {
+            *queue = None;
+        }
+        let threads = self.threads.lock().map(|mut threads| std::mem::take(&mut *threads)).unwrap_or_default();
+        for thread in threads {
+            // A writer that panicked has said so; there is nothing left to wait for.
+            let _ = thread.join();
+        }
+    }
+}
+
+fn write_all(mut connection: Connection, mut queue: mpsc::Receiver<Job>) {
+    while let Some(first) = queue.blocking_recv() {
+        let mut batch = vec![first];
+        while batch.len() < BATCH
+            && let Ok(job) = queue.try_recv()
+        {
+            batch.push(job);
+        }
+        commit(&mut connection, batch);
+    }
+    if let Err(error) = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)") {
+        tracing::warn!(%error, "the last checkpoint failed; the next start does it");
+    }
+}
+
+fn commit(connection: &mut Connection, batch: Vec<Job>) {
+    let mut outcomes = Vec::with_capacity(batch.len());
+    let committed = run(connection, batch, &mut outcomes);
+    if let Err(error) = &committed {
+        tracing::error!(%error, "a commit failed");
+    }
+    for outcome in outcomes {
+        outcome(committed.clone());
+    }
+}
+
+fn run(connection: &mut Connection, batch: Vec<Job>, outcomes: &mut Vec<Outcome>) -> Result<(), RecordsError> {
+    let (transaction, mut broken) = match connection.transaction() {
+        Ok(transaction) => (Some(transaction), None),
+        Err(error) => (None, Some(RecordsError::from(error))),
+    };
+    for job in batch {
+        let result = run_one(transaction.as_ref(), &broken, job, outcomes);
+        // A savepoint that cannot be set or released means that SQLite has rolled the whole transaction back, as on a full disk.
+        broken = broken.or(result.err());
+    }
+    match (transaction, broken) {
+        (Some(transaction), None) => Ok(transaction.commit()?),
+        (_, broken) => Err(broken.unwrap_or_else(|| RecordsError("no transaction".into()))),
+    }
+}
+
+/// Runs a job inside a savepoint of its own, so that a job that fails takes nothing of the others with it.
+fn run_one(
+    transaction: Option<&Transaction<'_>>,
+    broken: &Option<RecordsError>,
+    job: Job,
+    outcomes: &mut Vec<Outcome>,
+) -> Result<(), RecordsError> {
+    let usable = match (transaction, broken.as_ref()) {
+        (Some(transaction), None) => transaction.execute_batch("SAVEPOINT job").map(|()| transaction).map_err(RecordsError::from),
+        (_, why) => Err(why.cloned().unwrap_or_else(|| RecordsError("no transaction".into()))),
+    };
+    let given = usable.clone();
+    let (result, outcome) = (job.run)(given);
+    outcomes.push(outcome);
+    usable?.execute_batch(if result.is_ok() { "RELEASE job" } else { "ROLLBACK TO job; RELEASE job" })?;
+    Ok(())
+}
+
+/// Moves the log into the file aside from the writer, so that no commit has to wait for it.
+fn checkpoint(connection: &Connection, stop: &AtomicBool) {
+    let step = Duration::from_millis(100);
+    let mut waited = Duration::ZERO;
+    while !stop.load(Ordering::Relaxed) {
+        std::thread::sleep(step);
+        waited += step;
+        if waited >= CHECKPOINT_EVERY {
+            waited = Duration::ZERO;
+            if let Err(error) = connection.query_row("PRAGMA wal_checkpoint(PASSIVE)", [], |_| Ok(())) {
+                tracing::debug!(%error, "a checkpoint did not run; the next one will");
+            }
+        }
+    }
+}

@@ -1,0 +1,161 @@
+//! Start and stop of the service.
+
+use crate::api;
+use crate::apply::Doors;
+use crate::clock;
+use crate::doors::who_holds;
+use crate::error::ServiceError;
+use crate::metrics;
+use crate::records::{Records, Sync};
+use crate::roster::Roster;
+use crate::seal::{Seal, random};
+use crate::shared::Shared;
+use bivector_wire::Secret;
+use data_encoding::HEXLOWER;
+use sha2::{Digest, Sha256};
+use std::fs::{self, File};
+use std::io::{ErrorKind, Write};
+use std::net::SocketAddr;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+/// Name of the operator that the first start makes.
+pub const FIRST_OPERATOR: &str = "owner";
+/// File in the data folder with the first operator's token.
+pub const TOKEN_FILE: &str = "operator.token";
+
+/// How to start.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// Folder of records, key and trust files; made if it is missing.
+    pub data: PathBuf,
+    /// The key file; `seal.key` in the data folder if not given.
+    pub key_file: Option<PathBuf>,
+    /// Where API and console listen: loopback only.
+    pub http: SocketAddr,
+    /// Whether commits wait for the disk.
+    pub sync: Sync,
+}
+
+/// A running service.
+#[derive(Debug)]
+pub struct Running {
+    /// Where API and console listen.
+    pub http: SocketAddr,
+    /// The revision in force, if there is one.
+    pub revision: Option<u64>,
+    /// Where the first operator's token was written, at the very first start.
+    pub new_token_file: Option<PathBuf>,
+    shared: Arc<Shared>,
+    doors: Arc<Doors>,
+    stop: watch::Sender<bool>,
+    serving: JoinHandle<std::io::Result<()>>,
+    _lock: File,
+}
+
+/// Starts the service.
+///
+/// # Errors
+/// Whatever keeps it from working, with its remedy.
+pub async fn start(options: Options) -> Result<Running, ServiceError> {
+    metrics::install();
+    if !options.http.ip().is_loopback() {
+        return Err(ServiceError::NotLoopback(options.http));
+    }
+    let lock = take_folder(&options.data)?;
+    let records = Records::open(&options.data, options.sync)?;
+    let key_path = options.key_file.clone().unwrap_or_else(|| options.data.join("seal.key"));
+    let seal = Arc::new(open_seal(&key_path, &records).await?);
+    let new_token_file = first_operator(&options.data, &records).await?;
+    let roster = Roster::load(&records, Arc::clone(&seal))?;
+    let newest = records.newest_trace()?;
+    let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster, newest));
+    let listener = TcpListener::bind(options.http).await.map_err(|source| ServiceError::Listen {
+        protocol: "TCP",
+        address: options.http,
+        holder: who_holds("tcp", options.http),
+        source,
+    })?;
+    let http = listener.local_addr().map_err(|error| ServiceError::Records(error.to_string()))?;
+    let doors = Arc::new(Doors::default());
+    let revision = doors.restore_newest(&shared).await?;
+    let (stop, stopped) = watch::channel(false);
+    let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), stopped.clone())?);
+    let serving = tokio::spawn(async move {
+        let mut stopped = stopped;
+        let until = async move {
+            let _ = stopped.wait_for(|stopped| *stopped).await;
+        };
+        axum::serve(listener, router).with_graceful_shutdown(until).await
+    });
+    Ok(Running { http, revision, new_token_file, shared, doors, stop, serving, _lock: lock })
+}
+
+impl Running {
+    /// Where the doors listen.
+    pub async fn radius(&self) -> Vec<SocketAddr> {
+        self.doors.addresses().await
+    }
+
+    /// Stops receiving, lets the logins in flight end, writes everything down. Takes `limit` at most for the logins.
+    pub async fn stop(self, limit: Duration) {
+        self.doors.close(limit).await;
+        self.stop.send_replace(true);
+        if tokio::time::timeout(Duration::from_secs(2), self.serving).await.is_err() {
+            tracing::debug!("an API connection was still open at the end");
+        }
+        self.shared.records.close().await;
+    }
+}
+
+/// Makes the data folder and locks it, so that two services never write to one.
+fn take_folder(data: &Path) -> Result<File, ServiceError> {
+    let failed = |source| ServiceError::DataFolder { path: data.to_owned(), source };
+    fs::create_dir_all(data).map_err(failed)?;
+    let lock = fs::OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(data.join("lock")).map_err(failed)?;
+    match lock.try_lock() {
+        Ok(()) => Ok(lock),
+        Err(fs::TryLockError::WouldBlock) => Err(ServiceError::InUse { path: data.to_owned() }),
+        Err(fs::TryLockError::Error(source)) => Err(failed(source)),
+    }
+}
+
+/// Opens the key file and makes sure that it is the one that belongs to these records.
+async fn open_seal(path: &Path, records: &Records) -> Result<Seal, ServiceError> {
+    const CHECK: &str = "seal-check";
+    let check = records.meta(CHECK)?;
+    let seal = Seal::load(path, check.is_none())?;
+    match check {
+        Some(sealed) => seal.open(CHECK, &sealed).map(|_| ()).map_err(|_| ServiceError::KeyDiffers { path: path.to_owned() })?,
+        None => records.set_meta(CHECK, seal.seal(CHECK, CHECK.as_bytes())).await?,
+    }
+    Ok(seal)
+}
+
+/// At the very first start: makes an operator and writes the token to a file that only this user can read.
+async fn first_operator(data: &Path, records: &Records) -> Result<Option<PathBuf>, ServiceError> {
+    if !records.operators()?.is_empty() {
+        return Ok(None);
+    }
+    let path = data.join(TOKEN_FILE);
+    let token = Secret::new(format!("bvt_{}", HEXLOWER.encode(&random::<32>())));
+    let failed = |source| ServiceError::File { path: path.clone(), doing: "written", source };
+    match fs::remove_file(&path) {
+        Err(error) if error.kind() != ErrorKind::NotFound => return Err(failed(error)),
+        _ => {}
+    }
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(failed)?;
+    file.write_all(token.expose().as_bytes()).and_then(|()| file.write_all(b"\n")).and_then(|()| file.sync_all()).map_err(failed)?;
+    records.set_operator(FIRST_OPERATOR.to_owned(), hash_token(token.expose()), clock::now()).await?;
+    Ok(Some(path))
+}
+
+/// What is kept of a token. A token has 256 random bits, so a plain hash is enough.
+pub fn hash_token(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
+}

@@ -1,0 +1,98 @@
+//! What all parts of the service share.
+
+use crate::live::LiveSite;
+use crate::records::{Agreement, Knock, Records, TraceRow};
+use crate::roster::Roster;
+use crate::seal::Seal;
+use arc_swap::ArcSwapOption;
+use bivector_core::trace::Trace;
+use serde::Serialize;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use tokio::sync::broadcast;
+use utoipa::ToSchema;
+
+/// Events that a slow listener may fall behind before it misses some.
+const EVENTS_KEPT: usize = 1024;
+
+/// Something that just happened, for whoever listens.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Event {
+    /// A login ended.
+    Trace(Box<TraceRow>),
+    /// A packet was dropped.
+    Knock(Knock),
+    /// A revision of the site is in force.
+    Site {
+        /// Its number.
+        revision: u64,
+    },
+}
+
+/// The service's own state.
+#[derive(Debug)]
+pub struct Shared {
+    /// Where the data is.
+    pub data: PathBuf,
+    /// The site in force; none before the first apply.
+    pub live: ArcSwapOption<LiveSite>,
+    /// Records.
+    pub records: Records,
+    /// What nodes would have to agree on.
+    pub agreement: Agreement,
+    /// The seal.
+    pub seal: Arc<Seal>,
+    /// People and factors.
+    pub roster: Roster,
+    /// Event line.
+    pub events: broadcast::Sender<Event>,
+    next_trace: AtomicU64,
+}
+
+impl Shared {
+    /// Puts the state together; the next trace gets the number after `newest_trace`.
+    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster, newest_trace: u64) -> Self {
+        Shared {
+            data,
+            live: ArcSwapOption::empty(),
+            agreement: Agreement::new(records.clone()),
+            records,
+            seal,
+            roster,
+            events: broadcast::Sender::new(EVENTS_KEPT),
+            next_trace: AtomicU64::new(newest_trace + 1),
+        }
+    }
+
+    /// Keeps a trace and tells the listeners once it can be read. Dropped, and counted, if the records cannot keep up.
+    pub fn keep_trace(&self, trace: Trace) {
+        let row = TraceRow::of(self.next_trace.fetch_add(1, Ordering::Relaxed), &trace);
+        let event = Event::Trace(Box::new(row.clone()));
+        let events = self.events.clone();
+        let steps = trace.steps;
+        let kept = self.records.post(
+            move |transaction| crate::records::insert_trace(transaction, &row, &steps),
+            move || {
+                // Nobody listening is no error.
+                let _ = events.send(event);
+            },
+        );
+        if !kept {
+            crate::metrics::dropped_trace();
+        }
+    }
+
+    /// Counts a knock and tells the listeners.
+    pub fn keep_knock(&self, knock: Knock) {
+        let event = Event::Knock(knock.clone());
+        let events = self.events.clone();
+        self.records.post(
+            move |transaction| crate::records::insert_knock(transaction, &knock),
+            move || {
+                let _ = events.send(event);
+            },
+        );
+    }
+}

@@ -1,0 +1,38 @@
+//! Which issuers a directory's certificate may come from.
+
+use crate::error::ServiceError;
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
+use rustls::{ClientConfig, RootCertStore};
+use std::path::Path;
+use std::sync::Arc;
+
+/// Where Debian keeps the usual issuers.
+const USUAL_ISSUERS: &str = "/etc/ssl/certs/ca-certificates.crt";
+
+/// The TLS settings for a trust file (relative to the data folder), or for the usual issuers.
+pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
+    let path = data.join(trust.unwrap_or(USUAL_ISSUERS));
+    let refused = |why: String| ServiceError::Directory {
+        directory: directory.to_owned(),
+        why: format!("the trust file `{}` {why}", path.display()),
+        remedy: "put the issuer's certificate there as PEM, or name another file under `trust`".into(),
+    };
+    let mut roots = RootCertStore::empty();
+    if trust.is_some() || path.exists() {
+        for certificate in CertificateDer::pem_file_iter(&path).map_err(|error| refused(format!("cannot be read: {error}")))? {
+            let certificate = certificate.map_err(|error| refused(format!("is damaged: {error}")))?;
+            roots.add(certificate).map_err(|error| refused(format!("holds a certificate that cannot be used: {error}")))?;
+        }
+        if roots.is_empty() {
+            return Err(refused("holds no certificate".into()));
+        }
+    }
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|error| refused(format!("cannot be used: {error}")))?
+        .with_root_certificates(roots)
+        .with_no_client_auth();
+    Ok(Arc::new(config))
+}
