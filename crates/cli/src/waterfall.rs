@@ -24,19 +24,19 @@ pub(crate) fn print(view: &TraceView) {
         line(format!("  remedy: {remedy}"));
     }
     line("");
-    let total = view.steps.iter().map(|step| step.at_us + step.took_us).max().unwrap_or(0).max(1);
+    let axis = Axis::of(&view.steps);
     let mut hop = None;
     for step in &view.steps {
-        print_step(step, hop != Some(step.hop), total);
+        print_step(step, hop != Some(step.hop), axis);
         hop = Some(step.hop);
     }
 }
 
-fn print_step(step: &Step, first_of_hop: bool, total: u64) {
+fn print_step(step: &Step, first_of_hop: bool, axis: Axis) {
     let hop = if first_of_hop { name(step.hop) } else { "" };
     let mark = mark(step.tone);
     let at = step.line.map(|number| format!("  [line {number}]")).unwrap_or_default();
-    let head = format!("  {hop:<8} {mark} {:<15} {:>8} {} ", step.what, took(step.took_us), bar(step, total));
+    let head = format!("  {hop:<8} {mark} {:<15} {:>8} {} ", step.what, took(step.took_us), bar(step, axis));
     let indent = 2 + 8 + 1 + 1 + 1 + 15 + 1 + 8 + 1 + BAR + 2 + 1;
     for (index, part) in wrap(&format!("{}{at}", step.said), width().saturating_sub(indent).max(30)).into_iter().enumerate() {
         if index == 0 { line(format!("{head}{part}")) } else { line(format!("{:indent$}{part}", "")) }
@@ -63,12 +63,42 @@ fn mark(tone: Tone) -> String {
     }
 }
 
-/// When the step ran, on the login's own time axis.
-fn bar(step: &Step, total: u64) -> String {
-    let column = |at: u64| ((at as f64 / total as f64) * BAR as f64).round() as usize;
-    let start = column(step.at_us).min(BAR - 1);
-    let end = column(step.at_us + step.took_us).clamp(start + 1, BAR);
-    let filled = if step.took_us * BAR as u64 * 4 < total { "╷".to_owned() } else { "━".repeat(end - start) };
+/// The login's time axis. A refusal that is held until its pace would squeeze everything before it, so its part is cut short.
+#[derive(Clone, Copy)]
+struct Axis {
+    worked: u64,
+    total: u64,
+}
+
+impl Axis {
+    const HELD_COLUMNS: usize = 4;
+
+    fn of(steps: &[Step]) -> Self {
+        let total = steps.iter().map(|step| step.at_us + step.took_us).max().unwrap_or(0).max(1);
+        let held = steps.iter().find(|step| step.what == "held" && step.took_us > total / 2);
+        Axis { worked: held.map_or(total, |step| step.at_us.max(1)), total }
+    }
+
+    fn column(self, at: u64) -> usize {
+        let broken = self.worked < self.total;
+        let columns = if broken { BAR - Self::HELD_COLUMNS } else { BAR };
+        if at <= self.worked {
+            return (at as f64 / self.worked as f64 * columns as f64).round() as usize;
+        }
+        let beyond = (at - self.worked) as f64 / (self.total - self.worked) as f64;
+        columns + (beyond * Self::HELD_COLUMNS as f64).round() as usize
+    }
+}
+
+/// When the step ran.
+fn bar(step: &Step, axis: Axis) -> String {
+    let start = axis.column(step.at_us).min(BAR - 1);
+    let end = axis.column(step.at_us + step.took_us).clamp(start + 1, BAR);
+    let filled = match step.what.as_str() {
+        "held" => "┄".repeat(end - start),
+        _ if step.took_us == 0 => "╷".to_owned(),
+        _ => "━".repeat(end - start),
+    };
     let text = format!("{}{}{}", " ".repeat(start), filled, " ".repeat(BAR - start - filled.chars().count()));
     let shown = if colour() { paint(&text, if step.tone == Tone::Bad { "31" } else { "36" }) } else { text };
     format!("▏{shown}▕")
@@ -76,7 +106,7 @@ fn bar(step: &Step, total: u64) -> String {
 
 fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
-    for word in text.split(' ') {
+    for word in text.split_whitespace() {
         let current = lines.last().map_or(0, |line| line.chars().count());
         if current > 0 && current + 1 + word.chars().count() > width {
             lines.push(word.to_owned());

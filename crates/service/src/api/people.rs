@@ -80,13 +80,13 @@ impl From<&PersonRow> for PersonView {
 }
 
 /// All people known here, by source and login.
-#[utoipa::path(get, path = "/api/v1/people", tag = "people", responses((status = 200, body = [PersonView])))]
+#[utoipa::path(get, operation_id = "people_list", path = "/api/v1/people", tag = "people", responses((status = 200, body = [PersonView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<PersonView>> {
     Json(state.shared.roster.all().iter().map(|person| PersonView::from(person.as_ref())).collect())
 }
 
 /// The people of a login name, one for each source that knows it.
-#[utoipa::path(get, path = "/api/v1/people/{login}", tag = "people", params(("login" = String, Path)),
+#[utoipa::path(get, operation_id = "people_show", path = "/api/v1/people/{login}", tag = "people", params(("login" = String, Path)),
     responses((status = 200, body = [PersonView]), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login): Path<String>) -> Result<Json<Vec<PersonView>>, Problem> {
     let all = state.shared.roster.all();
@@ -102,7 +102,7 @@ pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login)
 }
 
 /// Imports people from CSV: all of them, or none if a line is wrong.
-#[utoipa::path(post, path = "/api/v1/people/import", tag = "people", request_body = ImportRequest,
+#[utoipa::path(post, operation_id = "people_import", path = "/api/v1/people/import", tag = "people", request_body = ImportRequest,
     responses((status = 200, body = Imported), (status = 422, body = Imported, description = "lines are wrong; nothing was kept")))]
 pub(super) async fn import(
     State(state): State<ApiState>,

@@ -23,13 +23,13 @@ pub struct SecretRequest {
 }
 
 /// Names of all sealed secrets.
-#[utoipa::path(get, path = "/api/v1/secrets", tag = "secrets", responses((status = 200, body = [SecretRow])))]
+#[utoipa::path(get, operation_id = "secrets_list", path = "/api/v1/secrets", tag = "secrets", responses((status = 200, body = [SecretRow])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<SecretRow>>, Problem> {
     Ok(Json(state.shared.records.secrets().await?))
 }
 
 /// Seals a secret, replacing an older one of that name. Logins use it at once.
-#[utoipa::path(put, path = "/api/v1/secrets", tag = "secrets", request_body = SecretRequest,
+#[utoipa::path(put, operation_id = "secrets_set", path = "/api/v1/secrets", tag = "secrets", request_body = SecretRequest,
     responses((status = 204, description = "sealed"), (status = 422, body = Problem)))]
 pub(super) async fn set(
     State(state): State<ApiState>,

@@ -39,7 +39,7 @@ impl TraceView {
 }
 
 /// A page of traces, newest first.
-#[utoipa::path(get, path = "/api/v1/traces", tag = "traces", params(TraceFilter), responses((status = 200, body = [TraceRow]), (status = 400, body = Problem)))]
+#[utoipa::path(get, operation_id = "traces_list", path = "/api/v1/traces", tag = "traces", params(TraceFilter), responses((status = 200, body = [TraceRow]), (status = 400, body = Problem)))]
 pub(super) async fn list(
     State(state): State<ApiState>,
     _: Operator,
@@ -58,7 +58,7 @@ pub(super) async fn list(
 }
 
 /// One trace by its reference.
-#[utoipa::path(get, path = "/api/v1/traces/{reference}", tag = "traces", params(("reference" = String, Path)),
+#[utoipa::path(get, operation_id = "traces_show", path = "/api/v1/traces/{reference}", tag = "traces", params(("reference" = String, Path)),
     responses((status = 200, body = TraceView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(reference): Path<String>) -> Result<Json<TraceView>, Problem> {
     match state.shared.records.trace(reference.clone()).await? {
@@ -68,7 +68,7 @@ pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(refere
 }
 
 /// Packets that were dropped, by sender and reason, latest first.
-#[utoipa::path(get, path = "/api/v1/knocks", tag = "traces", responses((status = 200, body = [Knock])))]
+#[utoipa::path(get, operation_id = "traces_knocks", path = "/api/v1/knocks", tag = "traces", responses((status = 200, body = [Knock])))]
 pub(super) async fn knocks(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<Knock>>, Problem> {
     Ok(Json(state.shared.records.knocks().await?))
 }

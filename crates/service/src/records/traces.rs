@@ -76,10 +76,13 @@ impl TraceRow {
 
 /// Which traces to list.
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(default)]
 pub struct TraceFilter {
-    /// A person's login name, or what was typed.
+    /// A person's login name.
     pub person: Option<String>,
+    /// A reference, or the beginning of a login name.
+    pub q: Option<String>,
     /// A gateway's name.
     pub gateway: Option<String>,
     /// A chain's name.
@@ -143,6 +146,12 @@ impl Records {
             want("cause", "=", text(&filter.cause));
             want("id", "<", filter.before.map(|id| Value::Integer(id as i64)));
             want("id", ">", filter.after.map(|id| Value::Integer(id as i64)));
+            if let Some(q) = &filter.q {
+                let first = values.len() + 1;
+                // The range is a prefix that the index on logins can serve.
+                wheres.push(format!("(reference = ?{first} OR (login >= ?{} AND login < ?{}))", first + 1, first + 2));
+                values.extend([q.to_uppercase(), q.to_lowercase(), format!("{}\u{10ffff}", q.to_lowercase())].map(Value::Text));
+            }
             let wheres = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
             let limit = filter.limit.unwrap_or(50).clamp(1, 500);
             connection

@@ -1,0 +1,37 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type TraceRow = components['schemas']['TraceRow']
+export type TraceView = components['schemas']['TraceView']
+export type Step = components['schemas']['Step']
+export type Hop = components['schemas']['Hop']
+export type Outcome = components['schemas']['Outcome']
+export type Knock = components['schemas']['Knock']
+export type Status = components['schemas']['Status']
+export type Problem = components['schemas']['Problem']
+
+/** The API. The header marks changes as the console's own: a page elsewhere cannot set it. */
+export const api = createClient<paths>({ headers: { 'x-bivector-console': '1' } })
+
+/** A refusal of the API, with its remedy. */
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.title)
+  }
+}
+
+/** The data of an answer; a refusal is thrown. */
+export function need<T>(answer: { data?: T; error?: unknown; response: Response }): T {
+  if (answer.data !== undefined) return answer.data
+  const problem = answer.error as Problem | undefined
+  throw new ApiError(
+    problem?.title
+      ? problem
+      : {
+          type: '',
+          status: answer.response.status,
+          title: `the service answered ${answer.response.status}`,
+          remedy: '',
+        },
+  )
+}

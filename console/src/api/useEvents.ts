@@ -1,0 +1,33 @@
+import { useEffect, useRef, useState } from 'react'
+import type { Knock, TraceRow } from './client'
+
+export type Line = 'live' | 'connecting'
+
+type Handlers = { onTrace: (row: TraceRow) => void; onKnock: (knock: Knock) => void; onMissed: () => void }
+
+/** Listens to what happens. A line that breaks is taken up again by the browser; what was missed is then fetched. */
+export function useEvents(handlers: Handlers): Line {
+  const [line, setLine] = useState<Line>('connecting')
+  const latest = useRef(handlers)
+  useEffect(() => {
+    latest.current = handlers
+  })
+  useEffect(() => {
+    const source = new EventSource('/api/v1/events')
+    let broken = false
+    source.onopen = () => {
+      setLine('live')
+      if (broken) latest.current.onMissed()
+      broken = false
+    }
+    source.onerror = () => {
+      broken = true
+      setLine('connecting')
+    }
+    source.addEventListener('trace', (event) => latest.current.onTrace(JSON.parse(event.data)))
+    source.addEventListener('knock', (event) => latest.current.onKnock(JSON.parse(event.data)))
+    source.addEventListener('missed', () => latest.current.onMissed())
+    return () => source.close()
+  }, [])
+  return line
+}

@@ -1,0 +1,42 @@
+import { Link, Outlet } from '@tanstack/react-router'
+import { useSession } from '../features/session/useSession'
+import { ThemeSwitch } from '../ui/ThemeSwitch'
+
+/** The frame of every page: where one is, and which site and revision is in force. */
+export function Shell() {
+  const { session } = useSession()
+  const status = session.data
+  return (
+    <div className="flex h-full flex-col">
+      <header className="flex items-center gap-5 border-rule border-b px-4 py-2">
+        <Link to="/logins" className="flex items-center gap-2 font-semibold">
+          <img src="/mark.svg" alt="" className="size-5" /> Bivector
+        </Link>
+        <nav className="flex gap-1">
+          <Link
+            to="/logins"
+            className="rounded px-2 py-0.5 text-ink-soft hover:text-ink"
+            activeProps={{ className: 'bg-flood-wash !text-ink' }}
+          >
+            Logins
+          </Link>
+        </nav>
+        <span className="ml-auto flex items-center gap-4 text-ink-soft text-xs">
+          {status?.site ? (
+            <span className="max-sm:hidden">
+              {status.site} · revision <span className="font-mono">{status.revision}</span>
+            </span>
+          ) : (
+            <span>
+              no site in force: <code className="font-mono">bivector site apply FILE</code>
+            </span>
+          )}
+          <ThemeSwitch />
+        </span>
+      </header>
+      <div className="min-h-0 flex-1">
+        <Outlet />
+      </div>
+    </div>
+  )
+}

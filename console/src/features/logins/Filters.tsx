@@ -1,0 +1,92 @@
+import { useEffect, useState } from 'react'
+import type { Outcome, TraceRow } from '../../api/client'
+import { downloadCsv } from '../../lib/csv'
+import { dayOf, timeOfDay } from '../../lib/format'
+import { Button } from '../../ui/Button'
+import { Select } from '../../ui/Select'
+import { useSession } from '../session/useSession'
+import type { LoginsSearch } from './search'
+
+type Props = { search: LoginsSearch; rows: TraceRow[]; change: (part: Partial<LoginsSearch>) => void }
+
+/** Filters of the list; they stand in the address, so that a view can be passed on. */
+export function Filters({ search, rows, change }: Props) {
+  const { session } = useSession()
+  const [typed, setTyped] = useState(search.q ?? '')
+  useEffect(() => {
+    const soon = setTimeout(() => {
+      if ((search.q ?? '') !== typed.trim()) change({ q: typed.trim() || undefined })
+    }, 250)
+    return () => clearTimeout(soon)
+  })
+  const causes = [...new Set(rows.flatMap((row) => row.cause ?? []))].sort()
+  const filtered = Boolean(search.q || search.outcome || search.gateway || search.cause)
+  const clear = () => {
+    setTyped('')
+    change({ q: undefined, outcome: undefined, gateway: undefined, cause: undefined })
+  }
+  return (
+    <div className="flex flex-wrap items-center gap-2 border-rule border-y bg-sheet px-4 py-1.5 text-xs">
+      <input
+        type="search"
+        value={typed}
+        onChange={(event) => setTyped(event.target.value)}
+        placeholder="person or reference"
+        aria-label="person or reference"
+        className="w-44 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
+      />
+      <Select
+        label="outcome"
+        value={search.outcome}
+        options={['accepted', 'refused', 'silent']}
+        onChange={(outcome) => change({ outcome: outcome as Outcome | undefined })}
+      />
+      <Select
+        label="via"
+        value={search.gateway}
+        options={session.data?.gateways ?? []}
+        onChange={(gateway) => change({ gateway })}
+      />
+      <Select
+        label="cause"
+        value={search.cause}
+        options={search.cause && !causes.includes(search.cause as never) ? [search.cause, ...causes] : causes}
+        onChange={(cause) => change({ cause })}
+      />
+      {filtered && <Button onClick={clear}>clear</Button>}
+      <Button className="ml-auto" onClick={() => exportRows(rows)} disabled={rows.length === 0}>
+        export CSV
+      </Button>
+    </div>
+  )
+}
+
+function exportRows(rows: TraceRow[]) {
+  const header = [
+    'reference',
+    'day',
+    'time',
+    'typed',
+    'person',
+    'gateway',
+    'chain',
+    'outcome',
+    'cause',
+    'grant',
+    'took_us',
+  ]
+  const line = (row: TraceRow) => [
+    row.reference,
+    dayOf(row.began_us),
+    timeOfDay(row.began_us),
+    row.typed_name,
+    row.person,
+    row.gateway,
+    row.chain,
+    row.outcome,
+    row.cause,
+    row.grant,
+    row.took_us,
+  ]
+  downloadCsv('logins.csv', header, rows.map(line))
+}

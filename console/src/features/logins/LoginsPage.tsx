@@ -1,0 +1,56 @@
+import { useNavigate, useSearch } from '@tanstack/react-router'
+import type { TraceRow } from '../../api/client'
+import { Button } from '../../ui/Button'
+import { Filters } from './Filters'
+import { LoginTable } from './LoginTable'
+import type { LoginsSearch } from './search'
+import { TideStrip } from './TideStrip'
+import { TracePanel } from './TracePanel'
+import { useTraces } from './useTraces'
+
+/** Logins as they come; one of them opens beside the list. */
+export function LoginsPage() {
+  const search = useSearch({ from: '/logins' })
+  const navigate = useNavigate({ from: '/logins' })
+  const { traces, line, rows, arrived } = useTraces(search)
+  const change = (part: Partial<LoginsSearch>) => navigate({ search: (old) => ({ ...old, ...part }), replace: true })
+  const open = (row?: TraceRow) => change({ open: row?.reference })
+  return (
+    <div className="flex h-full">
+      <section aria-label="Logins" className={`flex min-w-0 flex-1 flex-col ${search.open ? 'max-lg:hidden' : ''}`}>
+        <TideStrip rows={rows} line={line} />
+        <Filters search={search} rows={rows} change={change} />
+        <div className="min-h-0 flex-1 overflow-y-auto">
+          <LoginTable rows={rows} arrived={arrived} selected={search.open} open={open} compact={Boolean(search.open)} />
+          {traces.isSuccess && rows.length === 0 && <Empty filtered={Object.values(search).some(Boolean)} />}
+          {traces.isError && <p className="p-6 text-ebb">{traces.error.message}</p>}
+          {traces.hasNextPage && (
+            <p className="p-3 text-center">
+              <Button onClick={() => traces.fetchNextPage()} disabled={traces.isFetchingNextPage}>
+                older logins
+              </Button>
+            </p>
+          )}
+        </div>
+      </section>
+      {search.open && <TracePanel key={search.open} reference={search.open} close={() => open()} />}
+    </div>
+  )
+}
+
+function Empty({ filtered }: { filtered: boolean }) {
+  return (
+    <div className="p-8 text-center text-ink-soft">
+      {filtered ? (
+        <p>No login fits. Take a filter off.</p>
+      ) : (
+        <>
+          <p>No login has come yet. Try one:</p>
+          <code className="mt-2 inline-block rounded bg-rule-fine px-2 py-1 font-mono">
+            bivector login PERSON --via GATEWAY
+          </code>
+        </>
+      )}
+    </div>
+  )
+}

@@ -1,0 +1,82 @@
+import { useQuery } from '@tanstack/react-query'
+import { type ReactNode, useEffect } from 'react'
+import { api, need, type TraceView } from '../../api/client'
+import { fullTime, took } from '../../lib/format'
+import { Button } from '../../ui/Button'
+import { OutcomeMark } from '../../ui/OutcomeMark'
+import { Waterfall } from './Waterfall'
+
+type Props = { reference: string; close: () => void }
+
+/** One login: what came of it, why, what to do, and every step. */
+export function TracePanel({ reference, close }: Props) {
+  const trace = useQuery({
+    queryKey: ['trace', reference],
+    queryFn: async () => need(await api.GET('/api/v1/traces/{reference}', { params: { path: { reference } } })),
+  })
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => event.key === 'Escape' && close()
+    window.addEventListener('keydown', onKey)
+    return () => window.removeEventListener('keydown', onKey)
+  }, [close])
+  return (
+    <aside
+      aria-label={`login ${reference}`}
+      data-testid="trace"
+      className="flex w-[600px] shrink-0 flex-col overflow-y-auto border-rule border-l bg-sheet max-lg:w-full"
+    >
+      <div className="flex items-center gap-3 border-rule border-b px-4 py-2">
+        <h2 className="font-mono font-semibold">{reference}</h2>
+        {trace.data && <OutcomeMark outcome={trace.data.outcome} />}
+        <Button className="ml-auto" onClick={close} aria-label="close">
+          ✕
+        </Button>
+      </div>
+      {trace.isError && <p className="p-4 text-ebb">{trace.error.message}</p>}
+      {trace.data && <Story trace={trace.data} />}
+    </aside>
+  )
+}
+
+function Story({ trace }: { trace: TraceView }) {
+  return (
+    <>
+      {trace.cause && (
+        <div
+          className={`border-l-2 px-4 py-2 ${trace.outcome === 'silent' ? 'border-slack bg-slack-wash' : 'border-ebb bg-ebb-wash'}`}
+        >
+          <p>
+            <strong className="font-mono font-semibold">{trace.cause}</strong> {trace.sentence}.
+          </p>
+          <p className="mt-0.5 text-ink-soft">
+            <span className="text-ink-faint">remedy</span> {trace.remedy}.
+          </p>
+        </div>
+      )}
+      <dl className="grid grid-cols-[auto_1fr_auto_1fr] gap-x-3 gap-y-0.5 border-rule border-b px-4 py-2 text-xs [&>dt]:text-ink-faint">
+        <Fact name="typed">{trace.typed_name || '–'}</Fact>
+        <Fact name="person">{trace.person ?? '–'}</Fact>
+        <Fact name="gateway">{trace.gateway}</Fact>
+        <Fact name="sender">
+          <span className="font-mono">{trace.sender}</span>
+        </Fact>
+        <Fact name="chain">{trace.chain || '–'}</Fact>
+        <Fact name="method">{trace.method}</Fact>
+        <Fact name="grant">{trace.grant ?? '–'}</Fact>
+        <Fact name="revision">{trace.revision}</Fact>
+        <Fact name="began">{fullTime(trace.began_us)}</Fact>
+        <Fact name="took">{took(trace.took_us)}</Fact>
+      </dl>
+      <Waterfall steps={trace.steps} />
+    </>
+  )
+}
+
+function Fact({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <>
+      <dt>{name}</dt>
+      <dd className="min-w-0 truncate">{children}</dd>
+    </>
+  )
+}

@@ -1,0 +1,38 @@
+import { type InfiniteData, useInfiniteQuery, useQueryClient } from '@tanstack/react-query'
+import { useRef } from 'react'
+import { api, need, type TraceRow } from '../../api/client'
+import { useEvents } from '../../api/useEvents'
+import { fits, type LoginsSearch } from './search'
+
+const PAGE = 200
+
+/** The filtered list, newest first, kept up by the line of events. */
+export function useTraces(search: LoginsSearch) {
+  const { open: _open, ...filter } = search
+  const queryKey = ['traces', filter]
+  const queries = useQueryClient()
+  const arrived = useRef(new Set<number>())
+  const traces = useInfiniteQuery({
+    queryKey,
+    initialPageParam: undefined as number | undefined,
+    queryFn: async ({ pageParam }) =>
+      need(await api.GET('/api/v1/traces', { params: { query: { ...filter, before: pageParam, limit: PAGE } } })),
+    getNextPageParam: (page) => (page.length === PAGE ? page.at(-1)?.id : undefined),
+  })
+  const line = useEvents({
+    onTrace: (row) => {
+      if (!fits(search, row)) return
+      arrived.current.add(row.id)
+      queries.setQueryData<InfiniteData<TraceRow[]>>(queryKey, (old) => old && prepend(old, row))
+    },
+    onKnock: () => {},
+    onMissed: () => queries.invalidateQueries({ queryKey: ['traces'] }),
+  })
+  return { traces, line, rows: traces.data?.pages.flat() ?? [], arrived: arrived.current }
+}
+
+function prepend(old: InfiniteData<TraceRow[]>, row: TraceRow): InfiniteData<TraceRow[]> {
+  const [first = [], ...rest] = old.pages
+  if (first.some((known) => known.id === row.id)) return old
+  return { ...old, pages: [[row, ...first], ...rest] }
+}

@@ -1,0 +1,28 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { ApiError, api, need } from '../../api/client'
+
+/** Who is signed in, or why nobody is. */
+export function useSession() {
+  const queries = useQueryClient()
+  const session = useQuery({
+    queryKey: ['session'],
+    queryFn: async () => {
+      await signInFromLink()
+      return need(await api.GET('/api/v1/status'))
+    },
+  })
+  const signIn = async (token: string) => {
+    const answer = await api.POST('/api/v1/session', { body: { token } })
+    if (answer.error) throw new ApiError(answer.error)
+    await queries.invalidateQueries({ queryKey: ['session'] })
+  }
+  return { session, signIn }
+}
+
+/** The demo's link carries the token behind `#`, which is never sent; it is taken out of the address at once. */
+async function signInFromLink() {
+  const token = new URLSearchParams(window.location.hash.slice(1)).get('token')
+  if (!token) return
+  window.history.replaceState(null, '', window.location.pathname + window.location.search)
+  await api.POST('/api/v1/session', { body: { token } })
+}

@@ -1,0 +1,20 @@
+import type { Outcome } from '../api/client'
+
+const LOOKS: Record<Outcome, { mark: string; colour: string }> = {
+  accepted: { mark: '●', colour: 'text-flood' },
+  refused: { mark: '✕', colour: 'text-ebb' },
+  silent: { mark: '○', colour: 'text-slack' },
+}
+
+/** An outcome by word, mark and colour. */
+export function OutcomeMark({ outcome }: { outcome: Outcome }) {
+  const { mark, colour } = LOOKS[outcome]
+  return (
+    <span className={`whitespace-nowrap ${colour}`}>
+      <span aria-hidden="true" className="inline-block w-4">
+        {mark}
+      </span>
+      {outcome}
+    </span>
+  )
+}

@@ -1,0 +1,46 @@
+import { getNonce } from 'get-nonce'
+import { Select as Radix } from 'radix-ui'
+
+const ANY = '*'
+
+type Props = {
+  label: string
+  value: string | undefined
+  options: string[]
+  onChange: (value: string | undefined) => void
+}
+
+/** Chooses one of a few words, or any. */
+export function Select({ label, value, options, onChange }: Props) {
+  return (
+    <Radix.Root value={value ?? ANY} onValueChange={(chosen) => onChange(chosen === ANY ? undefined : chosen)}>
+      <Radix.Trigger
+        aria-label={label}
+        className={`flex items-center gap-1.5 rounded border bg-sheet px-2.5 py-1 hover:border-ink-faint ${value ? 'border-ink-faint text-ink' : 'border-rule text-ink-soft'}`}
+      >
+        <span className="text-ink-faint">{label}</span>
+        <Radix.Value />
+        <Radix.Icon className="text-[10px] text-ink-faint">▾</Radix.Icon>
+      </Radix.Trigger>
+      <Radix.Portal>
+        <Radix.Content
+          position="popper"
+          sideOffset={4}
+          className="z-20 max-h-80 overflow-hidden rounded border border-rule bg-sheet shadow-lg shadow-black/10"
+        >
+          <Radix.Viewport nonce={getNonce()} className="p-1">
+            {[ANY, ...options].map((option) => (
+              <Radix.Item
+                key={option}
+                value={option}
+                className="flex cursor-default items-center gap-2 rounded px-2 py-1 outline-none data-[highlighted]:bg-flood-wash"
+              >
+                <Radix.ItemText>{option === ANY ? 'any' : option}</Radix.ItemText>
+              </Radix.Item>
+            ))}
+          </Radix.Viewport>
+        </Radix.Content>
+      </Radix.Portal>
+    </Radix.Root>
+  )
+}

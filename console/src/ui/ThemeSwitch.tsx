@@ -1,0 +1,22 @@
+import { useState } from 'react'
+import { Button } from './Button'
+
+/** Day and night. */
+export function ThemeSwitch() {
+  const [theme, setTheme] = useState(document.documentElement.dataset.theme)
+  const other = theme === 'dark' ? 'light' : 'dark'
+  const turn = () => {
+    document.documentElement.dataset.theme = other
+    try {
+      localStorage.setItem('theme', other)
+    } catch {
+      // Storage may be forbidden; the choice then lasts as long as the page.
+    }
+    setTheme(other)
+  }
+  return (
+    <Button onClick={turn} aria-label={`switch to ${other}`}>
+      {theme === 'dark' ? '☾ night' : '☀ day'}
+    </Button>
+  )
+}
