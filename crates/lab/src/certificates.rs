@@ -1,6 +1,6 @@
 //! Certificates for stand-ins: an issuer made on the spot, and server certificates from it.
 
-use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose};
+use rcgen::{BasicConstraints, Certificate, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose};
 use rustls::ServerConfig;
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
 use std::sync::Arc;
@@ -54,14 +54,27 @@ impl LabIssuer {
     /// # Errors
     /// A name that no certificate can carry.
     pub fn server(&self, names: &[&str]) -> Result<Arc<ServerConfig>, CertificateError> {
-        let key = KeyPair::generate()?;
-        let params = CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?;
-        let certificate = params.signed_by(&key, &self.issuer)?;
+        let (certificate, key) = self.issue(names)?;
         let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
         let config = ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
             .with_safe_default_protocol_versions()?
             .with_no_client_auth()
             .with_single_cert(vec![certificate.der().clone()], key)?;
         Ok(Arc::new(config))
+    }
+
+    /// Certificate and key of a server as PEM, for a directory that reads them from files.
+    ///
+    /// # Errors
+    /// A name that no certificate can carry.
+    pub fn server_pem(&self, names: &[&str]) -> Result<(String, String), CertificateError> {
+        let (certificate, key) = self.issue(names)?;
+        Ok((certificate.pem(), key.serialize_pem()))
+    }
+
+    fn issue(&self, names: &[&str]) -> Result<(Certificate, KeyPair), CertificateError> {
+        let key = KeyPair::generate()?;
+        let params = CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?;
+        Ok((params.signed_by(&key, &self.issuer)?, key))
     }
 }

@@ -1,0 +1,128 @@
+//! The console in a real browser, served by the service.
+
+use super::harness::{Northmoor, ines};
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
+use thirtyfour::extensions::query::ElementPollerWithTimeout;
+use thirtyfour::prelude::*;
+use thirtyfour::stringmatch::StringMatch;
+
+/// A chromedriver of its own; ended with its browser when dropped.
+struct Driver {
+    child: Child,
+    port: u16,
+    profile: tempfile::TempDir,
+}
+
+impl Driver {
+    fn start() -> Self {
+        let mut child = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromium-driver is installed by `make setup`");
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let port = loop {
+            let line = lines.next().unwrap().unwrap();
+            if let Some(port) = line.strip_suffix('.').and_then(|line| line.rsplit("on port ").next()).and_then(|port| port.parse().ok()) {
+                break port;
+            }
+        };
+        std::thread::spawn(move || lines.for_each(drop));
+        Driver { child, port, profile: tempfile::tempdir().unwrap() }
+    }
+
+    async fn open(&self) -> WebDriver {
+        let mut wants = DesiredCapabilities::chrome();
+        let profile = format!("--user-data-dir={}", self.profile.path().display());
+        for flag in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,943",
+            &profile,
+        ] {
+            wants.add_arg(flag).unwrap();
+        }
+        wants.set_binary("/usr/bin/chromium").unwrap();
+        let poller = ElementPollerWithTimeout::new(Duration::from_secs(20), Duration::from_millis(50));
+        WebDriver::builder(format!("http://127.0.0.1:{}", self.port), wants).poller(Arc::new(poller)).await.unwrap()
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+        // A test that panicked leaves its browser behind; it is known by its profile folder.
+        let ours = format!("--user-data-dir={}", self.profile.path().display());
+        for process in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let command = std::fs::read_to_string(process.path().join("cmdline")).unwrap_or_default();
+            if command.contains(&ours) {
+                let _ = Command::new("kill").arg("-9").arg(process.file_name()).status();
+            }
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
+    let world = Northmoor::start().await;
+    let driver = Driver::start();
+    let page = driver.open().await;
+    page.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
+    page.query(By::Css("[data-testid=line]")).with_text(StringMatch::new("live").partial()).first().await.unwrap();
+    assert!(!page.current_url().await.unwrap().as_str().contains("token"), "the token is taken out of the address");
+    assert!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().is_empty());
+
+    let typed = ines();
+    world.log_in("breakwater", "NORTHMOOR\\ines", &typed).await;
+    let (_, trace) = world.log_in("slipway", "ines", &typed).await;
+    let reference = trace["reference"].as_str().unwrap();
+    let row = page.query(By::Css(format!("[data-reference='{reference}']"))).first().await.unwrap();
+    let shown = row.text().await.unwrap();
+    assert!(shown.contains("ines") && shown.contains("slipway") && shown.contains("refused") && shown.contains("code-used"), "{shown}");
+    assert_eq!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().len(), 2, "both came without a reload");
+
+    row.click().await.unwrap();
+    let panel = page.query(By::Css("[data-testid=trace]")).with_text(StringMatch::new("used before").partial()).first().await.unwrap();
+    let shown = panel.text().await.unwrap();
+    for wanted in
+        [reference, "code-used", "remedy", "tidehall:ines", "find person", "tidehall says the password is right", "site file line"]
+    {
+        assert!(shown.contains(wanted), "{wanted} in {shown}");
+    }
+    assert!(panel.find_all(By::Css("[data-testid=step]")).await.unwrap().len() >= 7);
+
+    page.goto(format!("http://{}/logins?outcome=accepted", world.service.http)).await.unwrap();
+    page.query(By::Css("[data-testid=login]")).with_text(StringMatch::new("control-room").partial()).first().await.unwrap();
+    assert_eq!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().len(), 1, "a filter in the address is kept");
+    let violations = page.execute("return window.__violations ?? performance.getEntriesByType('resource').filter(r => !r.name.startsWith(location.origin)).length", vec![]).await.unwrap();
+    assert_eq!(violations.json(), &serde_json::json!(0), "nothing is fetched from elsewhere");
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_a_token_the_console_asks_for_one_and_says_what_is_wrong_with_another() {
+    let world = Northmoor::start().await;
+    let driver = Driver::start();
+    let page = driver.open().await;
+    page.goto(format!("http://{}/", world.service.http)).await.unwrap();
+    let field = page.query(By::Id("token")).first().await.unwrap();
+    field.send_keys("bvt_wrong").await.unwrap();
+    page.query(By::Css("button[type=submit]")).first().await.unwrap().click().await.unwrap();
+    page.query(By::Css("[role=alert]")).with_text(StringMatch::new("not known here").partial()).first().await.unwrap();
+    field.clear().await.unwrap();
+    field.send_keys(&world.service.token).await.unwrap();
+    page.query(By::Css("button[type=submit]")).first().await.unwrap().click().await.unwrap();
+    page.query(By::Css("[data-testid=line]")).with_text(StringMatch::new("live").partial()).first().await.unwrap();
+    page.quit().await.unwrap();
+}

@@ -1,0 +1,159 @@
+use super::harness::{DIRECTORY, Northmoor, PEOPLE, Service, Setup, code, gateway, ines, outcome, seal_all, site_for};
+use bivector_lab::certificates::LabIssuer;
+use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
+use serde_json::Value;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+fn said(trace: &Value) -> String {
+    trace["steps"].as_array().unwrap().iter().map(|step| step["said"].as_str().unwrap().to_owned()).collect::<Vec<_>>().join("\n")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_second_server_answers_when_the_first_is_down_and_an_outage_is_no_unknown_person() {
+    let mut world = Northmoor::start().await;
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.0, "accept");
+    world.directories.remove(0).stop().await;
+    let (seen, trace) = world.log_in("breakwater", "tomasz", &format!("ebb before flood{}", code("tomasz", 0))).await;
+    assert_eq!(seen, "accept", "{trace:#}");
+    assert!(trace["steps"].as_array().unwrap().iter().any(|step| step["what"] == "fail-over"), "{trace:#}");
+    let (_, trace) = world.log_in("breakwater", "yuki", &format!("swell204813{}", code("yuki", 0))).await;
+    assert!(!said(&trace).contains("did not answer"), "a server that is down is left alone: {trace:#}");
+    world.directories.remove(0).stop().await;
+    let (seen, trace) = world.log_in("breakwater", "sable", "whelk-at-low-water").await;
+    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("source-unreachable")), "the roster must not be asked: {trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_guess_that_may_have_arrived_is_never_sent_to_another_server() {
+    let world = Northmoor::with(Setup {
+        delay: Duration::from_millis(400),
+        change: &[("answer = \"2s\"", "answer = \"700ms\"")],
+        ..Setup::default()
+    })
+    .await;
+    let breakwater = world.gateway("breakwater");
+    let login = tokio::spawn(async move { breakwater.log_in("ines", &ines()).await.unwrap() });
+    // The search takes 400 ms; the bind is then in the hands of the first server, which dies.
+    tokio::time::sleep(Duration::from_millis(650)).await;
+    let Northmoor { service, mut directories, .. } = world;
+    let second = directories.pop().unwrap();
+    directories.pop().unwrap().stop().await;
+    let (exchange, local) = login.await.unwrap();
+    assert_eq!(outcome(&exchange), "reject");
+    let trace = service.trace_from(local).await;
+    assert_eq!(trace["cause"], "source-unreachable", "{trace:#}");
+    assert_eq!(second.guesses("ines"), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn search_text_is_escaped_so_that_a_name_is_only_a_name() {
+    let world = Northmoor::start().await;
+    for name in ["*", "in*", "ines)(uid=*", "ines\\2a"] {
+        let (_, trace) = world.log_in("breakwater", name, "barnacle-and-buoy").await;
+        let cause = trace["cause"].as_str().unwrap();
+        assert!(cause == "person-unknown" || cause == "name-realm-unknown", "{name}: {trace:#}");
+    }
+    assert_eq!(world.directories[0].guesses("ines"), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn accounts_that_may_not_be_used_are_refused_with_the_directorys_own_reason() {
+    let directory = DIRECTORY.replacen("uid = \"yuki\"", "uid = \"yuki\"\nstate = \"expired\"", 1).replacen(
+        "uid = \"tomasz\"",
+        "uid = \"tomasz\"\nstate = \"must-change\"",
+        1,
+    );
+    let world = Northmoor::with(Setup { directory: &directory, ..Setup::default() }).await;
+    for (via, name, password, cause) in [
+        ("breakwater", "yuki", "swell204813", "password-expired"),
+        ("breakwater", "tomasz", "ebb before flood", "password-must-change"),
+        ("lantern", "ravi", "anchor-watch", "account-locked"),
+    ] {
+        let (seen, trace) = world.log_in(via, name, &format!("{password}{}", code(name, 0))).await;
+        assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some(cause)), "{trace:#}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_can_be_searched_for_and_start_tls_protects_the_way() {
+    let service = Service::start();
+    let issuer = LabIssuer::new("test issuer").unwrap();
+    std::fs::write(service.data.join("tidehall-ca.pem"), issuer.pem()).unwrap();
+    let tls = issuer.server(&["127.0.0.1"]).unwrap();
+    let any = SocketAddr::from(([127, 0, 0, 1], 0));
+    let data = DirectoryData::parse(DIRECTORY).unwrap();
+    let directory = StandInDirectory::start(any, &data, Protection::StartTls(tls), Duration::ZERO).await.unwrap();
+    let change = [
+        (
+            "groups = { from = \"memberOf\" }",
+            "groups = { from = \"search\", base = \"ou=groups,dc=northmoor,dc=example\" }\nstart_tls = true",
+        ),
+        ("\"ldaps://", "\"ldap://"),
+        (", \"ldaps://127.0.0.1:1\"", ""),
+    ];
+    let port = super::harness::free_udp_port();
+    let site = site_for(port, &[directory.address(), "127.0.0.1:1".parse().unwrap()], &change);
+    seal_all(&service).await;
+    let (status, body) = service.apply(&site).await;
+    assert_eq!(status, 201, "{body}");
+    assert!(body["unreachable"].as_array().unwrap().is_empty(), "{body}");
+    service.import(PEOPLE).await;
+    let (exchange, local) = gateway("breakwater", service.radius().await).log_in("ines", &ines()).await.unwrap();
+    assert_eq!(outcome(&exchange), "accept", "{:#}", service.trace_from(local).await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_wrong_between_us_and_a_directory_is_named() {
+    // Untrusted: the trust file holds another issuer.
+    let world = Northmoor::start().await;
+    std::fs::write(world.service.data.join("other.pem"), LabIssuer::new("somebody else").unwrap().pem()).unwrap();
+    let (status, body) = world.service.apply(&world.site.replace("tidehall-ca.pem", "other.pem")).await;
+    assert_eq!(status, 201, "{body}");
+    assert!(body["unreachable"][0].as_str().unwrap().contains("source-tls-untrusted"), "the apply says so too: {body}");
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.1["cause"], "source-tls-untrusted");
+    // Unresolved: a name that does not exist.
+    let mut unresolved = world.site.clone();
+    for directory in &world.directories {
+        unresolved = unresolved.replace(&format!("ldaps://{}", directory.address()), "ldaps://tidehall.invalid");
+    }
+    world.service.apply(&unresolved).await;
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.1["cause"], "source-name-unresolved");
+    // A base that is not there.
+    world.service.apply(&world.site.replace("ou=people,dc=northmoor", "ou=peple,dc=northmoor")).await;
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.1["cause"], "source-base-missing");
+    // A service account with another password stops the apply, and the site in force stays.
+    let before = world.service.get("/status").await["revision"].clone();
+    world.service.seal("directory/other", "not-the-password").await;
+    let (status, body) = world.service.apply(&world.site.replace("directory/tidehall", "directory/other")).await;
+    assert_eq!((status, body["type"].as_str()), (409, Some("/problems/directory-unusable")), "{body}");
+    assert_eq!(world.service.get("/status").await["revision"], before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_directory_that_hangs_or_answers_nonsense_is_an_outage_within_its_time_limit() {
+    use tokio::io::AsyncWriteExt;
+    for (nonsense, cause) in [(None, "source-slow"), (Some(&b"HTTP/1.1 400 Bad Request\r\n\r\n"[..]), "source-unreachable")] {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        tokio::spawn(async move {
+            let mut kept = Vec::new();
+            while let Ok((mut stream, _)) = listener.accept().await {
+                if let Some(nonsense) = nonsense {
+                    let _ = stream.write_all(nonsense).await;
+                } else {
+                    kept.push(stream);
+                }
+            }
+        });
+        let (clear, dead): (Vec<_>, _) = (
+            vec![("\"ldaps://", "\"ldap://"), ("answer = \"2s\"", "answer = \"300ms\""), (", \"ldaps://127.0.0.1:1\"", "")],
+            "127.0.0.1:1".parse().unwrap(),
+        );
+        let world = Northmoor::start().await;
+        let (status, body) = world.service.apply(&site_for(world.radius.port(), &[address, dead], &clear)).await;
+        assert_eq!(status, 201, "{body}");
+        let (seen, trace) = world.log_in("breakwater", "ines", &ines()).await;
+        assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some(cause)), "{trace:#}");
+    }
+}

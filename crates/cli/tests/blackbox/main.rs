@@ -1,0 +1,14 @@
+//! Black-box tests: the real binary, driven through its command line, its HTTP API, its UDP sockets and its page.
+
+mod api;
+mod cli;
+mod console;
+mod demo;
+mod directory;
+mod durability;
+mod harness;
+mod radius;
+mod shape;
+mod site;
+mod slapd;
+mod start;

@@ -1,0 +1,260 @@
+//! The chain against a real OpenLDAP server: a private instance on a loopback port, with password policy and memberOf.
+
+use super::harness::{PEOPLE, Service, code, free_udp_port, gateway, outcome, seal_all, site_for, text};
+use bivector_lab::certificates::LabIssuer;
+use ldap3::{LdapConnAsync, Mod};
+use serde_json::Value;
+use std::collections::HashSet;
+use std::net::{SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+const BASE: &str = "dc=northmoor,dc=example";
+const ADMIN: &str = "cn=admin,dc=northmoor,dc=example";
+
+/// A running slapd in a folder of its own.
+struct Slapd {
+    child: Child,
+    folder: PathBuf,
+    clear: SocketAddr,
+    tls: SocketAddr,
+}
+
+impl Slapd {
+    async fn start(folder: &Path, issuer: &LabIssuer) -> Self {
+        let folder = folder.join("slapd");
+        std::fs::create_dir_all(folder.join("db")).unwrap();
+        let (certificate, key) = issuer.server_pem(&["127.0.0.1", "localhost"]).unwrap();
+        std::fs::write(folder.join("server.pem"), certificate).unwrap();
+        std::fs::write(folder.join("server.key"), key).unwrap();
+        std::fs::write(folder.join("slapd.conf"), config(&folder)).unwrap();
+        std::fs::write(folder.join("base.ldif"), base_ldif()).unwrap();
+        let added = Command::new("/usr/sbin/slapadd")
+            .args(["-q", "-f"])
+            .arg(folder.join("slapd.conf"))
+            .arg("-l")
+            .arg(folder.join("base.ldif"))
+            .output();
+        let added = added.expect("slapd is installed by `make setup`");
+        assert!(added.status.success(), "{}", text(&added.stderr));
+        let slapd = Self::spawn(folder, free_tcp(), free_tcp()).await;
+        slapd.add_groups().await;
+        slapd
+    }
+
+    async fn spawn(folder: PathBuf, clear: SocketAddr, tls: SocketAddr) -> Self {
+        let urls = format!("ldap://{clear} ldaps://{tls}");
+        let child = Command::new("/usr/sbin/slapd")
+            .args(["-d", "0", "-h", &urls, "-f"])
+            .arg(folder.join("slapd.conf"))
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let slapd = Slapd { child, folder, clear, tls };
+        for _ in 0..200 {
+            if std::net::TcpStream::connect(clear).is_ok() && std::net::TcpStream::connect(tls).is_ok() {
+                return slapd;
+            }
+            tokio::time::sleep(Duration::from_millis(25)).await;
+        }
+        panic!("slapd did not start");
+    }
+
+    /// Ends it and starts it again at the same ports: every connection is lost.
+    async fn restart(mut self) -> Self {
+        self.end();
+        Self::spawn(self.folder.clone(), self.clear, self.tls).await
+    }
+
+    fn end(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+
+    async fn admin(&self) -> ldap3::Ldap {
+        let (connection, mut ldap) = LdapConnAsync::new(&format!("ldap://{}", self.clear)).await.unwrap();
+        ldap3::drive!(connection);
+        ldap.simple_bind(ADMIN, "admin-pw").await.unwrap().success().unwrap();
+        ldap
+    }
+
+    /// Added while it runs, so that its memberOf overlay sees them.
+    async fn add_groups(&self) {
+        let mut ldap = self.admin().await;
+        for (group, members) in
+            [("control-room", &["ines"][..]), ("turbine-crew", &["tomasz", "yuki", "noor", "odo"]), ("remote-suspended", &["noor"])]
+        {
+            let members: HashSet<String> = members.iter().map(|uid| format!("uid={uid},ou=people,{BASE}")).collect();
+            let attributes = vec![
+                ("objectClass".to_owned(), HashSet::from(["groupOfNames".to_owned()])),
+                ("cn".to_owned(), HashSet::from([group.to_owned()])),
+                ("member".to_owned(), members),
+            ];
+            ldap.add(&format!("cn={group},ou=groups,{BASE}"), attributes).await.unwrap().success().unwrap();
+        }
+    }
+}
+
+impl Drop for Slapd {
+    fn drop(&mut self) {
+        self.end();
+    }
+}
+
+fn free_tcp() -> SocketAddr {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap()
+}
+
+fn config(folder: &Path) -> String {
+    let folder = folder.display();
+    format!(
+        "include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload memberof
+moduleload ppolicy
+pidfile {folder}/slapd.pid
+TLSCertificateFile {folder}/server.pem
+TLSCertificateKeyFile {folder}/server.key
+database mdb
+suffix \"{BASE}\"
+rootdn \"{ADMIN}\"
+rootpw admin-pw
+directory {folder}/db
+dbnosync
+index uid,member eq
+access to attrs=userPassword by anonymous auth by * none
+access to * by dn.exact=\"cn=bivector,ou=services,{BASE}\" read by anonymous auth by * none
+overlay memberof
+memberof-group-oc groupOfNames
+memberof-member-ad member
+memberof-memberof-ad memberOf
+overlay ppolicy
+ppolicy_default \"cn=default,ou=policies,{BASE}\"
+ppolicy_use_lockout
+"
+    )
+}
+
+fn base_ldif() -> String {
+    let unit = |name: &str| format!("dn: ou={name},{BASE}\nobjectClass: organizationalUnit\nou: {name}\n\n");
+    let person = |uid: &str, name: &str, password: &str, more: &str| {
+        format!(
+            "dn: uid={uid},ou=people,{BASE}\nobjectClass: inetOrgPerson\nuid: {uid}\ncn: {name}\nsn: {name}\nuserPassword: {password}\n{more}\n"
+        )
+    };
+    let old = "pwdChangedTime: 20200101000000Z\n";
+    [
+        format!("dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\ndc: northmoor\no: Northmoor Tidal\n\n"),
+        ["people", "groups", "services", "policies"].map(unit).concat(),
+        format!("dn: cn=default,ou=policies,{BASE}\nobjectClass: device\nobjectClass: pwdPolicy\ncn: default\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: 3\npwdLockoutDuration: 900\npwdMaxAge: 7776000\npwdMustChange: TRUE\n\n"),
+        format!("dn: cn=bivector,ou=services,{BASE}\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: bivector\nuserPassword: reads-the-tide-tables\n\n"),
+        person("ines", "Ines Okafor", "barnacle-and-buoy", ""),
+        person("tomasz", "Tomasz Brandt", "ebb before flood", old),
+        person("yuki", "Yuki Arden", "swell204813", "pwdReset: TRUE\n"),
+        person("ravi", "Ravi Stone", "anchor-watch", "pwdAccountLockedTime: 000001010000Z\n"),
+        person("noor", "Noor Lindqvist", "kelp-forest", ""),
+        person("odo", "Odo Reyes", "new-moon-spring", ""),
+    ]
+    .concat()
+}
+
+/// The chain with that server as its directory.
+struct Chain {
+    service: Service,
+    slapd: Slapd,
+    radius: SocketAddr,
+    _folder: tempfile::TempDir,
+}
+
+impl Chain {
+    /// `site` changes the site file, which names the server's TLS address twice.
+    async fn start(change: impl Fn(&Slapd, String) -> String) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let issuer = LabIssuer::new("slapd's issuer").unwrap();
+        let slapd = Slapd::start(folder.path(), &issuer).await;
+        let service = Service::start();
+        std::fs::write(service.data.join("tidehall-ca.pem"), issuer.pem()).unwrap();
+        seal_all(&service).await;
+        let site = change(&slapd, site_for(free_udp_port(), &[slapd.tls, slapd.tls], &[]));
+        let (status, body) = service.apply(&site).await;
+        assert_eq!(status, 201, "{body}");
+        assert_eq!(body["unreachable"].as_array().map(Vec::len), Some(0), "{body}");
+        service.import(PEOPLE).await;
+        let radius = service.radius().await;
+        Chain { service, slapd, radius, _folder: folder }
+    }
+
+    async fn log_in(&self, via: &str, name: &str, password: &str) -> (String, Value) {
+        let (exchange, local) = gateway(via, self.radius).log_in(name, password).await.unwrap();
+        (outcome(&exchange), self.service.trace_from(local).await)
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn right_and_wrong_logins_against_openldap_get_their_causes() {
+    let chain = Chain::start(|_, site| site).await;
+    let cases = [
+        ("breakwater", "ines", "barnacle-and-buoy", None),
+        ("breakwater", "ines", "wrong", Some("password-wrong")),
+        ("breakwater", "tomasz", "ebb before flood", Some("password-expired")),
+        ("breakwater", "yuki", "swell204813", Some("password-must-change")),
+        ("lantern", "ravi", "anchor-watch", Some("account-locked")),
+        ("breakwater", "noor", "kelp-forest", Some("rule-refused")),
+        ("breakwater", "odo", "new-moon-spring", Some("not-enrolled")),
+        ("breakwater", "nobody", "x", Some("person-unknown")),
+        ("breakwater", "*", "x", Some("person-unknown")),
+    ];
+    for (index, (via, name, password, cause)) in cases.into_iter().enumerate() {
+        let code = if ["odo", "nobody", "*"].contains(&name) { String::new() } else { code(name, (index == 1).into()) };
+        let (_, trace) = chain.log_in(via, name, &format!("{password}{code}")).await;
+        assert_eq!(trace["cause"].as_str(), cause, "{name}: {trace:#}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn three_logins_that_could_be_read_in_two_ways_never_lock_the_account() {
+    let chain = Chain::start(|_, site| site).await;
+    // The directory locks after three wrong passwords; each of these is read as password and code, and guessed once.
+    for _ in 0..2 {
+        let (_, trace) = chain.log_in("breakwater", "ines", "barnacle-and-bouy123456").await;
+        assert_eq!(trace["cause"], "password-wrong", "{trace:#}");
+    }
+    let (seen, trace) = chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", 0))).await;
+    assert_eq!(seen, "accept", "{trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_by_search_over_start_tls_and_an_entry_that_vanishes() {
+    let chain = Chain::start(|slapd, site| {
+        site.replace(&format!("ldaps://{}", slapd.tls), &format!("ldap://{}", slapd.clear)).replace(
+            "groups = { from = \"memberOf\" }",
+            "start_tls = true\ngroups = { from = \"search\", base = \"ou=groups,dc=northmoor,dc=example\" }",
+        )
+    })
+    .await;
+    let (seen, trace) = chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", 0))).await;
+    assert_eq!(seen, "accept", "{trace:#}");
+    let mut admin = chain.slapd.admin().await;
+    let dn = format!("cn=control-room,ou=groups,{BASE}");
+    let nobody = HashSet::from([ADMIN]);
+    admin.modify(&dn, vec![Mod::Replace("member", nobody)]).await.unwrap().success().unwrap();
+    let (_, trace) = chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", 1))).await;
+    assert_eq!(trace["cause"], "no-rule", "groups are read at each login: {trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn after_a_restart_of_the_directory_pooled_connections_are_made_anew() {
+    let mut chain = Chain::start(|_, site| site).await;
+    assert_eq!(chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", 0))).await.0, "accept");
+    chain.slapd = chain.slapd.restart().await;
+    let (seen, trace) = gateway("breakwater", chain.radius)
+        .log_in("ines", &format!("barnacle-and-buoy{}", code("ines", 1)))
+        .await
+        .map(|(exchange, local)| (outcome(&exchange), local))
+        .unwrap();
+    assert_eq!(seen, "accept", "{:#}", chain.service.trace_from(trace).await);
+}

@@ -1,0 +1,113 @@
+//! What a start says when it cannot be.
+
+use super::harness::{Northmoor, Service, text};
+use std::path::Path;
+use std::process::{Command, Output, Stdio};
+
+fn serve(data: &Path, more: &[&str]) -> Output {
+    Command::new(env!("CARGO_BIN_EXE_bivector")).args(["serve", "--data"]).arg(data).args(more).stdin(Stdio::null()).output().unwrap()
+}
+
+fn refused(output: &Output, message: &str, remedy: &str) {
+    let said = text(&output.stderr);
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    assert!(said.contains(message) && said.contains(remedy) && !said.contains("panicked"), "{said}");
+}
+
+#[test]
+fn a_data_folder_that_cannot_be_used_is_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("file");
+    std::fs::write(&file, "").unwrap();
+    refused(&serve(&file.join("data"), &[]), "the data folder", "--data");
+    refused(&serve(Path::new("/proc/bivector"), &[]), "the data folder `/proc/bivector` cannot be used", "--data");
+}
+
+#[test]
+fn a_second_service_on_one_folder_and_an_address_beyond_loopback_are_refused() {
+    let service = Service::start();
+    refused(&serve(&service.data, &["--http", "127.0.0.1:0"]), "another service is running on the data folder", "stop the other service");
+    let folder = tempfile::tempdir().unwrap();
+    refused(&serve(folder.path(), &["--http", "0.0.0.0:0"]), "is not loopback", "127.0.0.1:18180");
+}
+
+#[test]
+fn a_missing_or_foreign_key_file_is_named_and_nothing_is_lost() {
+    let (data, _folder) = Service::start().kill();
+    let key = data.join("seal.key");
+    let kept = std::fs::read(&key).unwrap();
+    std::fs::remove_file(&key).unwrap();
+    refused(&serve(&data, &["--http", "127.0.0.1:0"]), "the key file", "put the key file back");
+    assert!(!key.exists(), "no new key is made over sealed secrets");
+    let (other, _other_folder) = Service::start().kill();
+    std::fs::copy(other.join("seal.key"), &key).unwrap();
+    refused(&serve(&data, &["--http", "127.0.0.1:0"]), "does not open the secrets", "use the key file that belongs to this data folder");
+    std::fs::write(&key, kept).unwrap();
+    drop(Service::start_in(&data, &[]));
+}
+
+#[test]
+fn records_of_a_newer_version_are_left_alone() {
+    let (data, _folder) = Service::start().kill();
+    rusqlite::Connection::open(data.join("records.db")).unwrap().pragma_update(None, "user_version", 99).unwrap();
+    refused(&serve(&data, &["--http", "127.0.0.1:0"]), "written by a newer version (layout 99", "start the newer version");
+}
+
+#[test]
+fn a_port_that_is_taken_is_named_with_who_holds_it() {
+    let service = Service::start();
+    let folder = tempfile::tempdir().unwrap();
+    let output = serve(folder.path(), &["--http", &service.http.to_string()]);
+    refused(&output, &format!("cannot listen on TCP {}", service.http), "choose another one");
+    assert!(text(&output.stderr).contains(&format!("it is held by bivector (process {})", service.pid())), "{}", text(&output.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_door_that_cannot_bind_stops_the_apply_before_anything_is_swapped() {
+    let world = Northmoor::start().await;
+    let taken = std::net::UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let _held = std::net::UdpSocket::bind(taken).unwrap();
+    let before = world.service.get("/status").await;
+    let (status, body) = world.service.apply(&world.site.replacen(&format!("\"{}\"", world.radius), &format!("\"{taken}\""), 1)).await;
+    assert_eq!(status, 409, "{body}");
+    let title = body["title"].as_str().unwrap();
+    assert!(
+        title.contains(&format!("cannot listen on UDP {taken}")) && title.contains(&format!("(process {})", std::process::id())),
+        "{title}"
+    );
+    assert_eq!(world.service.get("/status").await, before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
+    let world = Northmoor::start().await;
+    let Northmoor { service, directories: _directories, radius, .. } = world;
+    let (data, _folder) = service.kill();
+    // In units of 512 bytes: no file may grow beyond what the records have now: as full as a disk can be.
+    let blocks = std::fs::metadata(data.join("records.db")).unwrap().len() / 512 + 80;
+    let mut command = Command::new("sh");
+    let script = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" serve --http 127.0.0.1:0 --data \"$1\"");
+    command.args(["-c", &script, env!("CARGO_BIN_EXE_bivector")]).arg(&data);
+    let service = Service::spawn(command, &data);
+    let slipway = super::harness::gateway("slipway", radius);
+    let wrong = "x".repeat(100);
+    for _ in 0..60 {
+        let logins: Vec<_> = (0..10)
+            .map(|_| (slipway.clone(), wrong.clone()))
+            .map(|(slipway, wrong)| tokio::spawn(async move { slipway.log_in("tomasz", &wrong).await }))
+            .collect();
+        for login in logins {
+            let (exchange, _) = login.await.unwrap().unwrap();
+            assert_eq!(super::harness::outcome(&exchange), "reject", "every login has its answer");
+        }
+        if service.log().contains("a commit failed") {
+            break;
+        }
+    }
+    assert!(service.log().contains("full") || service.log().contains("I/O error"), "{}", service.log());
+    let text = format!("ebb before flood{}", super::harness::code("tomasz", 0));
+    let (exchange, _) = slipway.log_in("tomasz", &text).await.unwrap();
+    assert_eq!(super::harness::outcome(&exchange), "reject", "a code that cannot be marked lets nobody in");
+    let figures = reqwest::get(format!("http://{}/metrics", service.http)).await.unwrap().text().await.unwrap();
+    assert!(figures.contains("cause=\"records-unavailable\"} 1"), "{figures}");
+}
