@@ -1,9 +1,300 @@
-//! `bivector lab load`
+//! `bivector lab load`: what this machine can do, measured in one run so that the figures may be compared.
+//!
+//! Three servers in turn, round by round: a bare UDP echo; the packet path alone (parse, verify, decide, sign) with canned
+//! facts and no records; and the whole service with password and code against the stand-in directory.
 
 use crate::arguments::Global;
+use crate::client::Client;
 use crate::failure::Failure;
+use crate::output;
+use bivector_core::Moment;
+use bivector_core::login::{
+    Answer, Fact, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer, Request as LoginRequest, TokensAnswer, Verdict,
+};
+use bivector_core::rule::Groups;
+use bivector_core::site::{Known, Site};
+use bivector_core::totp::{Settings, Token};
+use bivector_core::trace::Origin;
+use bivector_exchange::Request;
+use bivector_lab::directory::{DirectoryData, DirectoryPerson, Protection, ServiceAccount, StandInDirectory};
+use bivector_lab::load::{LoadLogin, Measured, datagrams, logins};
+use bivector_service::api::{AppliedView, ApplyRequest};
+use bivector_service::people::Imported;
+use bivector_service::records::Sync;
+use bivector_service::serve::TOKEN_FILE;
+use bivector_service::{Options, Running, start};
+use bivector_wire::{Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate};
+use reqwest::Method;
+use serde::Serialize;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, UdpSocket};
 use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use tempfile::TempDir;
 
-pub(crate) async fn run(_seconds: u64, _parallel: usize, _rounds: u64, _no_sync: bool, _global: &Global) -> Result<ExitCode, Failure> {
-    Err(Failure::no("not yet", ""))
+const SECRET: &str = "load-secret";
+const LOCAL: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
+/// Steps to each side whose codes are typed; the site's window is one wider, so that none drifts out during the run.
+const STEPS: i64 = 9;
+/// Logins a second that are prepared for; more are not reached on two cores.
+const PREPARED: u64 = 20_000;
+/// In flight while latency is looked at without queues.
+const CALM: usize = 4;
+
+/// Figures of one kind of server.
+#[derive(Debug, Serialize)]
+struct Figures {
+    server: &'static str,
+    rate: f64,
+    to_echo: f64,
+    p50_us: u64,
+    p99_us: u64,
+    failed: u64,
+}
+
+pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: bool, global: &Global) -> Result<ExitCode, Failure> {
+    let limit = Duration::from_secs(seconds);
+    let failed = |error: String| Failure::no(error, "look at the limits of this machine");
+    let datagram = Request::login("load00000", b"barnacle-and-buoy123456")
+        .prepare(&SharedSecret::new(SECRET.as_bytes()))
+        .map_err(|error| failed(error.to_string()))?
+        .bytes;
+    let people = (PREPARED * seconds * rounds).div_ceil(2 * STEPS as u64 + 1) as usize;
+    let world = World::start(people, no_sync).await?;
+    let mut waiting = world.logins(people);
+    let (mut echo, mut bare, mut whole, mut calm) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..rounds {
+        let server = Bare::start(echo_back).map_err(|error| failed(error.to_string()))?;
+        echo.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
+        drop(server);
+        let mut path = PacketPath::new();
+        let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
+        bare.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
+        drop(server);
+        let batch = waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
+        let secret = SharedSecret::new(SECRET.as_bytes());
+        let (few, batch) = split(batch);
+        whole.push(logins(LOCAL, world.radius, &secret, batch, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
+        calm.push(logins(LOCAL, world.radius, &secret, few, CALM, limit).await.map_err(|error| failed(error.to_string()))?);
+    }
+    world.running.stop(Duration::from_secs(5)).await;
+    let base = median(&echo).0;
+    let all = [("udp echo", &echo), ("packet path alone", &bare), ("password and code", &whole)]
+        .map(|(server, measured)| figures(server, measured, base));
+    if global.json {
+        output::json(&all)
+    } else {
+        print(&all, parallel, rounds, no_sync)
+    }
+    Ok(ExitCode::from(u8::from(all.iter().any(|figures| figures.rate == 0.0))))
+}
+
+fn print(all: &[Figures], parallel: usize, rounds: u64, no_sync: bool) {
+    let mut table = output::table(&["server", "answers/s", "to echo", "p50", "p99", "not accepted"]);
+    for figures in all {
+        let ratio = format!("{:.2}", figures.to_echo);
+        let (p50, p99) = (output::took(figures.p50_us), output::took(figures.p99_us));
+        table.add_row([figures.server.to_owned(), format!("{:.0}", figures.rate), ratio, p50, p99, figures.failed.to_string()]);
+    }
+    output::print_table(&table);
+    output::line(format!("\ntraces that could not be kept: {}", dropped_traces()));
+    let sync = if no_sync { "without waiting for the disk" } else { "each commit on the disk" };
+    output::line(format!(
+        "{parallel} in flight, median of {rounds} alternating rounds, records {sync}; load, service and directory share this machine"
+    ));
+}
+
+/// The logins of one round, for a few and for many in flight.
+fn split(mut batch: Vec<LoadLogin>) -> (Vec<LoadLogin>, Vec<LoadLogin>) {
+    let few = batch.split_off(batch.len() * 2 / 3);
+    (few, batch)
+}
+
+/// From the service's own figures.
+fn dropped_traces() -> u64 {
+    let figures = bivector_service::metrics::render();
+    let line = figures.lines().find_map(|line| line.strip_prefix("bivector_traces_dropped_total "));
+    line.and_then(|count| count.parse().ok()).unwrap_or(0)
+}
+
+fn median(measured: &[Measured]) -> (f64, usize) {
+    let mut order: Vec<(f64, usize)> = measured.iter().enumerate().map(|(index, measured)| (measured.rate(), index)).collect();
+    order.sort_by(|a, b| a.0.total_cmp(&b.0));
+    order.get(order.len() / 2).copied().unwrap_or((0.0, 0))
+}
+
+fn figures(server: &'static str, measured: &[Measured], echo: f64) -> Figures {
+    let (rate, index) = median(measured);
+    let latency = measured.get(index).map(|measured| (measured.latency.value_at_quantile(0.5), measured.latency.value_at_quantile(0.99)));
+    let (p50_us, p99_us) = latency.unwrap_or_default();
+    Figures { server, rate, to_echo: rate / echo.max(1.0), p50_us, p99_us, failed: measured.iter().map(|measured| measured.bad).sum() }
+}
+
+/// A server of one thread that answers each datagram as `answer` says.
+struct Bare {
+    address: SocketAddr,
+    stop: Arc<AtomicBool>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Bare {
+    fn start(mut answer: impl FnMut(&[u8], SocketAddr) -> Option<Vec<u8>> + Send + 'static) -> std::io::Result<Self> {
+        let socket = UdpSocket::bind((LOCAL, 0))?;
+        socket.set_read_timeout(Some(Duration::from_millis(50)))?;
+        let address = socket.local_addr()?;
+        let stop = Arc::new(AtomicBool::new(false));
+        let stopped = Arc::clone(&stop);
+        let thread = std::thread::Builder::new().name("bare".into()).spawn(move || {
+            let mut buffer = [0; bivector_wire::MAX_PACKET];
+            while !stopped.load(Ordering::Relaxed) {
+                if let Ok((length, sender)) = socket.recv_from(&mut buffer)
+                    && let Some(reply) = answer(&buffer[..length], sender)
+                {
+                    // A lost answer is seen by the asker.
+                    let _ = socket.send_to(&reply, sender);
+                }
+            }
+        })?;
+        Ok(Bare { address, stop, thread: Some(thread) })
+    }
+}
+
+impl Drop for Bare {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::Relaxed);
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn echo_back(datagram: &[u8], _: SocketAddr) -> Option<Vec<u8>> {
+    Some(datagram.to_vec())
+}
+
+/// Parse, verify, decide, sign: the real login machine, with facts that are always right and no records.
+struct PacketPath {
+    site: Arc<Site>,
+    secret: SharedSecret,
+}
+
+impl PacketPath {
+    fn new() -> Self {
+        let text = site_text(SocketAddr::new(LOCAL, 1), "[\"roster\"]")
+            .replace("second = [\"totp\"]", "second = []")
+            .replace("\"password code(6)\"", "\"password\"");
+        let (site, _) = Site::read(&text, &Known::default());
+        let site = Arc::new(site.expect("the site of this measurement is sound"));
+        PacketPath { site, secret: SharedSecret::new(SECRET.as_bytes()) }
+    }
+
+    fn answer(&mut self, datagram: &[u8], sender: SocketAddr) -> Option<Vec<u8>> {
+        let packet = Packet::parse(datagram).ok()?;
+        let authentic = authenticate(packet, &self.secret, IntegrityPolicy::Required).ok()?;
+        let request = LoginRequest::read(&authentic, &self.secret, 0, sender, Origin::Gateway);
+        let now = Moment::from_secs(1_800_000_000);
+        let mut login = Login::begin(Arc::clone(&self.site), request, String::new(), 1, now);
+        while let Next::Ask(need) = login.next() {
+            login.learn(canned(&need), now);
+        }
+        let (verdict, _trace) = login.finish(0, now);
+        let Verdict::Accept(accept) = verdict else { return None };
+        let mut message = Message::new(Code::AccessAccept);
+        message.push_encoded(accept.attributes());
+        message.sign_reply(packet.identifier(), packet.authenticator(), &self.secret).ok()
+    }
+}
+
+fn canned(need: &Need) -> Fact {
+    match need {
+        Need::FindPerson { name, .. } => {
+            let found =
+                Found { key: name.clone(), login: name.clone(), name: name.clone(), handle: name.clone(), groups: Groups::new(["load"]) };
+            Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found))))
+        }
+        Need::Tokens { .. } => Fact::Tokens(TokensAnswer::Tokens(Vec::new())),
+        Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
+        Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
+    }
+}
+
+/// The whole service with its directory.
+struct World {
+    running: Running,
+    radius: SocketAddr,
+    _directory: StandInDirectory,
+    _folder: TempDir,
+}
+
+fn site_text(directory: SocketAddr, first: &str) -> String {
+    format!(
+        "format = 1\nname = \"Load\"\n[doors.radius]\nlisten = [\"127.0.0.1:0\"]\n[factors.totp]\nwindow = 10\n\
+         [[gateways]]\nname = \"load\"\nfrom = [\"127.0.0.0/8\"]\nsecret = \"gateway/load\"\n\
+         [[directories]]\nname = \"tidehall\"\nservers = [\"ldap://{directory}\"]\nbase = \"ou=people,dc=northmoor,dc=example\"\n\
+         reader = {{ dn = \"cn=bivector,ou=services,dc=northmoor,dc=example\", secret = \"directory/load\" }}\nconnections = 32\n\
+         [[chains]]\nname = \"load\"\ngateways = [\"load\"]\nforms = [\"password code(6)\"]\nfirst = {first}\nsecond = [\"totp\"]\n\
+         [[rules]]\nname = \"all\"\nchain = \"load\"\ngrant = \"load\"\n[[grants]]\nname = \"load\"\nreply = [{{ attribute = \"Class\", text = \"load\" }}]\n"
+    )
+}
+
+fn token(person: usize) -> Token {
+    let seed = format!("load person {person:08}");
+    Token { id: 0, label: String::new(), seed: Secret::new(seed.into_bytes()), settings: Settings::default() }
+}
+
+impl World {
+    async fn start(people: usize, no_sync: bool) -> Result<Self, Failure> {
+        let failed = |error: String| Failure::no(error, "look at the limits of this machine");
+        let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
+        let data = DirectoryData {
+            base: "dc=northmoor,dc=example".into(),
+            services: vec![ServiceAccount { dn: "cn=bivector,ou=services,dc=northmoor,dc=example".into(), password: SECRET.into() }],
+            people: (0..people).map(directory_person).collect(),
+        };
+        let any = SocketAddr::new(LOCAL, 0);
+        let directory =
+            StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(|error| failed(error.to_string()))?;
+        let sync = if no_sync { Sync::Off } else { Sync::Full };
+        let running = start(Options { data: folder.path().to_owned(), key_file: None, http: any, sync }).await?;
+        let token = output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?;
+        let client = Client::to(format!("http://{}", running.http), token);
+        for name in ["gateway/load", "directory/load"] {
+            client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&serde_json::json!({ "name": name, "value": SECRET }))).await?;
+        }
+        let request = ApplyRequest { text: site_text(directory.address(), "[\"tidehall\"]"), note: String::new(), expected: None };
+        client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
+        let csv = (0..people).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
+            let seed = data_encoding::BASE32_NOPAD.encode(crate::commands::load::token(person).seed.expose());
+            csv + &format!("load{person:05},tidehall,{seed}\n")
+        });
+        client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&serde_json::json!({ "csv": csv }))).await?;
+        let radius = running.radius().await.first().copied().ok_or_else(|| failed("no door is open".into()))?;
+        Ok(World { running, radius, _directory: directory, _folder: folder })
+    }
+
+    /// Every code of the window of everybody, each once.
+    fn logins(&self, people: usize) -> Vec<LoadLogin> {
+        let step = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() / 30;
+        let tokens: Vec<Token> = (0..people).map(token).collect();
+        (-STEPS..=STEPS)
+            .flat_map(|offset| {
+                tokens.iter().enumerate().map(move |(person, token)| LoadLogin {
+                    name: format!("load{person:05}"),
+                    password: format!("pw-{person}-{}", token.code(step.wrapping_add_signed(offset))),
+                })
+            })
+            .collect()
+    }
+}
+
+fn directory_person(person: usize) -> DirectoryPerson {
+    DirectoryPerson {
+        uid: format!("load{person:05}"),
+        name: format!("Load {person}"),
+        password: format!("pw-{person}-"),
+        groups: vec!["load".into()],
+        state: Default::default(),
+    }
 }

@@ -79,6 +79,20 @@ async fn every_kind_of_bad_packet_is_met_with_silence_and_counted_by_its_reason(
         };
         tokio::time::timeout(Duration::from_secs(5), found).await.unwrap_or_else(|_| panic!("no knock for {cause}"));
     }
+    for _ in 0..40 {
+        send_raw("127.0.0.99", world.radius, &signed, 1);
+    }
+    let counted = async {
+        loop {
+            let knocks = world.service.get("/knocks").await;
+            let stranger = knocks.as_array().unwrap().iter().find(|knock| knock["sender"] == "127.0.0.99").cloned();
+            if stranger.is_some_and(|knock| knock["count"] == 41) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(5), counted).await.expect("a burst is counted to its last packet");
     let metrics = reqwest::get(format!("http://{}/metrics", world.service.http)).await.unwrap().text().await.unwrap();
     for (_, _, cause) in cases {
         assert!(metrics.contains(&format!("bivector_packets_dropped_total{{reason=\"{cause}\"}}")), "{cause} in {metrics}");

@@ -35,7 +35,9 @@ const DATAGRAM: usize = 4097;
 const REPLIES_KEPT: usize = 65_536;
 /// A dropped packet of a known gateway leaves a trace at most this often, per gateway and reason; all are counted.
 const SILENT_TRACE_EVERY: Duration = Duration::from_secs(1);
-/// Senders whose knocks are told apart between two sweeps.
+/// Knocks of one sender are written this often at most.
+const KNOCKS_EVERY: Duration = Duration::from_secs(1);
+/// Senders whose knocks are told apart between two sweeps; each takes about 300 bytes.
 const KNOCKERS: usize = 1024;
 
 /// Crockford's alphabet: no I, L, O or U, so that a reference can be read over the telephone.
@@ -52,6 +54,13 @@ fn reference() -> String {
 
 type Replies = Window<Arc<[u8]>>;
 
+/// Knocks of one sender for one reason since they were last written.
+#[derive(Debug)]
+struct Gathered {
+    written: Instant,
+    waiting: Knock,
+}
+
 /// An open socket that logins come in by.
 #[derive(Debug)]
 pub struct RadiusDoor {
@@ -67,7 +76,7 @@ struct Inner {
     shared: Arc<Shared>,
     replies: Mutex<Replies>,
     silent: Mutex<HashMap<(String, Cause), Instant>>,
-    knocked: Mutex<HashMap<(IpAddr, Cause), (Instant, u64)>>,
+    knocked: Mutex<HashMap<(IpAddr, Cause), Gathered>>,
     /// A rehearsal door stands for one gateway, whatever the address, and takes packets from one socket only.
     stands_for: Option<(String, SocketAddr)>,
 }
@@ -151,10 +160,15 @@ fn bind(address: SocketAddr) -> std::io::Result<std::net::UdpSocket> {
 
 async fn receive_all(inner: Arc<Inner>, mut stopped: watch::Receiver<bool>) {
     let mut buffer = vec![0; DATAGRAM];
+    let mut sweep = tokio::time::interval(KNOCKS_EVERY);
     loop {
         let received = tokio::select! {
             received = inner.socket.recv_from(&mut buffer) => received,
-            _ = stopped.wait_for(|stopped| *stopped) => return,
+            _ = sweep.tick() => {
+                inner.flush_knocks();
+                continue;
+            }
+            _ = stopped.wait_for(|stopped| *stopped) => return inner.flush_knocks(),
         };
         match received {
             Ok((length, sender)) => inner.receive(&buffer[..length], sender),
@@ -294,52 +308,61 @@ impl Inner {
     /// Counts a packet that gets no answer; for a known gateway it also leaves a trace, a few a second at most.
     fn drop_packet(&self, live: &LiveSite, gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) {
         metrics::dropped_packet(cause.slug());
-        let now = clock::now().micros();
         let name = gateway.and_then(|gateway| live.site.gateways.get(gateway)).map(|gateway| gateway.name.clone()).unwrap_or_default();
-        if let Some(count) = self.knocks_to_tell(sender.ip(), cause) {
-            let knock = Knock {
-                sender: sender.ip().to_canonical().to_string(),
-                cause,
-                gateway: name.clone(),
-                count,
-                first_us: now,
-                last_us: now,
-                said: said.clone(),
-            };
-            self.shared.keep_knock(knock);
-        }
+        self.knock(sender.ip(), cause, &name, &said);
         if let Some(gateway) = gateway
             && self.may_trace(&name, cause)
         {
-            let trace = self.silent_trace(live, gateway, sender, cause, said, now);
+            let trace = self.silent_trace(live, gateway, sender, cause, said);
             metrics::login(&trace);
             self.shared.keep_trace(trace);
         }
     }
 
-    /// Knocks of one sender are written at once the first time, then gathered for a second, so that a flood costs one row a second.
-    fn knocks_to_tell(&self, sender: IpAddr, cause: Cause) -> Option<u64> {
-        let mut knocked = self.knocked.lock().ok()?;
-        if knocked.len() >= KNOCKERS {
-            knocked.retain(|_, (since, _)| since.elapsed() < SILENT_TRACE_EVERY);
-            if knocked.len() >= KNOCKERS {
-                return None;
-            }
+    /// Knocks of one sender are written at once the first time, then gathered, so that a flood costs one row a second.
+    fn knock(&self, sender: IpAddr, cause: Cause, gateway: &str, said: &str) {
+        let Ok(mut knocked) = self.knocked.lock() else { return };
+        let now = clock::now().micros();
+        let sender = sender.to_canonical();
+        let fresh = || Knock {
+            sender: sender.to_string(),
+            cause,
+            gateway: gateway.to_owned(),
+            count: 0,
+            first_us: now,
+            last_us: now,
+            said: String::new(),
+        };
+        // A flood from many addresses: the ones beyond are counted in the figures only.
+        if knocked.len() >= KNOCKERS && !knocked.contains_key(&(sender, cause)) {
+            return;
         }
-        match knocked.get_mut(&(sender, cause)) {
-            Some((since, waiting)) if since.elapsed() < SILENT_TRACE_EVERY => {
-                *waiting += 1;
-                None
-            }
-            Some((since, waiting)) => {
-                *since = Instant::now();
-                Some(std::mem::take(waiting) + 1)
-            }
-            None => {
-                knocked.insert((sender, cause), (Instant::now(), 0));
-                Some(1)
-            }
+        let gathered =
+            knocked.entry((sender, cause)).or_insert_with(|| Gathered { written: Instant::now() - KNOCKS_EVERY, waiting: fresh() });
+        gathered.waiting.count += 1;
+        gathered.waiting.last_us = now;
+        said.clone_into(&mut gathered.waiting.said);
+        if gathered.written.elapsed() >= KNOCKS_EVERY {
+            self.write_knock(gathered, fresh());
         }
+    }
+
+    /// Writes what was gathered, and forgets senders that have gone quiet.
+    fn flush_knocks(&self) {
+        let Ok(mut knocked) = self.knocked.lock() else { return };
+        knocked.retain(|_, gathered| {
+            if gathered.waiting.count > 0 {
+                let next = Knock { count: 0, said: String::new(), ..gathered.waiting.clone() };
+                self.write_knock(gathered, next);
+                return true;
+            }
+            gathered.written.elapsed() < KNOCKS_EVERY
+        });
+    }
+
+    fn write_knock(&self, gathered: &mut Gathered, next: Knock) {
+        gathered.written = Instant::now();
+        self.shared.keep_knock(std::mem::replace(&mut gathered.waiting, next));
     }
 
     fn may_trace(&self, gateway: &str, cause: Cause) -> bool {
@@ -352,7 +375,7 @@ impl Inner {
         may
     }
 
-    fn silent_trace(&self, live: &LiveSite, gateway: usize, sender: SocketAddr, cause: Cause, said: String, now: u64) -> Trace {
+    fn silent_trace(&self, live: &LiveSite, gateway: usize, sender: SocketAddr, cause: Cause, said: String) -> Trace {
         let settings = live.site.gateways.get(gateway);
         let chain = settings.and_then(|settings| settings.chain).and_then(|chain| live.site.chains.get(chain));
         let step = |what: &str, tone, said| Step {
@@ -366,7 +389,7 @@ impl Inner {
         };
         Trace {
             reference: reference(),
-            began_us: now,
+            began_us: clock::now().micros(),
             took_us: 0,
             origin: if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway },
             gateway: settings.map(|settings| settings.name.clone()).unwrap_or_default(),
