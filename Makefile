@@ -50,3 +50,8 @@ load: build
 clean:
 	$(CARGO) clean
 	rm -rf console/dist console/node_modules
+
+# The pictures of docs/screenshots, made anew from the demo's data.
+.PHONY: pictures
+pictures: build
+	node --experimental-websocket --no-warnings scripts/pictures.mjs

@@ -52,20 +52,20 @@ impl Diagnostic for Shown<'_> {
 pub(crate) fn print(file: &str, text: &str, findings: &[Finding]) {
     let theme = if output::colour() { GraphicalTheme::unicode() } else { GraphicalTheme::unicode_nocolor() };
     let handler =
-        GraphicalReportHandler::new_themed(theme).with_width(output::width().min(140)).with_context_lines(0).without_syntax_highlighting();
+        GraphicalReportHandler::new_themed(theme).with_width(output::width().min(140)).with_context_lines(1).without_syntax_highlighting();
     let source = NamedSource::new(file, text.to_owned());
     for finding in findings {
         let mut shown = String::new();
         // Writing into a string does not fail.
         let _ = handler.render_report(&mut shown, &Shown { finding, source: &source });
-        output::line(shown.trim_end());
+        output::line(format!("{}\n", shown.trim_end()));
     }
     let errors = findings.iter().filter(|finding| finding.severity == Severity::Error).count();
     let warnings = findings.len() - errors;
     let count = |number: usize, word: &str| format!("{number} {word}{}", if number == 1 { "" } else { "s" });
     output::line(match (errors, warnings) {
         (0, 0) => format!("{file}: sound"),
-        (0, _) => format!("\n{file}: sound, with {}", count(warnings, "warning")),
-        _ => format!("\n{file}: {} and {}; it cannot be applied", count(errors, "error"), count(warnings, "warning")),
+        (0, _) => format!("{file}: sound, with {}", count(warnings, "warning")),
+        _ => format!("{file}: {} and {}; it cannot be applied", count(errors, "error"), count(warnings, "warning")),
     });
 }

@@ -16,7 +16,7 @@ export function Waterfall({ steps }: { steps: Step[] }) {
     <ol data-testid="waterfall" className="relative">
       <li
         aria-hidden="true"
-        className="grid grid-cols-[64px_1fr_220px_64px] gap-x-2 border-rule-fine border-b px-4 py-1 text-[10px] text-ink-faint"
+        className="grid grid-cols-[64px_1fr_220px_64px] gap-x-2 border-rule-fine border-b max-sm:hidden px-4 py-1 text-[10px] text-ink-faint"
       >
         <span className="col-start-3 relative h-3 font-mono">
           {ticks.map((tick) => (
@@ -63,11 +63,11 @@ type RowProps = { step: Step; first: boolean; x: (value: number) => number; tick
 
 function Row({ step, first, x, ticks }: RowProps) {
   const look = MARKS[step.tone]
-  const width = Math.max(x(step.took_us), 0.8)
+  const width = Math.max(x(step.at_us + step.took_us) - x(step.at_us), 0.8)
   return (
     <li
       data-testid="step"
-      className={`grid grid-cols-[64px_1fr_220px_64px] gap-x-2 px-4 pt-1 ${first ? 'border-rule-fine border-t' : ''}`}
+      className={`grid grid-cols-[64px_1fr_220px_64px] gap-x-2 px-4 pt-1 max-sm:grid-cols-[56px_1fr_72px_60px] ${first ? 'border-rule-fine border-t' : ''}`}
     >
       <span className="text-ink-faint">{first ? step.hop : ''}</span>
       <span className="truncate">

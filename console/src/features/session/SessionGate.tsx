@@ -1,4 +1,4 @@
-import { type FormEvent, type ReactNode, useState } from 'react'
+import { type FormEvent, type ReactNode, useEffect, useState } from 'react'
 import { ApiError } from '../../api/client'
 import { Button } from '../../ui/Button'
 import { useSession } from './useSession'
@@ -6,6 +6,13 @@ import { useSession } from './useSession'
 /** Shows the console to operators, and the sign-in to everybody else. */
 export function SessionGate({ children }: { children: ReactNode }) {
   const { session, signIn } = useSession()
+  const { refetch } = session
+  // A link with a token may be opened in a page that is open already: only what stands behind `#` changes then.
+  useEffect(() => {
+    const again = () => void refetch()
+    window.addEventListener('hashchange', again)
+    return () => window.removeEventListener('hashchange', again)
+  }, [refetch])
   if (session.isPending) return null
   if (session.data) return children
   const unreachable = !(session.error instanceof ApiError)

@@ -81,7 +81,7 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
     }
     world.running.stop(Duration::from_secs(5)).await;
     let base = median(&echo).0;
-    let all = [("udp echo", &echo), ("packet path alone", &bare), ("password and code", &whole)]
+    let all = [("udp echo", &echo), ("packet path alone", &bare), ("password and code", &whole), ("the same, 4 in flight", &calm)]
         .map(|(server, measured)| figures(server, measured, base));
     if global.json {
         output::json(&all)

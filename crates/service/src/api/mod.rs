@@ -60,7 +60,7 @@ impl ApiState {
 /// The description of the API.
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Bivector", description = "Runs, proves and explains login chains.", license(name = "Apache-2.0")),
+    info(title = "Bivector", description = "Runs, proves and explains login chains."),
     paths(
         status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision,
         secrets::list, secrets::set, people::list, people::show, people::import, logins::log_in, traces::list, traces::show,

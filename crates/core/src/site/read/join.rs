@@ -2,7 +2,7 @@
 
 use super::super::check;
 use super::super::finding::did_you_mean;
-use super::super::section::{At, Notes};
+use super::super::section::{At, Notes, quoted};
 use super::super::{Chain, Gateway, RadiusDoor, Site, SourceRef};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
@@ -76,7 +76,13 @@ fn resolve_source(wanted: &At<String>, directories: &[DraftDirectory], notes: &N
     if wanted.value == "roster" {
         return Some(SourceRef::Roster);
     }
-    resolve(wanted, directories, "source", notes).map(SourceRef::Directory)
+    let names = || directories.iter().map(|(name, ..)| name.value.as_str()).chain(["roster"]);
+    let found = directories.iter().position(|(name, ..)| name.value == wanted.value);
+    if found.is_none() {
+        let remedy = did_you_mean(&wanted.value, names()).unwrap_or_else(|| format!("known: {}", quoted(&names().collect::<Vec<_>>())));
+        notes.error("name-not-found", wanted.span.clone(), format!("there is no source `{}`", wanted.value), remedy);
+    }
+    found.map(SourceRef::Directory)
 }
 
 fn join_rule(rule: DraftRule, chains: &mut [Chain], grants: &[(At<String>, Grant)], notes: &Notes<'_>) {

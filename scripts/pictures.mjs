@@ -1,0 +1,128 @@
+// Makes the pictures in docs/screenshots anew from the demo's data: `make pictures`. Needs a release build and Chromium.
+import { execFileSync, spawn } from 'node:child_process'
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { dirname, join } from 'node:path'
+import { fileURLToPath } from 'node:url'
+
+const root = join(dirname(fileURLToPath(import.meta.url)), '..')
+const bin = join(root, 'target/release/bivector')
+const out = (name) => join(root, 'docs/screenshots', `${name}.png`)
+const work = mkdtempSync(join(tmpdir(), 'pictures-'))
+const sleep = (ms) => new Promise((resolve) => setTimeout(resolve, ms))
+
+// ---- a browser, driven over its own protocol
+const chromium = spawn('/usr/bin/chromium', [
+  '--headless', '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking',
+  '--disable-component-update', '--disable-sync', `--user-data-dir=${join(work, 'profile')}`, '--remote-debugging-port=0', 'about:blank',
+])
+const port = await new Promise((resolve) => {
+  let text = ''
+  chromium.stderr.on('data', (data) => {
+    text += data
+    const found = text.match(/ws:\/\/[^:]+:(\d+)/)
+    if (found) resolve(found[1])
+  })
+})
+const tabs = await (await fetch(`http://127.0.0.1:${port}/json`)).json()
+const socket = new WebSocket(tabs.find((tab) => tab.type === 'page').webSocketDebuggerUrl)
+await new Promise((resolve) => (socket.onopen = resolve))
+let number = 0
+const waiting = new Map()
+socket.onmessage = (event) => {
+  const message = JSON.parse(event.data)
+  waiting.get(message.id)?.(message.result)
+}
+const send = (method, params = {}) =>
+  new Promise((resolve) => {
+    waiting.set(++number, resolve)
+    socket.send(JSON.stringify({ id: number, method, params }))
+  })
+const run = (expression) => send('Runtime.evaluate', { expression, awaitPromise: true, returnByValue: true })
+
+async function picture(name, url, { width = 1280, height = 800, theme = 'light', steps = [] } = {}) {
+  await send('Emulation.setDeviceMetricsOverride', { width, height, deviceScaleFactor: 1, mobile: false })
+  await send('Emulation.setEmulatedMedia', { features: [{ name: 'prefers-color-scheme', value: theme }] })
+  await send('Page.navigate', { url })
+  await sleep(2000)
+  for (const step of steps) {
+    await run(step)
+    await sleep(900)
+  }
+  const shot = await send('Page.captureScreenshot', { format: 'png' })
+  writeFileSync(out(name), Buffer.from(shot.data, 'base64'))
+  console.log(name)
+}
+
+// ---- a terminal as a page
+const colours = { 31: '#e0704f', 33: '#f09a63', 35: '#b79be0', 36: '#4fc3b4' }
+
+function toHtml(text) {
+  const plain = text.replaceAll('\r', '').replaceAll('&', '&amp;').replaceAll('<', '&lt;')
+  let open = 0
+  const painted = plain.replace(/\u001b\[([\d;]*)m/g, (_, codes) => {
+    const parts = codes.split(';').map(Number)
+    if (parts.includes(0) || codes === '') {
+      const close = '</span>'.repeat(open)
+      open = 0
+      return close
+    }
+    open += 1
+    const colour = parts.map((part) => colours[part]).find(Boolean)
+    const style = [colour && `color:${colour}`, parts.includes(1) && 'font-weight:700', parts.includes(2) && 'opacity:.6'].filter(Boolean)
+    return `<span style="${style.join(';')}">`
+  })
+  return painted + '</span>'.repeat(open)
+}
+
+async function terminal(name, commands, env = {}, height = 560) {
+  let html = ''
+  for (const [shown, command] of commands) {
+    // `script` gives the command a terminal, so that it prints as it would for a person.
+    const file = join(work, 'typescript')
+    try {
+      execFileSync('script', ['-qefc', command, file], { cwd: root, env: { ...process.env, ...env, COLUMNS: '140' }, stdio: ['ignore', 'ignore', 'ignore'] })
+    } catch {
+      // A "no" is an answer too.
+    }
+    const text = readFileSync(file, 'utf8').replace(/^Script started.*\n/, '').replace(/\n?Script done.*\n?$/, '')
+    html += `<b>$ ${shown}</b>\n${toHtml(text.trimEnd())}\n\n`
+  }
+  const page = join(work, `${name}.html`)
+  writeFileSync(page, `<meta charset="utf-8"><style>body{margin:0;background:#0b1417;color:#e6ece8}
+    pre{font:13px/1.4 "Liberation Mono",monospace;margin:18px 22px}b{color:#a9b9bb}</style><pre>${html.trimEnd()}</pre>`)
+  await picture(name, `file://${page}`, { height })
+}
+
+// ---- the demo
+const http = '127.0.0.1:18190'
+const demo = spawn(bin, ['demo', '--data', join(work, 'data'), '--http', http, '--radius', '127.0.0.1:18290', '--directory', '127.0.0.1:18390'], { stdio: 'ignore' })
+try {
+  await send('Page.enable')
+  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]])
+  await sleep(45_000)
+  const tokenFile = join(work, 'data/operator.token')
+  const token = readFileSync(tokenFile, 'utf8').trim()
+  const env = { BIVECTOR_SERVER: `http://${http}`, BIVECTOR_TOKEN_FILE: tokenFile }
+  const link = `http://${http}/#token=${token}`
+  await picture('console-sign-in', `http://${http}/`)
+  await picture('console-logins', link)
+  const open = (cause) => `[...document.querySelectorAll('[data-testid=login]')].find((row) => row.innerText.includes('${cause}')).click()`
+  await picture('console-login-refused', link, { steps: [open('rule-refused')] })
+  await picture('console-login-night', link, { theme: 'dark', steps: [open('control-room')] })
+  await picture('console-phone', link, { width: 390, height: 844, steps: [open('code-wrong')] })
+  writeFileSync(join(work, 'typed'), 'barnacle-and-buoy')
+  writeFileSync(join(work, 'mistakes.toml'), readFileSync(join(root, 'demo/site.toml'), 'utf8')
+    .replace('methods', 'metods').replace('"roster"', '"rooster"').replace('secret = "gateway/lantern"', 'secret = "gateway/lanten"')
+    .replace('attribute = "Class", text = "survey"', 'attribute = "Clas", text = "survey"'))
+  await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`]], env, 480)
+  await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
+  await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
+  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 560)
+} finally {
+  demo.kill('SIGINT')
+  chromium.kill()
+  await sleep(1500)
+  rmSync(work, { recursive: true, force: true })
+}
+process.exit(0)
