@@ -1,11 +1,11 @@
 //! What one login costs without its outside: packet, reading, code, rules, the whole machine.
 
-#![allow(missing_docs, clippy::unwrap_used, reason = "a benchmark")]
+#![allow(missing_docs, clippy::unwrap_used, clippy::panic, reason = "a benchmark")]
 
 use bivector_core::Moment;
 use bivector_core::form::{Form, readings};
 use bivector_core::login::*;
-use bivector_core::rule::{Groups, Rule, Then, When, decide};
+use bivector_core::rule::{Decision, Groups, Rule, RuleBook, Then, When};
 use bivector_core::site::{Known, Site};
 use bivector_core::totp::{Settings, Token};
 use bivector_core::trace::Origin;
@@ -72,13 +72,11 @@ fn benches(c: &mut Criterion) {
     c.bench_function("read a password field in three forms", |b| b.iter(|| readings(&forms, black_box("barnacle-and-buoy123456")).len()));
     let (token, code) = (token(), token().code(NOW.secs() / 30));
     c.bench_function("verify a code of now", |b| b.iter(|| token.verify(black_box(&code), NOW, 1)));
-    let rules: Vec<Rule> = (0..1000)
+    let rules: RuleBook = (0..1000)
         .map(|index| Rule { name: format!("r{index}"), when: When::AnyGroup(vec![format!("g{index}")]), then: Then::Grant(0), line: 1 })
         .collect();
     let groups = Groups::new(["g999", "control-room", "turbine-crew"]);
-    c.bench_function("the last of 1000 rules", |b| {
-        b.iter(|| matches!(decide(black_box(&rules), &groups), bivector_core::rule::Decision::Passed(..)))
-    });
+    c.bench_function("the last of 1000 rules", |b| b.iter(|| matches!(black_box(&rules).decide(&groups), Decision::Passed(..))));
 }
 
 criterion_group!(all, benches);

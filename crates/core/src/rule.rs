@@ -1,6 +1,6 @@
 //! Who may pass: the first rule that fits decides.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// Whom a rule is about.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,7 +61,7 @@ impl Groups {
     }
 }
 
-/// A rule has let the person in. Only [`decide`] makes one.
+/// A rule has let the person in. Only [`RuleBook::decide`] makes one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RulePassed {
     grant: usize,
@@ -74,6 +74,55 @@ impl RulePassed {
     }
 }
 
+/// The rules of a chain in order. Deciding costs one look-up per group of the person, however many rules there are.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct RuleBook {
+    rules: Vec<Rule>,
+    /// The first rule about each group.
+    by_group: HashMap<String, usize>,
+    /// The first rule about everybody.
+    everybody: Option<usize>,
+}
+
+impl RuleBook {
+    /// Adds a rule behind the others.
+    pub fn push(&mut self, rule: Rule) {
+        let index = self.rules.len();
+        match &rule.when {
+            When::Everybody => {
+                self.everybody.get_or_insert(index);
+            }
+            When::AnyGroup(groups) => groups.iter().for_each(|group| {
+                self.by_group.entry(group.clone()).or_insert(index);
+            }),
+        }
+        self.rules.push(rule);
+    }
+
+    /// The rules in order.
+    pub fn rules(&self) -> &[Rule] {
+        &self.rules
+    }
+
+    /// Finds the first rule that fits.
+    pub fn decide(&self, groups: &Groups) -> Decision<'_> {
+        let by_group = groups.0.iter().filter_map(|group| self.by_group.get(group)).copied();
+        let Some(rule) = by_group.chain(self.everybody).min().and_then(|index| self.rules.get(index)) else { return Decision::NoRule };
+        match &rule.then {
+            Then::Grant(grant) => Decision::Passed(RulePassed { grant: *grant }, rule),
+            Then::Refuse(reason) => Decision::Refused(rule, reason),
+        }
+    }
+}
+
+impl FromIterator<Rule> for RuleBook {
+    fn from_iter<I: IntoIterator<Item = Rule>>(rules: I) -> Self {
+        let mut book = RuleBook::default();
+        rules.into_iter().for_each(|rule| book.push(rule));
+        book
+    }
+}
+
 /// What the rules say.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Decision<'r> {
@@ -83,21 +132,6 @@ pub enum Decision<'r> {
     Refused(&'r Rule, &'r str),
     /// Nothing fits: refused.
     NoRule,
-}
-
-/// Finds the first rule that fits.
-pub fn decide<'r>(rules: &'r [Rule], groups: &Groups) -> Decision<'r> {
-    let fits = |rule: &&Rule| match &rule.when {
-        When::Everybody => true,
-        When::AnyGroup(wanted) => wanted.iter().any(|group| groups.contains(group)),
-    };
-    match rules.iter().find(fits) {
-        None => Decision::NoRule,
-        Some(rule) => match &rule.then {
-            Then::Grant(grant) => Decision::Passed(RulePassed { grant: *grant }, rule),
-            Then::Refuse(reason) => Decision::Refused(rule, reason),
-        },
-    }
 }
 
 #[cfg(test)]
@@ -126,7 +160,7 @@ mod tests {
             columns in proptest::collection::vec((proptest::collection::vec(0u8..4, 0..3), any::<bool>()), 0..6),
             mine in proptest::collection::btree_set(0u8..4, 0..4),
         ) {
-            let rules: Vec<Rule> = columns.iter().enumerate()
+            let rules: RuleBook = columns.iter().enumerate()
                 .map(|(at, (groups, refuse))| rule(groups, if *refuse { Then::Refuse(at.to_string()) } else { Then::Grant(at) })).collect();
             let names: Vec<String> = mine.iter().map(|g| format!("g{g}")).collect();
             let mut table = Vec::new();
@@ -134,7 +168,7 @@ mod tests {
                 if groups.is_empty() { table.push((at, *refuse)); }
                 for group in groups { if mine.contains(group) { table.push((at, *refuse)); } }
             }
-            let seen = match decide(&rules, &Groups::new(names.iter().map(String::as_str))) {
+            let seen = match rules.decide(&Groups::new(names.iter().map(String::as_str))) {
                 Decision::Passed(passed, _) => Some((passed.grant(), false)),
                 Decision::Refused(_, reason) => Some((reason.parse().unwrap(), true)),
                 Decision::NoRule => None,

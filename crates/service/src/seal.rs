@@ -5,6 +5,7 @@ use bivector_wire::Secret;
 use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
 use data_encoding::BASE64;
+use sha2::{Digest, Sha256};
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
@@ -94,6 +95,11 @@ pub fn random<const N: usize>() -> [u8; N] {
     let mut bytes = [0; N];
     getrandom::fill(&mut bytes).expect("the system's random source works once it has started");
     bytes
+}
+
+/// What is kept of an operator's token. A token has 256 random bits, so a plain hash is enough.
+pub fn hash_token(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
 }
 
 #[cfg(test)]

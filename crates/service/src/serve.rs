@@ -8,11 +8,10 @@ use crate::error::ServiceError;
 use crate::metrics;
 use crate::records::{Records, Sync};
 use crate::roster::Roster;
-use crate::seal::{Seal, random};
+use crate::seal::{Seal, hash_token, random};
 use crate::shared::Shared;
 use bivector_wire::Secret;
 use data_encoding::HEXLOWER;
-use sha2::{Digest, Sha256};
 use std::fs::{self, File};
 use std::io::{ErrorKind, Write};
 use std::net::SocketAddr;
@@ -49,6 +48,8 @@ pub struct Running {
     pub http: SocketAddr,
     /// The revision in force, if there is one.
     pub revision: Option<u64>,
+    /// Why the newest revision could not be put in force; the API runs all the same, so that it can be mended.
+    pub problem: Option<ServiceError>,
     /// Where the first operator's token was written, at the very first start.
     pub new_token_file: Option<PathBuf>,
     shared: Arc<Shared>,
@@ -83,7 +84,11 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     })?;
     let http = listener.local_addr().map_err(|error| ServiceError::Records(error.to_string()))?;
     let doors = Arc::new(Doors::default());
-    let revision = doors.restore_newest(&shared).await?;
+    let (revision, problem) = match doors.restore_newest(&shared).await {
+        Ok(revision) => (revision, None),
+        Err(error @ ServiceError::Listen { .. }) => return Err(error),
+        Err(error) => (None, Some(error)),
+    };
     let (stop, stopped) = watch::channel(false);
     let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), stopped.clone())?);
     let serving = tokio::spawn(async move {
@@ -93,7 +98,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         };
         axum::serve(listener, router).with_graceful_shutdown(until).await
     });
-    Ok(Running { http, revision, new_token_file, shared, doors, stop, serving, _lock: lock })
+    Ok(Running { http, revision, problem, new_token_file, shared, doors, stop, serving, _lock: lock })
 }
 
 impl Running {
@@ -153,9 +158,4 @@ async fn first_operator(data: &Path, records: &Records) -> Result<Option<PathBuf
     file.write_all(token.expose().as_bytes()).and_then(|()| file.write_all(b"\n")).and_then(|()| file.sync_all()).map_err(failed)?;
     records.set_operator(FIRST_OPERATOR.to_owned(), hash_token(token.expose()), clock::now()).await?;
     Ok(Some(path))
-}
-
-/// What is kept of a token. A token has 256 random bits, so a plain hash is enough.
-pub fn hash_token(token: &str) -> Vec<u8> {
-    Sha256::digest(token.as_bytes()).to_vec()
 }

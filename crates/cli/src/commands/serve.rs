@@ -29,7 +29,11 @@ pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
             path.display()
         ));
     }
+    if let Some(problem) = &running.problem {
+        output::hint(format!("error: the newest revision is not in force: {problem}\n help: {}", problem.remedy()));
+    }
     match running.revision {
+        _ if running.problem.is_some() => output::line("site             not in force; mend it and apply it again"),
         Some(revision) => output::line(format!("site             revision {revision} is in force")),
         None => output::line("site             none yet; nothing is received before one is applied"),
     }

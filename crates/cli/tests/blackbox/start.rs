@@ -111,3 +111,20 @@ async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
     let figures = reqwest::get(format!("http://{}/metrics", service.http)).await.unwrap().text().await.unwrap();
     assert!(figures.contains("cause=\"records-unavailable\"} 1"), "{figures}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_site_that_no_longer_can_be_in_force_leaves_the_api_up_to_mend_it() {
+    let world = Northmoor::start().await;
+    let Northmoor { service, directories: _directories, site, radius } = world;
+    let (data, _folder) = service.kill();
+    let trust = data.join("tidehall-ca.pem");
+    let kept = std::fs::read(&trust).unwrap();
+    std::fs::remove_file(&trust).unwrap();
+    let service = Service::start_in(&data, &[]);
+    assert_eq!(reqwest::get(format!("http://{}/readyz", service.http)).await.unwrap().status(), 503);
+    let said = service.log();
+    assert!(said.contains("the newest revision is not in force") && said.contains("tidehall-ca.pem"), "{said}");
+    std::fs::write(&trust, kept).unwrap();
+    assert_eq!(service.apply(&site).await.0, 201);
+    assert_eq!(service.radius().await, radius);
+}

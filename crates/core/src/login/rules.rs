@@ -7,7 +7,7 @@ use super::proof::{Accept, FirstProved, Second};
 use crate::cause::Cause;
 use crate::grant::GrantContext;
 use crate::moment::Moment;
-use crate::rule::{Decision, decide};
+use crate::rule::Decision;
 use crate::trace::{Hop, Outcome, Tone};
 use std::sync::Arc;
 
@@ -16,7 +16,7 @@ impl Login {
         let site = Arc::clone(&self.site);
         let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
         let groups = person.groups.names().join(", ");
-        match decide(&chain.rules, &person.groups) {
+        match chain.rules.decide(&person.groups) {
             Decision::Refused(rule, reason) => {
                 let said = format!("the rule `{}` keeps {} out: {reason}", rule.name, person.login);
                 self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(rule.line));
@@ -25,7 +25,7 @@ impl Login {
             Decision::NoRule => {
                 let said = format!(
                     "none of {} rules fits; the groups of {} are: {}",
-                    chain.rules.len(),
+                    chain.rules.rules().len(),
                     person.login,
                     if groups.is_empty() { "none" } else { &groups }
                 );

@@ -102,7 +102,7 @@ pub(super) fn uses(
         unused(name, "identity rule", chains.iter().any(|chain| chain.identity.name == rule.name), notes);
     }
     for (index, (name, _)) in grants.iter().enumerate() {
-        let given = chains.iter().flat_map(|chain| &chain.rules).any(|rule| rule.then == Then::Grant(index));
+        let given = chains.iter().flat_map(|chain| chain.rules.rules()).any(|rule| rule.then == Then::Grant(index));
         unused(name, "grant", given, notes);
     }
     chains.iter().for_each(|chain| workable(chain, notes));
@@ -131,7 +131,7 @@ fn workable(chain: &Chain, notes: &Notes<'_>) {
         let message = format!("a form of the chain `{}` has a code, but nothing checks it", chain.name);
         notes.error("code-unchecked", forms_at, message, "set `second = [\"totp\"]`, or take the form out");
     }
-    if !chain.rules.iter().any(|rule| matches!(rule.then, Then::Grant(_))) {
+    if !chain.rules.rules().iter().any(|rule| matches!(rule.then, Then::Grant(_))) {
         let message = format!("no rule of the chain `{}` lets anybody in", chain.name);
         notes.warn("nobody-gets-in", at, message, "add a `[[rules]]` with a `grant` for it");
     }

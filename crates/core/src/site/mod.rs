@@ -16,7 +16,7 @@ use crate::addresses::AddressMap;
 use crate::form::Form;
 use crate::grant::Grant;
 use crate::identity::IdentityRule;
-use crate::rule::Rule;
+use crate::rule::RuleBook;
 use bivector_wire::IntegrityPolicy;
 use ipnet::IpNet;
 use std::net::{IpAddr, SocketAddr};
@@ -216,7 +216,7 @@ pub struct Chain {
     /// Refusals leave at whole multiples of this after the request, so that their time tells nothing.
     pub refusal_pace: Duration,
     /// Rules in order.
-    pub rules: Vec<Rule>,
+    pub rules: RuleBook,
     /// Its line in the site file.
     pub line: u32,
     /// Line of its forms.

@@ -3,7 +3,7 @@
 use super::ApiState;
 use super::problem::{Body, Problem};
 use crate::clock;
-use crate::serve::hash_token;
+use crate::seal::hash_token;
 use axum::extract::FromRequestParts;
 use axum::extract::State;
 use axum::http::request::Parts;

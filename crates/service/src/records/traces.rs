@@ -118,6 +118,13 @@ pub struct Knock {
     pub said: String,
 }
 
+/// Traces that are kept; each takes about 2 KiB on disk.
+const TRACES_KEPT: u64 = 1_000_000;
+/// The oldest are taken out in steps of this many.
+const PRUNED_AT_ONCE: u64 = 256;
+/// Senders and causes of knocks that are kept.
+const KNOCKS_KEPT: u32 = 10_000;
+
 const COLUMNS: &str = "id, reference, began_us, took_us, origin, gateway, sender, chain, typed_name, login, person, method, source, outcome, cause, granted, revision";
 
 impl Records {
@@ -230,6 +237,18 @@ pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps:
         ])?;
     let steps = serde_json::to_string(steps).unwrap_or_else(|_| "[]".into());
     transaction.prepare_cached("INSERT INTO trace_steps VALUES (?1, ?2)")?.execute(params![row.id as i64, steps])?;
+    if row.id.is_multiple_of(PRUNED_AT_ONCE) {
+        prune_traces(transaction, row.id)?;
+    }
+    Ok(())
+}
+
+/// Takes out what is older than the last [`TRACES_KEPT`]; a little more than one step's worth, so that it catches up.
+fn prune_traces(transaction: &Transaction<'_>, newest: u64) -> rusqlite::Result<()> {
+    let oldest_kept = newest.saturating_sub(TRACES_KEPT) as i64;
+    transaction
+        .prepare_cached("DELETE FROM traces WHERE id IN (SELECT id FROM traces WHERE id < ?1 ORDER BY id LIMIT ?2)")?
+        .execute(params![oldest_kept, 2 * PRUNED_AT_ONCE as i64])?;
     Ok(())
 }
 
@@ -249,6 +268,10 @@ pub(crate) fn insert_knock(transaction: &Transaction<'_>, knock: &Knock) -> rusq
             knock.last_us as i64,
             knock.said
         ])?;
+    // Addresses can be made up, so their number has a bound; the ones not seen for longest go first.
+    transaction
+        .prepare_cached("DELETE FROM knocks WHERE last_us < (SELECT last_us FROM knocks ORDER BY last_us DESC LIMIT 1 OFFSET ?1)")?
+        .execute([KNOCKS_KEPT])?;
     Ok(())
 }
 
@@ -284,4 +307,54 @@ fn word<T: DeserializeOwned>(row: &Row<'_>, column: usize) -> rusqlite::Result<T
 
 fn to_word<T: Serialize>(value: &T) -> String {
     serde_json::to_value(value).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bivector_core::trace::{Hop, Tone};
+
+    fn trace(id: u64) -> (TraceRow, Vec<Step>) {
+        let step = Step { hop: Hop::Reply, what: "accept".into(), tone: Tone::Good, at_us: 0, took_us: 0, said: "x".into(), line: None };
+        let row = TraceRow {
+            id,
+            reference: format!("R{id}"),
+            began_us: id,
+            took_us: 1,
+            origin: Origin::Gateway,
+            gateway: "breakwater".into(),
+            sender: "127.0.0.11:1".into(),
+            chain: "staff".into(),
+            typed_name: "ines".into(),
+            login: "ines".into(),
+            person: None,
+            method: "pap".into(),
+            source: None,
+            outcome: Outcome::Accepted,
+            cause: None,
+            grant: None,
+            revision: 1,
+        };
+        (row, vec![step])
+    }
+
+    #[test]
+    fn the_oldest_traces_and_their_steps_make_room() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), crate::records::Sync::Off).unwrap();
+        let runtime = tokio::runtime::Builder::new_current_thread().build().unwrap();
+        let write = |id: u64| {
+            let (row, steps) = trace(id);
+            runtime.block_on(records.write(move |transaction| insert_trace(transaction, &row, &steps))).unwrap();
+        };
+        (1..=10).for_each(write);
+        write(TRACES_KEPT + PRUNED_AT_ONCE - TRACES_KEPT % PRUNED_AT_ONCE);
+        let left = |table: &str| {
+            records
+                .read_now(|connection| connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get::<_, i64>(0)))
+                .unwrap()
+        };
+        assert_eq!((left("traces"), left("trace_steps")), (1, 1));
+        runtime.block_on(records.close());
+    }
 }

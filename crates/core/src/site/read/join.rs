@@ -9,7 +9,7 @@ use super::chains::{DraftChain, DraftRule, DraftThen};
 use super::parts::{DraftDirectory, DraftGateway};
 use crate::addresses::AddressMap;
 use crate::grant::Grant;
-use crate::rule::{Rule, Then};
+use crate::rule::{Rule, RuleBook, Then};
 
 /// Turns names into indices. What does not resolve has been, or is here, reported.
 pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: u64, notes: &Notes<'_>) -> Option<Site> {
@@ -31,7 +31,7 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
             second: chain.second,
             when_unclear: chain.when_unclear,
             refusal_pace: chain.refusal_pace,
-            rules: Vec::new(),
+            rules: RuleBook::default(),
             line: chain.line,
         });
     }
@@ -103,7 +103,7 @@ fn join_rule(rule: DraftRule, chains: &mut [Chain], grants: &[(At<String>, Grant
     };
     let Some(then) = then else { return };
     let rules = &mut chains[index].rules;
-    check::shadowed(&rule.when, rules, rule.name.span.clone(), notes);
+    check::shadowed(&rule.when, rules.rules(), rule.name.span.clone(), notes);
     rules.push(Rule { name: rule.name.value, when: rule.when, then, line: rule.line });
 }
 
