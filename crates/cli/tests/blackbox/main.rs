@@ -1,5 +1,7 @@
 //! Black-box tests: the real binary, driven through its command line, its HTTP API, its UDP sockets and its page.
 
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test says by panicking what went wrong")]
+
 mod api;
 mod cli;
 mod console;
