@@ -155,6 +155,7 @@ fn unescape(value: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn binds_are_read_by_code_control_and_text() {
@@ -196,6 +197,18 @@ mod tests {
             ("plain", "plain"),
         ] {
             assert_eq!(name_of_dn(dn), name);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_of_a_server_make_a_refused_bind_a_right_one(code in 1u32..200, text in "\\PC{0,40}", policy in proptest::option::of(proptest::collection::vec(any::<u8>(), 0..24))) {
+            prop_assert_ne!(read_bind(code, &text, policy.as_deref()), BindMeaning::Right);
+        }
+
+        #[test]
+        fn any_dn_gives_a_name(dn in "\\PC{0,60}") {
+            let _ = name_of_dn(&dn);
         }
     }
 }

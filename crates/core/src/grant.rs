@@ -165,6 +165,7 @@ impl Grant {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     const CONTEXT: GrantContext<'static> =
         GrantContext { login: "ines", name: "Ines Okafor", source: "tidehall", gateway: "breakwater", chain: "staff" };
@@ -191,5 +192,28 @@ mod tests {
             ],
         };
         assert_eq!(grant.encode(&CONTEXT), [&[27, 6, 0, 0, 0, 60, 26, 12, 0, 0, 0x7e, 0xd9, 1, 6][..], b"ines"].concat());
+    }
+
+    proptest! {
+        #[test]
+        fn a_text_without_braces_is_itself_and_any_text_is_read_or_refused(text in "\\PC{0,40}") {
+            let doubled = text.replace('{', "{{").replace('}', "}}");
+            prop_assert_eq!(Template::parse(&doubled).unwrap().fill(&CONTEXT), text.clone());
+            let _ = Template::parse(&text);
+        }
+
+        #[test]
+        fn a_grant_of_any_length_is_made_of_whole_attributes(text in "\\PC{0,900}", vendor: bool) {
+            let target = if vendor { Target::Vendor { vendor: 32473, number: 1 } } else { Target::Standard(AttributeType::ReplyMessage) };
+            let grant = Grant { name: "g".into(), line: 1, reply: vec![ReplyItem { target, value: GrantValue::Fixed(text.clone().into_bytes()) }] };
+            let body = grant.encode(&CONTEXT);
+            let (mut at, mut value) = (0, Vec::<u8>::new());
+            while at < body.len() {
+                let length = usize::from(body[at + 1]);
+                value.extend(&body[at + if vendor { 8 } else { 2 }..at + length]);
+                at += length;
+            }
+            prop_assert_eq!(value, text.into_bytes());
+        }
     }
 }

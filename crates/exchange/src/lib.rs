@@ -220,3 +220,84 @@ pub fn read_reply(datagram: &[u8], prepared: &Prepared, secret: &SharedSecret) -
         bytes: packet.bytes().to_vec(),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SECRET: &[u8] = b"breakwater-secret";
+
+    fn patience(tries: u32) -> Patience {
+        Patience { wait: Duration::from_millis(120), tries }
+    }
+
+    /// A server that answers the requests it gets in order, each as told; an empty answer is silence.
+    async fn server(answers: Vec<fn(&[u8]) -> Vec<Vec<u8>>>) -> (SocketAddr, tokio::task::JoinHandle<Vec<Vec<u8>>>) {
+        let socket = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let address = socket.local_addr().unwrap();
+        let seen = tokio::spawn(async move {
+            let mut seen = Vec::new();
+            for answer in answers {
+                let mut buffer = [0; MAX_PACKET];
+                let (length, from) = socket.recv_from(&mut buffer).await.unwrap();
+                for reply in answer(&buffer[..length]) {
+                    socket.send_to(&reply, from).await.unwrap();
+                }
+                seen.push(buffer[..length].to_vec());
+            }
+            seen
+        });
+        (address, seen)
+    }
+
+    fn accept_with(request: &[u8], secret: &[u8], identifier_off: u8) -> Vec<u8> {
+        let packet = Packet::parse(request).unwrap();
+        let mut message = Message::new(Code::AccessAccept);
+        message.push(AttributeType::Class, b"control-room");
+        message.sign_reply(packet.identifier().wrapping_add(identifier_off), packet.authenticator(), &SharedSecret::new(secret)).unwrap()
+    }
+
+    async fn ask(answers: Vec<fn(&[u8]) -> Vec<Vec<u8>>>, tries: u32) -> (Exchange, Vec<Vec<u8>>) {
+        let (address, seen) = server(answers).await;
+        let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), address).await.unwrap();
+        let exchange = asker.ask(&Request::login("ines", b"barnacle"), &SharedSecret::new(SECRET), patience(tries)).await.unwrap();
+        (exchange, seen.await.unwrap())
+    }
+
+    #[tokio::test]
+    async fn silence_is_met_with_the_same_bytes_again_until_patience_ends() {
+        let (exchange, seen) = ask(vec![|_| vec![], |_| vec![], |request| vec![accept_with(request, SECRET, 0)]], 3).await;
+        assert_eq!((exchange.sends, exchange.reply.map(|reply| reply.code)), (3, Some(Code::AccessAccept)));
+        assert!(seen.windows(2).all(|pair| pair[0] == pair[1]));
+        let (exchange, _) = ask(vec![|_| vec![], |_| vec![]], 2).await;
+        assert_eq!((exchange.sends, exchange.reply), (2, None));
+    }
+
+    #[tokio::test]
+    async fn answers_that_do_not_prove_themselves_are_discarded_with_their_reason_and_the_right_one_still_counts() {
+        let (exchange, _) = ask(
+            vec![|request| {
+                let right = accept_with(request, SECRET, 0);
+                let mut changed = right.clone();
+                changed[25] ^= 1;
+                vec![b"noise".to_vec(), accept_with(request, b"another", 0), accept_with(request, SECRET, 1), changed, right]
+            }],
+            1,
+        )
+        .await;
+        let reply = exchange.reply.unwrap();
+        assert_eq!(reply.attributes, [(AttributeType::Class, b"control-room".to_vec())]);
+        assert_eq!(exchange.discarded.len(), 4, "{:?}", exchange.discarded);
+        assert!(exchange.discarded[1].contains("Response Authenticator") && exchange.discarded[2].contains("identifier"));
+    }
+
+    #[tokio::test]
+    async fn a_closed_port_and_a_password_that_is_too_long_are_told() {
+        let closed = UdpSocket::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+        let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), closed).await.unwrap();
+        let exchange = asker.ask(&Request::status(), &SharedSecret::new(SECRET), patience(1)).await.unwrap();
+        assert_eq!((exchange.reply, exchange.discarded), (None, vec!["nothing listens there".to_owned()]));
+        let long = Request::login("ines", &[b'x'; 129]).prepare(&SharedSecret::new(SECRET));
+        assert!(matches!(long, Err(AskError::Password(_))));
+    }
+}

@@ -98,3 +98,36 @@ async fn new_traces_come_as_events_and_figures_count_them() {
     let figures = reqwest::get(format!("http://{}/metrics", world.service.http)).await.unwrap().text().await.unwrap();
     assert!(figures.contains("bivector_logins_total{gateway=\"breakwater\",outcome=\"accepted\",cause=\"\"} 1"), "{figures}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_page_comes_with_a_strict_policy_and_files_that_fit_what_the_browser_takes() {
+    let service = Service::start();
+    let http = reqwest::Client::new();
+    let base = format!("http://{}", service.http);
+    for path in ["/", "/logins", "/logins?outcome=refused"] {
+        let page = http.get(format!("{base}{path}")).send().await.unwrap();
+        assert_eq!((page.status().as_u16(), page.headers()["cache-control"].to_str().unwrap()), (200, "no-store"));
+        let policy = page.headers()["content-security-policy"].to_str().unwrap().to_owned();
+        let html = page.text().await.unwrap();
+        let nonce = policy.split("'nonce-").nth(1).and_then(|rest| rest.split('\'').next()).unwrap();
+        assert!(
+            html.contains(&format!("content=\"{nonce}\"")) && policy.contains("default-src 'none'") && !policy.contains("unsafe"),
+            "{policy}"
+        );
+    }
+    let html = http.get(&base).send().await.unwrap().text().await.unwrap();
+    let script = html.split("src=\"").find(|part| part.starts_with("/assets/")).and_then(|part| part.split('"').next()).unwrap();
+    let plain = http.get(format!("{base}{script}")).send().await.unwrap();
+    assert!(plain.headers()["cache-control"].to_str().unwrap().contains("immutable") && plain.headers().get("content-encoding").is_none());
+    let plain_length = plain.bytes().await.unwrap().len();
+    for encoding in ["br", "gzip"] {
+        let packed = http.get(format!("{base}{script}")).header("accept-encoding", encoding).send().await.unwrap();
+        assert_eq!(packed.headers()["content-encoding"], encoding);
+        let packed = packed.bytes().await.unwrap().len();
+        assert!(packed < plain_length / 2 && packed < 300_000, "{encoding}: {packed} of {plain_length}");
+    }
+    let theme = http.get(format!("{base}/theme.js")).send().await.unwrap();
+    let again = http.get(format!("{base}/theme.js")).header("if-none-match", &theme.headers()["etag"]).send().await.unwrap();
+    assert_eq!(again.status(), 304);
+    assert_eq!(http.get(format!("{base}/assets/gone.js")).send().await.unwrap().status(), 404, "a missing file is never the page");
+}

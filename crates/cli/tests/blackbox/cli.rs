@@ -139,3 +139,32 @@ fn exit_statuses_tell_no_from_wrong_use_from_unreachable() {
     let json = service.cli(&["--server", "http://127.0.0.1:1", "trace", "list", "--json"]);
     assert!(serde_json::from_slice::<serde_json::Value>(&json.stderr).unwrap()["remedy"].is_string());
 }
+
+#[test]
+fn the_client_finds_its_service_by_flag_then_environment_then_file() {
+    let service = Service::start();
+    let home = tempfile::tempdir().unwrap();
+    let token = home.path().join("token");
+    std::fs::write(&token, format!("{}\n", service.token)).unwrap();
+    let run = |environment: &[(&str, &str)], flags: &[&str]| {
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"));
+        command.args(["secret", "list"]).args(flags).env_clear().env("HOME", home.path()).envs(environment.iter().copied());
+        let output = command.output().unwrap();
+        (output.status.code(), text(&output.stderr))
+    };
+    let (code, said) = run(&[], &[]);
+    assert!(code == Some(2) && said.contains("--token-file"), "{said}");
+    let (server, file) = (format!("http://{}", service.http), token.to_str().unwrap().to_owned());
+    assert_eq!(run(&[("BIVECTOR_SERVER", &server), ("BIVECTOR_TOKEN", &service.token)], &[]).0, Some(0));
+    assert_eq!(
+        run(&[("BIVECTOR_SERVER", "http://127.0.0.1:1"), ("BIVECTOR_TOKEN", "bvt_wrong")], &["--server", &server, "--token-file", &file]).0,
+        Some(0)
+    );
+    std::fs::create_dir_all(home.path().join(".config/bivector")).unwrap();
+    let config = home.path().join(".config/bivector/client.toml");
+    std::fs::write(&config, format!("server = \"{server}\"\ntoken_file = \"{file}\"\n")).unwrap();
+    assert_eq!(run(&[], &[]).0, Some(0));
+    std::fs::write(&config, "sever = 1\n").unwrap();
+    let (code, said) = run(&[], &[]);
+    assert!(code == Some(2) && said.contains("client.toml"), "{said}");
+}

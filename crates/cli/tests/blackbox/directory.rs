@@ -27,15 +27,15 @@ async fn the_second_server_answers_when_the_first_is_down_and_an_outage_is_no_un
 #[tokio::test(flavor = "multi_thread")]
 async fn a_guess_that_may_have_arrived_is_never_sent_to_another_server() {
     let world = Northmoor::with(Setup {
-        delay: Duration::from_millis(400),
-        change: &[("answer = \"2s\"", "answer = \"700ms\"")],
+        delay: Duration::from_millis(1500),
+        change: &[("answer = \"2s\"", "answer = \"4s\"")],
         ..Setup::default()
     })
     .await;
     let breakwater = world.gateway("breakwater");
     let login = tokio::spawn(async move { breakwater.log_in("ines", &ines()).await.unwrap() });
-    // The search takes 400 ms; the bind is then in the hands of the first server, which dies.
-    tokio::time::sleep(Duration::from_millis(650)).await;
+    // The search takes 1.5 s; the bind is then in the hands of the first server, which dies.
+    tokio::time::sleep(Duration::from_millis(2300)).await;
     let Northmoor { service, mut directories, .. } = world;
     let second = directories.pop().unwrap();
     directories.pop().unwrap().stop().await;

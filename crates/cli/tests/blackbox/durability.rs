@@ -18,10 +18,10 @@ async fn a_code_is_refused_after_the_service_was_killed_right_after_its_accept()
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_polite_end_answers_the_logins_in_flight_and_keeps_their_traces() {
-    let mut world = Northmoor::with(super::harness::Setup { delay: Duration::from_millis(150), ..Default::default() }).await;
+    let mut world = Northmoor::with(super::harness::Setup { delay: Duration::from_millis(700), ..Default::default() }).await;
     let breakwater = world.gateway("breakwater");
     let login = tokio::spawn(async move { breakwater.log_in("ines", &ines()).await.unwrap() });
-    tokio::time::sleep(Duration::from_millis(100)).await;
+    tokio::time::sleep(Duration::from_millis(600)).await;
     assert!(world.service.terminate(), "{}", world.service.log());
     let (exchange, local) = login.await.unwrap();
     assert_eq!(outcome(&exchange), "accept");

@@ -229,16 +229,16 @@ async fn gateways_are_told_apart_by_the_most_specific_range_in_both_families() {
 #[tokio::test(flavor = "multi_thread")]
 async fn logins_beyond_a_gateways_limit_are_dropped_and_counted_and_the_others_still_served() {
     let change = [("secret = \"gateway/breakwater\"", "logins_in_flight = 2\nsecret = \"gateway/breakwater\"")];
-    let world = Northmoor::with(Setup { change: &change, delay: Duration::from_millis(120), ..Setup::default() }).await;
+    let world = Northmoor::with(Setup { change: &change, delay: Duration::from_millis(600), ..Setup::default() }).await;
     let breakwater = world.gateway("breakwater");
     let slow: Vec<_> = (0..6)
         .map(|_| {
             let mut breakwater = breakwater.clone();
-            breakwater.patience.wait = Duration::from_millis(1500);
+            breakwater.patience.wait = Duration::from_secs(4);
             tokio::spawn(async move { outcome(&breakwater.log_in("tomasz", "wrong").await.unwrap().0) })
         })
         .collect();
-    tokio::time::sleep(Duration::from_millis(30)).await;
+    tokio::time::sleep(Duration::from_millis(200)).await;
     let (seen, _) = world.log_in("slipway", "ines", &ines()).await;
     assert_eq!(seen, "accept");
     let mut answers = Vec::new();

@@ -4,10 +4,10 @@ use std::time::Duration;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_change_applies_without_restart_and_logins_in_flight_end_under_the_old_revision() {
-    let world = Northmoor::with(Setup { delay: Duration::from_millis(200), ..Setup::default() }).await;
+    let world = Northmoor::with(Setup { delay: Duration::from_millis(700), ..Setup::default() }).await;
     let breakwater = world.gateway("breakwater");
     let login = tokio::spawn(async move { breakwater.log_in("ines", &ines()).await.unwrap() });
-    tokio::time::sleep(Duration::from_millis(100)).await;
+    tokio::time::sleep(Duration::from_millis(500)).await;
     let changed = world.site.replacen(
         "when = { group = \"control-room\" }\ngrant = \"control-room\"",
         "when = { group = \"control-room\" }\nrefuse = \"moved\"",
@@ -100,4 +100,19 @@ async fn a_new_secret_counts_at_once() {
     breakwater.secret = bivector_wire::SharedSecret::new(b"quite-another-secret");
     breakwater.patience.wait = Duration::from_secs(5);
     assert_eq!(outcome(&breakwater.log_in("ines", &ines()).await.unwrap().0), "accept");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_two_operators_who_apply_at_once_the_second_is_told_and_loses_nothing() {
+    let world = Northmoor::start().await;
+    let change = |note: &str| json!({ "text": format!("# {note}\n{}", world.site), "note": note, "expected": 1 });
+    let (one, two) = tokio::join!(
+        world.service.call("POST", "/site/revisions", Some(change("one"))),
+        world.service.call("POST", "/site/revisions", Some(change("two")))
+    );
+    let mut statuses = [one.0, two.0];
+    statuses.sort_unstable();
+    assert_eq!(statuses, [201, 409], "{} {}", one.1, two.1);
+    let revisions = world.service.get("/site/revisions").await;
+    assert_eq!(revisions.as_array().unwrap().len(), 2, "{revisions}");
 }

@@ -1,4 +1,5 @@
 use super::*;
+use proptest::prelude::*;
 
 const GOOD: &str = include_str!("../../../../demo/site.toml");
 
@@ -246,4 +247,24 @@ fn a_site_of_a_thousand_gateways_and_rules_is_read_and_looked_up() {
     let site = site.unwrap();
     let index = site.gateway_at("198.51.3.17".parse().unwrap()).unwrap();
     assert_eq!(site.gateways[index].name, "g767");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// A site file that somebody is in the middle of editing, or that lost a piece on the way.
+    #[test]
+    fn a_damaged_site_file_gives_findings_inside_it_but_no_panic(at in 0usize..3000, length in 0usize..60, inserted in "[\\[\\]{}=\"',.a-z0-9#\\n ]{0,12}") {
+        let floor = |mut at: usize| { while !GOOD.is_char_boundary(at) { at -= 1 } at };
+        let start = floor(at.min(GOOD.len()));
+        let end = floor((start + length).min(GOOD.len())).max(start);
+        let text = format!("{}{inserted}{}", &GOOD[..start], &GOOD[end..]);
+        let (site, findings) = Site::read(&text, &known());
+        prop_assert_eq!(site.is_some(), !findings.iter().any(|finding| finding.severity == Severity::Error));
+        for finding in findings {
+            prop_assert!(finding.span.start <= finding.span.end && finding.span.end <= text.len());
+            prop_assert!(finding.span.line >= 1 && finding.span.line as usize <= text.lines().count().max(1) + 1);
+            prop_assert!(!finding.message.is_empty() && !finding.remedy.is_empty());
+        }
+    }
 }

@@ -41,3 +41,47 @@ impl Agreement {
             .await
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::records::Sync;
+
+    const NOON: Moment = Moment::from_secs(1_800_000_000);
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn of_a_hundred_at_once_exactly_one_puts_the_mark() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Full).unwrap();
+        let agreement = Agreement::new(records.clone());
+        let tries: Vec<_> = (0..100)
+            .map(|_| agreement.clone())
+            .map(|agreement| {
+                tokio::spawn(async move { agreement.put_if_absent(vec![7], Moment::from_secs(1_900_000_000), NOON).await.unwrap() })
+            })
+            .collect();
+        let mut put = 0;
+        for one in tries {
+            put += usize::from(one.await.unwrap());
+        }
+        assert_eq!(put, 1);
+        records.close().await;
+        let records = Records::open(folder.path(), Sync::Full).unwrap();
+        assert!(!Agreement::new(records).put_if_absent(vec![7], NOON, NOON).await.unwrap(), "it is still there after a restart");
+    }
+
+    #[tokio::test]
+    async fn marks_that_have_ended_are_taken_out_beside_new_ones() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let agreement = Agreement::new(records.clone());
+        for key in 0..20u8 {
+            agreement.put_if_absent(vec![key], Moment::from_secs(10), Moment::from_secs(1)).await.unwrap();
+        }
+        for key in 100..106u8 {
+            agreement.put_if_absent(vec![key], NOON, Moment::from_secs(100)).await.unwrap();
+        }
+        let left: i64 = records.read(|connection| connection.query_row("SELECT count(*) FROM marks", [], |row| row.get(0))).await.unwrap();
+        assert_eq!(left, 6);
+    }
+}

@@ -166,3 +166,55 @@ fn checkpoint(connection: &Connection, stop: &AtomicBool) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::records::{Records, Sync};
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_job_that_fails_takes_nothing_of_its_commit_with_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Full).unwrap();
+        let good = |key: u8| records.write(move |transaction| transaction.execute("INSERT INTO marks VALUES (?1, 1)", [vec![key]]));
+        let bad = records.write(|transaction| {
+            transaction.execute("INSERT INTO marks VALUES (x'63', 1)", [])?;
+            transaction.execute("INSERT INTO no_such_table VALUES (1)", [])
+        });
+        let (first, failed, second) = tokio::join!(good(1), bad, good(2));
+        assert!(first.is_ok() && second.is_ok());
+        assert!(failed.unwrap_err().to_string().contains("no_such_table"));
+        let keys: Vec<Vec<u8>> = records
+            .read(|connection| connection.prepare("SELECT key FROM marks ORDER BY key")?.query_map([], |row| row.get(0))?.collect())
+            .await
+            .unwrap();
+        assert_eq!(keys, [vec![1], vec![2]]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_nobody_waits_for_gives_way_when_the_writer_cannot_keep_up() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let (open, gate) = std::sync::mpsc::channel::<()>();
+        // Holds the writer until everything is handed over.
+        assert!(records.post(move |_| gate.recv().map_err(|_| rusqlite::Error::InvalidQuery), || {}));
+        let handed: Vec<bool> = (0..20_000).map(|_| records.post(|_| Ok(()), || {})).collect();
+        assert!(handed[0] && !handed[19_999], "the queue has a bound, and room is kept for what is waited for");
+        let waited = records.write(|_| Ok(7));
+        open.send(()).unwrap();
+        assert_eq!(waited.await.unwrap(), 7);
+    }
+
+    #[tokio::test]
+    async fn after_the_end_a_write_is_refused_and_what_was_handed_over_is_there() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        for key in 0..100u8 {
+            records.post(move |transaction| transaction.execute("INSERT INTO marks VALUES (?1, 1)", [vec![key]]).map(|_| ()), || {});
+        }
+        records.close().await;
+        assert!(records.write(|_| Ok(())).await.is_err());
+        let again = Records::open(folder.path(), Sync::Off).unwrap();
+        let kept: i64 = again.read_now(|connection| connection.query_row("SELECT count(*) FROM marks", [], |row| row.get(0))).unwrap();
+        assert_eq!(kept, 100);
+    }
+}
