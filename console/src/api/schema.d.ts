@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All directories of the site in force. */
+        get: operations["directories_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories/{name}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Proves every server of a directory piece by piece. No person's password is involved. */
+        post: operations["directories_probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -307,6 +341,19 @@ export interface components {
             /** @description Whether it could be applied. */
             sound: boolean;
         };
+        /** @description A directory of the site. */
+        DirectoryView: {
+            /** @description Where people are. */
+            base: string;
+            /** @description Chains that ask it. */
+            chains: string[];
+            /** @description The naming attribute. */
+            login: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Its servers in the order in which they are asked. */
+            servers: string[];
+        };
         /** @description Something that just happened, for whoever listens. */
         Event: (components["schemas"]["TraceRow"] & {
             /** @enum {string} */
@@ -408,6 +455,23 @@ export interface components {
             /** @description The address, without port. */
             sender: string;
         };
+        /** @description One piece of one server, tried. */
+        Line: {
+            cause?: null | components["schemas"]["Cause"];
+            /** @description Which piece. */
+            piece: components["schemas"]["Piece"];
+            /** @description What to do about it. */
+            remedy?: string | null;
+            /** @description What was seen. */
+            said: string;
+            /** @description How it went. A note on a piece that was not reached. */
+            state: components["schemas"]["Tone"];
+            /**
+             * Format: int64
+             * @description How long it took, in microseconds.
+             */
+            took_us: number;
+        };
         /** @description A mistake in a CSV file. */
         LineError: {
             /** @description The column, where one is at fault. */
@@ -455,6 +519,26 @@ export interface components {
             name: string;
             /** @description The source that knows the person. */
             source: string;
+        };
+        /**
+         * @description The pieces, in the order in which they are tried.
+         * @enum {string}
+         */
+        Piece: "name" | "connection" | "tls" | "kind" | "clock" | "account" | "base" | "limits" | "person" | "groups";
+        /** @description What to probe beyond the directory itself. */
+        ProbeRequest: {
+            /**
+             * @description A login name to look for.
+             * @default null
+             */
+            person: string | null;
+        };
+        /** @description One server, probed. */
+        ProbedServer: {
+            /** @description Every piece in order. */
+            lines: components["schemas"]["Line"][];
+            /** @description As it stands in the site file. */
+            server: string;
         };
         /** @description What went wrong with a call. */
         Problem: {
@@ -681,6 +765,58 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    directories_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryView"][];
+                };
+            };
+        };
+    };
+    directories_probe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbedServer"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: never;

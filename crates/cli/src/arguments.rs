@@ -42,6 +42,9 @@ pub(crate) enum Command {
     /// Seal secrets
     #[command(subcommand)]
     Secret(Secret),
+    /// Directories of the site: list them, prove them piece by piece
+    #[command(subcommand)]
+    Directory(Directory),
     /// People and their factors
     #[command(subcommand)]
     Person(Person),
@@ -144,6 +147,20 @@ pub(crate) enum Secret {
     },
     /// List the names of sealed secrets
     List,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Directory {
+    /// List the directories of the site in force
+    List,
+    /// Prove every server of a directory: name, connection, TLS, account, base, and a person's entry and groups
+    Probe {
+        /// The directory's name
+        name: String,
+        /// A login name to look for
+        #[arg(long)]
+        person: Option<String>,
+    },
 }
 
 #[derive(Debug, Subcommand)]

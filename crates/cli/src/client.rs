@@ -158,6 +158,17 @@ impl Client {
     }
 }
 
+/// A name as one piece of a path.
+pub(crate) fn encode(name: &str) -> String {
+    name.bytes()
+        .map(
+            |byte| {
+                if byte.is_ascii_alphanumeric() || b"-_.".contains(&byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }
+            },
+        )
+        .collect()
+}
+
 trait WithoutUrl {
     fn without_url_text(&self) -> String;
 }

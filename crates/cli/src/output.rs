@@ -1,7 +1,7 @@
 //! What commands print: tables, times, JSON. Colour only on a terminal.
 
 use crate::failure::Failure;
-use bivector_core::trace::Outcome;
+use bivector_core::trace::{Outcome, Tone};
 use comfy_table::{ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -62,6 +62,16 @@ pub(crate) fn outcome(outcome: Outcome) -> String {
         Outcome::Accepted => paint("● accepted", "36"),
         Outcome::Refused => paint("✕ refused", "33"),
         Outcome::Silent => paint("○ silent", "35"),
+    }
+}
+
+/// How a step went, as a mark.
+pub(crate) fn tone(tone: Tone) -> String {
+    match tone {
+        Tone::Good => paint("✓", "36"),
+        Tone::Note => paint("·", "2"),
+        Tone::Warn => paint("!", "33"),
+        Tone::Bad => paint("✕", "31"),
     }
 }
 

@@ -1,6 +1,6 @@
 //! A trace as a waterfall of its steps.
 
-use crate::output::{colour, line, outcome, paint, took, when, width};
+use crate::output::{colour, line, outcome, paint, tone, took, when, width};
 use bivector_core::trace::{Hop, Step, Tone};
 use bivector_service::api::TraceView;
 
@@ -34,7 +34,7 @@ pub(crate) fn print(view: &TraceView) {
 
 fn print_step(step: &Step, first_of_hop: bool, axis: Axis) {
     let hop = if first_of_hop { name(step.hop) } else { "" };
-    let mark = mark(step.tone);
+    let mark = tone(step.tone);
     let at = step.line.map(|number| format!("  [line {number}]")).unwrap_or_default();
     let head = format!("  {hop:<8} {mark} {:<15} {:>8} {} ", step.what, took(step.took_us), bar(step, axis));
     let indent = 2 + 8 + 1 + 1 + 1 + 15 + 1 + 8 + 1 + BAR + 2 + 1;
@@ -51,15 +51,6 @@ fn name(hop: Hop) -> &'static str {
         Hop::Second => "second",
         Hop::Rules => "rules",
         Hop::Reply => "reply",
-    }
-}
-
-fn mark(tone: Tone) -> String {
-    match tone {
-        Tone::Good => paint("✓", "36"),
-        Tone::Note => paint("·", "2"),
-        Tone::Warn => paint("!", "33"),
-        Tone::Bad => paint("✕", "31"),
     }
 }
 

@@ -13,6 +13,7 @@ pub mod grant;
 pub mod identity;
 pub mod login;
 pub mod moment;
+pub mod probe;
 pub mod rule;
 pub mod site;
 pub mod totp;

@@ -1,6 +1,6 @@
 //! Certificates for stand-ins: an issuer made on the spot, and server certificates from it.
 
-use rcgen::{BasicConstraints, Certificate, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose};
+use rcgen::{BasicConstraints, Certificate, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose, date_time_ymd};
 use rustls::ServerConfig;
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
 use std::sync::Arc;
@@ -55,12 +55,7 @@ impl LabIssuer {
     /// A name that no certificate can carry.
     pub fn server(&self, names: &[&str]) -> Result<Arc<ServerConfig>, CertificateError> {
         let (certificate, key) = self.issue(names)?;
-        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
-        let config = ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
-            .with_safe_default_protocol_versions()?
-            .with_no_client_auth()
-            .with_single_cert(vec![certificate.der().clone()], key)?;
-        Ok(Arc::new(config))
+        serve(certificate, &key)
     }
 
     /// Certificate and key of a server as PEM, for a directory that reads them from files.
@@ -72,9 +67,33 @@ impl LabIssuer {
         Ok((certificate.pem(), key.serialize_pem()))
     }
 
+    /// TLS settings of a server whose certificate ended years ago.
+    ///
+    /// # Errors
+    /// A name that no certificate can carry.
+    pub fn expired_server(&self, names: &[&str]) -> Result<Arc<ServerConfig>, CertificateError> {
+        let key = KeyPair::generate()?;
+        let mut params = parameters(names)?;
+        params.not_before = date_time_ymd(2020, 1, 1);
+        params.not_after = date_time_ymd(2021, 1, 1);
+        serve(params.signed_by(&key, &self.issuer)?, &key)
+    }
+
     fn issue(&self, names: &[&str]) -> Result<(Certificate, KeyPair), CertificateError> {
         let key = KeyPair::generate()?;
-        let params = CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?;
-        Ok((params.signed_by(&key, &self.issuer)?, key))
+        Ok((parameters(names)?.signed_by(&key, &self.issuer)?, key))
     }
+}
+
+fn parameters(names: &[&str]) -> Result<CertificateParams, CertificateError> {
+    Ok(CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?)
+}
+
+fn serve(certificate: Certificate, key: &KeyPair) -> Result<Arc<ServerConfig>, CertificateError> {
+    let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
+    let config = ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+        .with_safe_default_protocol_versions()?
+        .with_no_client_auth()
+        .with_single_cert(vec![certificate.der().clone()], key)?;
+    Ok(Arc::new(config))
 }

@@ -1,5 +1,6 @@
 //! One module per command.
 
+pub(crate) mod directory;
 pub(crate) mod lab;
 pub(crate) mod load;
 pub(crate) mod login;

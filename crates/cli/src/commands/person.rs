@@ -1,7 +1,7 @@
 //! `bivector person …`
 
 use crate::arguments::{Global, Person as PersonCommand};
-use crate::client::Client;
+use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
 use bivector_service::api::{PersonView, Problem};
@@ -17,17 +17,6 @@ pub(crate) async fn run(command: PersonCommand, global: &Global) -> Result<ExitC
         PersonCommand::Import { file, preview } => return import(&client, &file, preview, global).await,
     }
     Ok(ExitCode::SUCCESS)
-}
-
-/// A name as one piece of a path.
-fn encode(name: &str) -> String {
-    name.bytes()
-        .map(
-            |byte| {
-                if byte.is_ascii_alphanumeric() || b"-_.".contains(&byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }
-            },
-        )
-        .collect()
 }
 
 fn list(people: &[PersonView], global: &Global) {

@@ -45,6 +45,7 @@ pub(crate) async fn run(demo: Demo, json: bool) -> Result<ExitCode, Failure> {
         print_table(&played);
     }
     if !demo.once {
+        world.restart_first_directory().await?;
         stay(&mut world).await;
     }
     world.stop().await;
@@ -90,6 +91,7 @@ async fn stay(world: &mut World) {
     let reach = format!("export BIVECTOR_SERVER={} BIVECTOR_TOKEN_FILE={}", world.server(), world.token_file().display());
     output::line(format!("  {reach}"));
     output::line("  bivector trace list");
+    output::line("  bivector directory probe tidehall --person ines");
     output::line("  bivector trace follow --person ines --for 10m");
     output::line("  bivector login ines --via breakwater      (password barnacle-and-buoy, then a code; see the next line)");
     output::line(format!("  the code of ines now is {}; a new one every 30 s", world.code_now("ines")));

@@ -36,9 +36,12 @@ pub(crate) struct World {
     radius: SocketAddr,
     secrets: BTreeMap<String, String>,
     first_directory: Option<StandInDirectory>,
+    first_address: SocketAddr,
     _second_directory: StandInDirectory,
     data: PathBuf,
     token: String,
+    contents: DirectoryData,
+    tls: Protection,
     /// Removed when the demo ends.
     _folder: Option<TempDir>,
 }
@@ -52,7 +55,7 @@ impl World {
         let data = demo.data.clone().or(folder.as_ref().map(|folder| folder.path().to_owned())).unwrap_or_default();
         let contents = DirectoryData::parse(DIRECTORY).map_err(|error| Failure::no(error.to_string(), ""))?;
         let running = start(Options { data: data.clone(), key_file: None, http: demo.http, sync: Sync::Full }).await?;
-        let (first_directory, second_directory) = start_directories(demo.directory, &contents, &data).await?;
+        let (first_directory, second_directory, tls) = start_directories(demo.directory, &contents, &data).await?;
         let token = read_hidden(Some(&data.join(TOKEN_FILE)), "")?;
         let client = Client::to(format!("http://{}", running.http), token.clone());
         client.wait(Duration::from_secs(5)).await?;
@@ -68,10 +71,13 @@ impl World {
             running,
             radius,
             secrets,
+            first_address: first_directory.address(),
             first_directory: Some(first_directory),
             _second_directory: second_directory,
             data,
             token: token.expose().clone(),
+            contents,
+            tls,
             _folder: folder,
         })
     }
@@ -97,8 +103,18 @@ impl World {
     /// Ends the first directory server, as if it had died.
     pub(crate) async fn stop_first_directory(&mut self) {
         if let Some(directory) = self.first_directory.take() {
+            self.first_address = directory.address();
             directory.stop().await;
         }
+    }
+
+    /// Brings the first directory server back where it was.
+    pub(crate) async fn restart_first_directory(&mut self) -> Result<(), Failure> {
+        if self.first_directory.is_none() {
+            let again = StandInDirectory::start(self.first_address, &self.contents, self.tls.clone(), DIRECTORY_DELAY).await;
+            self.first_directory = Some(again.map_err(|error| Failure::no(format!("the directory did not come back: {error}"), ""))?);
+        }
+        Ok(())
     }
 
     pub(crate) fn server(&self) -> String {
@@ -131,7 +147,7 @@ async fn start_directories(
     first: SocketAddr,
     contents: &DirectoryData,
     data: &Path,
-) -> Result<(StandInDirectory, StandInDirectory), Failure> {
+) -> Result<(StandInDirectory, StandInDirectory, Protection), Failure> {
     let no = |error: String| Failure::no(error, "choose another address with `--directory`");
     let issuer = LabIssuer::new("Northmoor demo issuer").map_err(|error| no(error.to_string()))?;
     let tls = issuer.server(&["localhost", "127.0.0.1", "::1", "dir1.northmoor.example"]).map_err(|error| no(error.to_string()))?;
@@ -139,13 +155,14 @@ async fn start_directories(
     std::fs::write(&trust, issuer.pem())
         .map_err(|error| Failure::no(format!("`{}` cannot be written: {error}", trust.display()), "name another folder with `--data`"))?;
     let second = SocketAddr::new(first.ip(), if first.port() == 0 { 0 } else { first.port().saturating_add(1) });
+    let protection = Protection::Tls(tls);
     let mut started = Vec::new();
     for address in [first, second] {
         let failed = |error| no(format!("the directory cannot listen on {address}: {error}{}", held_by(address)));
-        started.push(StandInDirectory::start(address, contents, Protection::Tls(tls.clone()), DIRECTORY_DELAY).await.map_err(failed)?);
+        started.push(StandInDirectory::start(address, contents, protection.clone(), DIRECTORY_DELAY).await.map_err(failed)?);
     }
     let (Some(second), Some(first)) = (started.pop(), started.pop()) else { return Err(no("two directory servers are needed".into())) };
-    Ok((first, second))
+    Ok((first, second, protection))
 }
 
 fn held_by(address: SocketAddr) -> String {

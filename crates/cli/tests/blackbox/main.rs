@@ -9,6 +9,7 @@ mod demo;
 mod directory;
 mod durability;
 mod harness;
+mod probe;
 mod radius;
 mod shape;
 mod site;

@@ -258,3 +258,27 @@ async fn after_a_restart_of_the_directory_pooled_connections_are_made_anew() {
         .unwrap();
     assert_eq!(seen, "accept", "{:#}", chain.service.trace_from(trace).await);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_probe_of_openldap_knows_its_kind_its_tls_and_its_groups() {
+    let chain = Chain::start(|_, site| site).await;
+    let probe =
+        |person: &'static str| chain.service.call("POST", "/directories/tidehall/probe", Some(serde_json::json!({ "person": person })));
+    let (_, servers) = probe("yuki").await;
+    let said = |piece: &str| {
+        servers[0]["lines"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|line| line["piece"] == piece)
+            .map(|line| (line["state"].clone(), line["said"].as_str().unwrap().to_owned()))
+            .unwrap()
+    };
+    assert!(said("kind").1.starts_with("an OpenLDAP directory, holds dc=northmoor,dc=example; tells why"), "{:?}", said("kind"));
+    assert!(said("tls").0 == "good" && said("tls").1.contains("certificate for 127.0.0.1, localhost"), "{:?}", said("tls"));
+    assert_eq!(
+        (said("person").1.as_str(), said("groups").1.as_str()),
+        ("yuki is uid=yuki,ou=people,dc=northmoor,dc=example", "turbine-crew")
+    );
+    assert!(said("limits").1.starts_with("6 entries"), "{:?}", said("limits"));
+}

@@ -1,6 +1,7 @@
 //! The HTTP API. Command line and console use nothing else.
 
 mod auth;
+mod directories;
 mod events;
 mod logins;
 mod people;
@@ -13,6 +14,7 @@ mod traces;
 use auth::Schemes;
 
 pub use auth::SessionRequest;
+pub use directories::{DirectoryView, ProbeRequest};
 pub use logins::{LoginRequest, ReplyAttribute, Tried};
 pub use people::{FactorView, ImportRequest, PersonView};
 pub use problem::Problem;
@@ -63,7 +65,7 @@ impl ApiState {
     info(title = "Bivector", description = "Runs, proves and explains login chains."),
     paths(
         status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision,
-        secrets::list, secrets::set, people::list, people::show, people::import, logins::log_in, traces::list, traces::show,
+        secrets::list, secrets::set, people::list, people::show, people::import, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
         traces::knocks, events::events
     ),
     components(schemas(crate::shared::Event)),
@@ -90,6 +92,8 @@ pub fn router(state: ApiState) -> Router {
         .route("/people", get(people::list))
         .route("/people/import", post(people::import))
         .route("/people/{login}", get(people::show))
+        .route("/directories", get(directories::list))
+        .route("/directories/{name}/probe", post(directories::probe))
         .route("/logins", post(logins::log_in))
         .route("/traces", get(traces::list))
         .route("/traces/{reference}", get(traces::show))

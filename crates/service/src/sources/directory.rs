@@ -86,7 +86,23 @@ impl DirectorySource {
         round.given_up(PasswordAnswer::Unavailable)
     }
 
-    fn account(&self) -> Option<(&str, &Secret<Vec<u8>>)> {
+    pub(super) fn settings(&self) -> &Directory {
+        &self.settings
+    }
+
+    pub(super) fn servers(&self) -> &[ServerPool] {
+        &self.servers
+    }
+
+    pub(super) fn scope(&self) -> LdapScope {
+        match self.settings.scope {
+            Scope::Subtree => LdapScope::Subtree,
+            Scope::OneLevel => LdapScope::OneLevel,
+        }
+    }
+
+    /// The service account and its password.
+    pub(super) fn account(&self) -> Option<(&str, &Secret<Vec<u8>>)> {
         self.settings.reader.as_ref().zip(self.password.as_ref()).map(|(reader, password)| (reader.dn.as_str(), password))
     }
 
@@ -102,37 +118,43 @@ impl DirectorySource {
             }
             other => other.map(|found| (ldap, found)),
         };
-        let (mut ldap, entries) = match searched {
+        let (mut ldap, searched) = match searched {
             Ok(searched) => searched,
             Err(error) => {
                 server.forget_reader().await;
                 return Err(self.read_error(&error).into());
             }
         };
-        let mut entries = match entries {
+        Ok(self.read_searched(&mut ldap, name, searched).await?)
+    }
+
+    /// Finds a person over a connection that is signed in already.
+    pub(super) async fn find_on(&self, ldap: &mut Ldap, name: &str) -> Result<PersonAnswer, Unavailable> {
+        let searched = self.search_person(ldap, name).await.map_err(|error| self.read_error(&error))?;
+        self.read_searched(ldap, name, searched).await
+    }
+
+    async fn read_searched(&self, ldap: &mut Ldap, name: &str, searched: Searched) -> Result<PersonAnswer, Unavailable> {
+        let mut entries = match searched {
             Searched::Entries(entries) => entries,
-            Searched::Failed(why) => return Err(why.into()),
+            Searched::Failed(why) => return Err(why),
         };
         match entries.len() {
             0 => Ok(PersonAnswer::NoSuchPerson),
-            1 => Ok(self.read_person(&mut ldap, name, entries.remove(0)).await?),
+            1 => self.read_person(ldap, name, entries.remove(0)).await,
             count => Ok(PersonAnswer::Ambiguous { count }),
         }
     }
 
     async fn search_person(&self, ldap: &mut Ldap, name: &str) -> Result<Searched, LdapError> {
         let filter = format!("({}={})", self.settings.login, ldap_escape(name));
-        let scope = match self.settings.scope {
-            Scope::Subtree => LdapScope::Subtree,
-            Scope::OneLevel => LdapScope::OneLevel,
-        };
         let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName"];
         if let GroupSource::Attribute(attribute) = &self.settings.groups {
             wanted.push(attribute);
         }
         // Two are enough to know that the name is not one person's.
         let search = ldap.with_search_options(SearchOptions::new().sizelimit(2)).with_timeout(self.settings.answer_patience);
-        let result = search.search(&self.settings.base, scope, &filter, wanted).await?;
+        let result = search.search(&self.settings.base, self.scope(), &filter, wanted).await?;
         Ok(self.read_search(result.1.rc, result.0))
     }
 

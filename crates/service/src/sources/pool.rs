@@ -60,6 +60,10 @@ impl ServerPool {
         &self.server.url
     }
 
+    pub(super) fn settings(&self) -> &Server {
+        &self.server
+    }
+
     pub(super) fn is_down(&self) -> bool {
         self.started.elapsed().as_millis() as u64 <= self.down_until.load(Ordering::Relaxed).saturating_sub(1)
     }
@@ -117,7 +121,8 @@ impl ServerPool {
         Ok(Binder { ldap, fresh: true, pool: self, _turn: turn })
     }
 
-    async fn connect(&self) -> Result<Ldap, Unavailable> {
+    /// A connection of its own, protected as the site says, nobody signed in.
+    pub(super) async fn connect(&self) -> Result<Ldap, Unavailable> {
         let doing = Doing::Connecting(self.connect_patience);
         match timeout(self.connect_patience, self.open(doing)).await {
             Ok(opened) => opened,
@@ -160,7 +165,8 @@ fn unresolved(host: &str, why: &str) -> Unavailable {
     Unavailable { cause: Cause::SourceNameUnresolved, seen: format!("`{host}` does not resolve: {why}") }
 }
 
-async fn bind_reader(ldap: &mut Ldap, dn: &str, password: &Secret<Vec<u8>>, patience: Duration) -> Result<(), Unavailable> {
+/// Signs a connection in as the service account.
+pub(super) async fn bind_reader(ldap: &mut Ldap, dn: &str, password: &Secret<Vec<u8>>, patience: Duration) -> Result<(), Unavailable> {
     let password = std::str::from_utf8(password.expose()).map_err(|_| Unavailable {
         cause: Cause::SourceReaderRefused,
         seen: "the sealed password of the service account is not UTF-8".into(),

@@ -10,8 +10,8 @@ use std::sync::Arc;
 /// Where Debian keeps the usual issuers.
 const USUAL_ISSUERS: &str = "/etc/ssl/certs/ca-certificates.crt";
 
-/// The TLS settings for a trust file (relative to the data folder), or for the usual issuers.
-pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
+/// The issuers of a trust file (relative to the data folder), or the usual ones.
+pub(super) fn roots(directory: &str, trust: Option<&str>, data: &Path) -> Result<RootCertStore, ServiceError> {
     let path = data.join(trust.unwrap_or(USUAL_ISSUERS));
     let refused = |why: String| ServiceError::Directory {
         directory: directory.to_owned(),
@@ -28,10 +28,16 @@ pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -
             return Err(refused("holds no certificate".into()));
         }
     }
+    Ok(roots)
+}
+
+/// The TLS settings of a directory.
+pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
+    let roots = roots(directory, trust, data)?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
-        .map_err(|error| refused(format!("cannot be used: {error}")))?
+        .map_err(|error| ServiceError::Refused { what: format!("TLS cannot be set up: {error}"), remedy: "please report it".into() })?
         .with_root_certificates(roots)
         .with_no_client_auth();
     Ok(Arc::new(config))
