@@ -351,8 +351,8 @@ export interface components {
             login: string;
             /** @description Its name. */
             name: string;
-            /** @description Its servers in the order in which they are asked. */
-            servers: string[];
+            /** @description Its servers in the order of the site file, with what is known of each. */
+            servers: components["schemas"]["Health"][];
         };
         /** @description Something that just happened, for whoever listens. */
         Event: (components["schemas"]["TraceRow"] & {
@@ -362,6 +362,13 @@ export interface components {
             /** @enum {string} */
             kind: "knock";
         }) | {
+            /** @description The directory's name. */
+            directory: string;
+            /** @description The server and its state. */
+            health: components["schemas"]["Health"];
+            /** @enum {string} */
+            kind: "server";
+        } | {
             /** @enum {string} */
             kind: "site";
             /**
@@ -408,6 +415,33 @@ export interface components {
             /** @description How bad it is. */
             severity: components["schemas"]["Severity"];
         };
+        /** @description Which gateway a stranger might be. */
+        Guess: {
+            /** @description The gateway's name. */
+            gateway: string;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description What is known of a server from checks and from logins. */
+        Health: {
+            cause?: null | components["schemas"]["Cause"];
+            /**
+             * Format: int64
+             * @description When it was looked at last.
+             */
+            checked_us: number;
+            /** @description What was seen. */
+            said: string;
+            /** @description As it stands in the site file. */
+            server: string;
+            /**
+             * Format: int64
+             * @description Since when it is so, in microseconds since 1970.
+             */
+            since_us: number;
+            /** @description `good`, `bad`, or `note` before the first look. */
+            state: components["schemas"]["Tone"];
+        };
         /**
          * @description The stations of a chain, in their order.
          * @enum {string}
@@ -445,6 +479,7 @@ export interface components {
             first_us: number;
             /** @description The gateway of that address, if it has one. */
             gateway: string;
+            guess?: null | components["schemas"]["Guess"];
             /**
              * Format: int64
              * @description Last time.

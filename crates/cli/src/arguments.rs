@@ -42,6 +42,9 @@ pub(crate) enum Command {
     /// Seal secrets
     #[command(subcommand)]
     Secret(Secret),
+    /// Gateways of the site: what to enter on the device, who knocks
+    #[command(subcommand)]
+    Gateway(Gateway),
     /// Directories of the site: list them, prove them piece by piece
     #[command(subcommand)]
     Directory(Directory),
@@ -128,6 +131,11 @@ pub(crate) enum Site {
     },
     /// List all revisions
     History,
+    /// Put an earlier revision in force again, as a new one
+    Restore {
+        /// Its number
+        revision: u64,
+    },
     /// Print the reference of the site file
     Reference,
 }
@@ -150,9 +158,50 @@ pub(crate) enum Secret {
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Directory {
-    /// List the directories of the site in force
+pub(crate) enum Gateway {
+    /// List the gateways of the site in force
     List,
+    /// Show one gateway
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Print the sheet of what to enter on the device
+    Handover {
+        /// The gateway's name
+        name: String,
+        /// How to write it
+        #[arg(long, value_enum, default_value = "text")]
+        format: SheetFormat,
+    },
+    /// List packets that got no answer: from whom, how often, why, and which gateway it might be
+    Knocks,
+    /// Add an address to a gateway, as a new revision of the site
+    Register {
+        /// The address, or a range
+        address: String,
+        /// The gateway's name
+        #[arg(long = "as", value_name = "GATEWAY")]
+        gateway: String,
+    },
+}
+
+/// How a sheet is written; `--json` gives its data.
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+pub(crate) enum SheetFormat {
+    Text,
+    Markdown,
+    Html,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Directory {
+    /// List the directories of the site in force with the state of their servers
+    List {
+        /// Stay, and print each change as it comes
+        #[arg(long)]
+        watch: bool,
+    },
     /// Prove every server of a directory: name, connection, TLS, account, base, and a person's entry and groups
     Probe {
         /// The directory's name

@@ -5,6 +5,8 @@ use crate::failure::Failure;
 use crate::settings::Settings;
 use bivector_service::api::Problem;
 use bivector_wire::Secret;
+use futures_util::StreamExt;
+use futures_util::stream::BoxStream;
 use reqwest::{Method, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -167,6 +169,42 @@ pub(crate) fn encode(name: &str) -> String {
             },
         )
         .collect()
+}
+
+/// The line of events, read event by event.
+pub(crate) struct Events {
+    stream: BoxStream<'static, reqwest::Result<bytes::Bytes>>,
+    waiting: String,
+}
+
+impl Events {
+    /// Takes the line up.
+    ///
+    /// # Errors
+    /// As [`Client::ask`].
+    pub(crate) async fn open(client: &Client) -> Result<Self, Failure> {
+        Ok(Events { stream: client.events().await?.bytes_stream().boxed(), waiting: String::new() })
+    }
+
+    /// The data of the next event of a name. May be dropped while it waits; nothing is lost then.
+    ///
+    /// # Errors
+    /// The service ended the line.
+    pub(crate) async fn next(&mut self, name: &str) -> Result<Option<String>, Failure> {
+        loop {
+            while let Some(at) = self.waiting.find("\n\n") {
+                let event: String = self.waiting.drain(..at + 2).collect();
+                let named = event.lines().any(|line| line.strip_prefix("event: ") == Some(name));
+                if let Some(data) = event.lines().find_map(|line| line.strip_prefix("data: ")).filter(|_| named) {
+                    return Ok(Some(data.to_owned()));
+                }
+            }
+            match self.stream.next().await {
+                Some(Ok(chunk)) => self.waiting.push_str(&String::from_utf8_lossy(&chunk)),
+                _ => return Err(Failure::unreachable("the service ended the stream", "start it again, then follow again")),
+            }
+        }
+    }
 }
 
 trait WithoutUrl {

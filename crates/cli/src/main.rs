@@ -40,6 +40,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Demo(demo) => demo::run(demo, global.json).await,
         Command::Site(site) => commands::site::run(site, &global).await,
         Command::Secret(secret) => commands::secret::run(secret, &global).await,
+        Command::Gateway(gateway) => commands::gateway::run(gateway, &global).await,
         Command::Directory(directory) => commands::directory::run(directory, &global).await,
         Command::Person(person) => commands::person::run(person, &global).await,
         Command::Login(login) => commands::login::run(login, &global).await,

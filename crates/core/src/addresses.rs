@@ -4,6 +4,11 @@ use ipnet::IpNet;
 use std::collections::HashMap;
 use std::net::IpAddr;
 
+/// A range as people write it: a single address without its prefix length.
+pub fn show(range: &IpNet) -> String {
+    if range.prefix_len() == range.max_prefix_len() { range.addr().to_string() } else { range.to_string() }
+}
+
 /// A map from address ranges to values. Looking up costs one hash per prefix length in use, however many ranges there are.
 #[derive(Debug, Clone)]
 pub struct AddressMap<T> {

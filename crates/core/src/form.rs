@@ -68,6 +68,16 @@ impl Form {
         self.fields.iter().any(|field| matches!(field, Field::Code(_)))
     }
 
+    /// What somebody would type by it, with made-up parts.
+    pub fn example(&self) -> String {
+        let part = |field: &Field| match field {
+            Field::Password => "tide-and-time".to_owned(),
+            Field::Code(digits) => "123456789".chars().take(usize::from(*digits)).collect(),
+            Field::Literal(text) => text.clone(),
+        };
+        self.fields.iter().map(part).collect()
+    }
+
     /// Reads a text by this form: the parts, or nothing where it does not fit.
     fn read(&self, index: usize, text: &str) -> Option<Reading> {
         let fixed: usize = self.fields.iter().map(Field::fixed_length).sum();

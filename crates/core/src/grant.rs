@@ -140,6 +140,15 @@ impl Template {
     }
 }
 
+impl fmt::Display for Template {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.parts.iter().try_for_each(|part| match part {
+            Part::Text(text) => f.write_str(text),
+            Part::Placeholder(index) => write!(f, "{{{}}}", PLACEHOLDERS.get(*index).copied().unwrap_or_default()),
+        })
+    }
+}
+
 impl Grant {
     /// The encoded attributes for one login.
     pub fn encode(&self, context: &GrantContext<'_>) -> Vec<u8> {

@@ -15,6 +15,7 @@ pub mod login;
 pub mod moment;
 pub mod probe;
 pub mod rule;
+pub mod sheet;
 pub mod site;
 pub mod totp;
 pub mod trace;

@@ -8,10 +8,12 @@ use crate::shared::{Event, Shared};
 use bivector_core::Cause;
 use bivector_core::site::{Finding, Site};
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::time::Duration;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, broadcast};
 
+/// How often directory servers are looked at.
+const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// How long a closed door's logins in flight may take to end.
 const LAST_LOGINS: Duration = Duration::from_secs(10);
 
@@ -97,8 +99,9 @@ impl Doors {
         let Some(newest) = shared.records.newest_revision()? else { return Ok(()) };
         let (site, findings) = Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records)?);
         let site = site.ok_or(ServiceError::Site(findings))?;
-        let live = LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?;
-        shared.live.store(Some(Arc::new(live)));
+        let live = Arc::new(LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?);
+        tokio::spawn(watch_directories(Arc::downgrade(&live), shared.events.clone()));
+        shared.live.store(Some(live));
         Ok(())
     }
 
@@ -162,11 +165,29 @@ async fn try_readers(live: &LiveSite) -> Result<Vec<String>, ServiceError> {
 
 fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: &Arc<Shared>) {
     let revision = live.revision;
-    shared.live.store(Some(Arc::new(live)));
+    let live = Arc::new(live);
+    tokio::spawn(watch_directories(Arc::downgrade(&live), shared.events.clone()));
+    shared.live.store(Some(live));
     let before = std::mem::replace(open, doors);
     close_all(before.into_iter().filter(|door| !open.iter().any(|kept| Arc::ptr_eq(kept, door))).collect());
     let _ = shared.events.send(Event::Site { revision });
     tracing::info!(revision, "the site is in force");
+}
+
+/// Looks at every directory server again and again, until this site is no longer in force and its last login has ended.
+async fn watch_directories(live: Weak<LiveSite>, events: broadcast::Sender<Event>) {
+    let mut pace = tokio::time::interval(LOOK_EVERY);
+    loop {
+        pace.tick().await;
+        let Some(live) = live.upgrade() else { return };
+        for directory in &live.directories {
+            for health in directory.look().await {
+                tracing::info!(directory = directory.name(), server = health.server, state = ?health.state, said = health.said, "a directory server changed");
+                // Nobody listening is no error.
+                let _ = events.send(Event::Server { directory: directory.name().to_owned(), health });
+            }
+        }
+    }
 }
 
 fn close_all(doors: OpenDoors) {

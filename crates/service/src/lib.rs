@@ -9,6 +9,7 @@ pub mod clock;
 pub mod console;
 pub mod doors;
 pub mod driver;
+pub mod edit;
 pub mod error;
 pub mod live;
 pub mod metrics;

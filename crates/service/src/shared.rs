@@ -4,9 +4,10 @@ use crate::live::LiveSite;
 use crate::records::{Agreement, Knock, Records, TraceRow};
 use crate::roster::Roster;
 use crate::seal::Seal;
+use crate::sources::Health;
 use arc_swap::ArcSwapOption;
 use bivector_core::trace::Trace;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -17,13 +18,20 @@ use utoipa::ToSchema;
 const EVENTS_KEPT: usize = 1024;
 
 /// Something that just happened, for whoever listens.
-#[derive(Debug, Clone, Serialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Event {
     /// A login ended.
     Trace(Box<TraceRow>),
     /// A packet was dropped.
     Knock(Knock),
+    /// A server of a directory became well or ill.
+    Server {
+        /// The directory's name.
+        directory: String,
+        /// The server and its state.
+        health: Health,
+    },
     /// A revision of the site is in force.
     Site {
         /// Its number.

@@ -1,11 +1,12 @@
 //! `bivector directory …`
 
 use crate::arguments::{Directory as DirectoryCommand, Global};
-use crate::client::{Client, encode};
+use crate::client::{Client, Events, encode};
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::trace::Tone;
 use bivector_service::api::{DirectoryView, ProbeRequest};
+use bivector_service::shared::Event;
 use bivector_service::sources::probe::ProbedServer;
 use reqwest::Method;
 use std::process::ExitCode;
@@ -13,7 +14,16 @@ use std::process::ExitCode;
 pub(crate) async fn run(command: DirectoryCommand, global: &Global) -> Result<ExitCode, Failure> {
     let client = Client::new(global)?;
     match command {
-        DirectoryCommand::List => list(&client.get::<Vec<DirectoryView>>("/directories", &[]).await?, global),
+        DirectoryCommand::List { watch } => {
+            // The line of events is taken up first, so that no change falls between the list and it.
+            let events = if watch { Some(Events::open(&client).await?) } else { None };
+            list(&client.get::<Vec<DirectoryView>>("/directories", &[]).await?, global);
+            if let Some(mut events) = events {
+                while let Some(data) = events.next("server").await? {
+                    print_change(&data, global);
+                }
+            }
+        }
         DirectoryCommand::Probe { name, person } => {
             let path = format!("/directories/{}/probe", encode(&name));
             let probed: Vec<ProbedServer> = client.ask(Method::POST, &path, &[], Some(&ProbeRequest { person })).await?;
@@ -30,15 +40,20 @@ fn list(directories: &[DirectoryView], global: &Global) {
     if global.json {
         return output::json(&directories);
     }
-    let mut table = output::table(&["directory", "servers", "base", "login", "chains"]);
+    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "base", "chains"]);
     for directory in directories {
-        table.add_row([
-            directory.name.clone(),
-            directory.servers.join("\n"),
-            directory.base.clone(),
-            directory.login.clone(),
-            directory.chains.join(", "),
-        ]);
+        for (index, server) in directory.servers.iter().enumerate() {
+            let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
+            table.add_row([
+                first(&directory.name),
+                server.server.clone(),
+                state(server.state),
+                output::when(server.since_us),
+                server.said.clone(),
+                first(&directory.base),
+                first(&directory.chains.join(", ")),
+            ]);
+        }
     }
     output::print_table(&table);
     if directories.is_empty() {
@@ -64,5 +79,30 @@ fn show(probed: &[ProbedServer], global: &Global) {
             }
         }
         output::line("");
+    }
+}
+
+fn state(state: Tone) -> String {
+    let word = match state {
+        Tone::Good => "well",
+        Tone::Note => "not known yet",
+        Tone::Warn => "look at it",
+        Tone::Bad => "down",
+    };
+    format!("{} {word}", output::tone(state))
+}
+
+fn print_change(data: &str, global: &Global) {
+    if global.json {
+        return output::line(data);
+    }
+    if let Ok(Event::Server { directory, health }) = serde_json::from_str(data) {
+        output::line(format!(
+            "{}  {directory}  {}  {}  {}",
+            output::when(health.since_us),
+            health.server,
+            state(health.state),
+            health.said
+        ));
     }
 }

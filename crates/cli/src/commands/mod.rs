@@ -1,6 +1,7 @@
 //! One module per command.
 
 pub(crate) mod directory;
+pub(crate) mod gateway;
 pub(crate) mod lab;
 pub(crate) mod load;
 pub(crate) mod login;

@@ -17,6 +17,7 @@ pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCod
         SiteCommand::Apply { file, note, expected } => apply(&file, note, expected, global).await,
         SiteCommand::Export { revision } => export(revision, global).await,
         SiteCommand::History => history(global).await,
+        SiteCommand::Restore { revision } => restore(revision, global).await,
         SiteCommand::Reference => {
             output::line(reference_markdown().trim_end());
             Ok(ExitCode::SUCCESS)
@@ -45,6 +46,15 @@ async fn check(file: &Path, offline: bool, global: &Global) -> Result<ExitCode, 
 
 async fn apply(file: &Path, note: String, expected: Option<u64>, global: &Global) -> Result<ExitCode, Failure> {
     let text = output::read_file(file)?;
+    put_in_force(&file.display().to_string(), text, note, expected, global).await
+}
+
+async fn restore(number: u64, global: &Global) -> Result<ExitCode, Failure> {
+    let earlier: Revision = Client::new(global)?.get(&format!("/site/revisions/{number}"), &[]).await?;
+    put_in_force(&format!("revision {number}"), earlier.text.unwrap_or_default(), format!("restored revision {number}"), None, global).await
+}
+
+async fn put_in_force(title: &str, text: String, note: String, expected: Option<u64>, global: &Global) -> Result<ExitCode, Failure> {
     let request = ApplyRequest { text: text.clone(), note, expected };
     let answer: Answer<AppliedView> = Client::new(global)?.call(Method::POST, "/site/revisions", &[], Some(&request)).await?;
     match answer {
@@ -54,7 +64,7 @@ async fn apply(file: &Path, note: String, expected: Option<u64>, global: &Global
                 return Ok(ExitCode::SUCCESS);
             }
             if !applied.findings.is_empty() {
-                findings::print(&file.display().to_string(), &text, &applied.findings);
+                findings::print(title, &text, &applied.findings);
             }
             for source in &applied.unreachable {
                 output::line(format!("warning: {source}"));
@@ -63,7 +73,7 @@ async fn apply(file: &Path, note: String, expected: Option<u64>, global: &Global
             Ok(ExitCode::SUCCESS)
         }
         Answer::Refused(problem) if !problem.findings.is_empty() && !global.json => {
-            findings::print(&file.display().to_string(), &text, &problem.findings);
+            findings::print(title, &text, &problem.findings);
             Ok(ExitCode::from(1))
         }
         Answer::Refused(problem) if global.json => {

@@ -1,12 +1,11 @@
 //! `bivector trace …`
 
 use crate::arguments::{Global, Trace, TraceFilter};
-use crate::client::Client;
+use crate::client::{Client, Events};
 use crate::failure::Failure;
 use crate::{output, waterfall};
 use bivector_service::api::TraceView;
 use bivector_service::records::TraceRow;
-use futures_util::StreamExt;
 use std::process::ExitCode;
 use std::time::Duration;
 use tokio::time::Instant;
@@ -85,36 +84,23 @@ async fn follow(
         .map(|text| read_duration(text).ok_or_else(|| Failure::usage(format!("`{text}` is no time"), "write for example 30s, 10m or 1h")))
         .transpose()?;
     let until = limit.map(|limit| Instant::now() + limit);
-    let mut stream = client.events().await?.bytes_stream();
-    let (mut seen, mut waiting) = (0, String::new());
+    let mut events = Events::open(client).await?;
+    let mut seen = 0;
     while count.is_none_or(|count| seen < count) {
-        let chunk = match until {
-            Some(until) => match tokio::time::timeout_at(until, stream.next()).await {
-                Ok(chunk) => chunk,
+        let next = events.next("trace");
+        let data = match until {
+            Some(until) => match tokio::time::timeout_at(until, next).await {
+                Ok(data) => data?,
                 Err(_) => break,
             },
-            None => stream.next().await,
+            None => next.await?,
         };
-        let Some(Ok(chunk)) = chunk else {
-            return Err(Failure::unreachable("the service ended the stream", "start it again, then follow again"));
-        };
-        waiting.push_str(&String::from_utf8_lossy(&chunk));
-        while let Some(at) = waiting.find("\n\n") {
-            let event: String = waiting.drain(..at + 2).collect();
-            if let Some(row) = read_event(&event).filter(|row| fits(filter, row)) {
-                print_followed(client, &row, filter, global).await?;
-                seen += 1;
-            }
+        if let Some(row) = data.and_then(|data| serde_json::from_str(&data).ok()).filter(|row| fits(filter, row)) {
+            print_followed(client, &row, filter, global).await?;
+            seen += 1;
         }
     }
     Ok(ExitCode::SUCCESS)
-}
-
-/// The trace of an event, if it is one.
-fn read_event(event: &str) -> Option<TraceRow> {
-    event.lines().any(|line| line == "event: trace").then_some(())?;
-    let data = event.lines().find_map(|line| line.strip_prefix("data: "))?;
-    serde_json::from_str(data).ok()
 }
 
 fn fits(filter: &TraceFilter, row: &TraceRow) -> bool {

@@ -88,9 +88,11 @@ impl World {
             "breakwater" => [127, 0, 0, 11],
             "lantern" => [127, 0, 0, 12],
             "slipway" => [127, 0, 0, 13],
+            // The bastion host, sending from an address that nobody has registered.
             _ => [127, 0, 0, 99],
         };
-        let secret = self.secrets.get(&format!("gateway/{name}")).map_or("not-registered", String::as_str);
+        let name = if name == "elsewhere" { "slipway" } else { name };
+        let secret = self.secrets.get(&format!("gateway/{name}")).map_or("", String::as_str);
         SimulatedGateway {
             name: name.to_owned(),
             from: IpAddr::from(from),

@@ -157,3 +157,72 @@ async fn a_directory_that_hangs_or_answers_nonsense_is_an_outage_within_its_time
         assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some(cause)), "{trace:#}");
     }
 }
+
+/// The state of a server as the API tells it, once it is as wanted.
+async fn becomes(world: &Northmoor, server: usize, wanted: &str) -> Value {
+    for _ in 0..800 {
+        let directories = world.service.get("/directories").await;
+        let health = directories[0]["servers"][server].clone();
+        if health["state"] == wanted {
+            return health;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    panic!("server {server} did not become {wanted}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_state_of_each_server_follows_it_by_itself_with_reason_and_event() {
+    let mut world = Northmoor::start().await;
+    becomes(&world, 0, "good").await;
+    let child = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"))
+        .args(["directory", "list", "--watch", "--json"])
+        .env("BIVECTOR_SERVER", format!("http://{}", world.service.http))
+        .env("BIVECTOR_TOKEN", &world.service.token)
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let address = world.directories[0].address();
+    world.directories.remove(0).stop().await;
+    // Nobody logs in: the service looks by itself.
+    let health = becomes(&world, 0, "bad").await;
+    assert_eq!((health["cause"].as_str(), health["said"].as_str()), (Some("source-unreachable"), Some("connection refused")));
+    assert!(health["since_us"].as_u64() > Some(0));
+    let issuer = LabIssuer::new("test issuer").unwrap();
+    let data = DirectoryData::parse(DIRECTORY).unwrap();
+    let _back =
+        StandInDirectory::start(address, &data, Protection::Tls(issuer.server(&["127.0.0.1"]).unwrap()), Duration::ZERO).await.unwrap();
+    let health = becomes_other(&world, "source-unreachable").await;
+    assert_eq!(health["cause"], "source-tls-untrusted", "it is back, with a certificate of somebody else: {health}");
+    becomes(&world, 1, "good").await;
+    let mut child = child;
+    child.kill().unwrap();
+    let watched = String::from_utf8(child.wait_with_output().unwrap().stdout).unwrap();
+    assert!(watched.contains("\"cause\":\"source-unreachable\"") && watched.contains("\"cause\":\"source-tls-untrusted\""), "{watched}");
+}
+
+async fn becomes_other(world: &Northmoor, cause: &str) -> Value {
+    for _ in 0..1200 {
+        let health = world.service.get("/directories").await[0]["servers"][0].clone();
+        if health["cause"] != cause {
+            return health;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    panic!("it stayed {cause}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_hangs_costs_one_login_its_wait_and_the_others_nothing() {
+    let world = Northmoor::start().await;
+    // Takes connections and says nothing: TLS never begins.
+    let hanging = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let first = world.directories[0].address().to_string();
+    let (status, body) = world.service.apply(&world.site.replace(&first, &hanging.local_addr().unwrap().to_string())).await;
+    assert_eq!(status, 201, "{body}");
+    world.log_in("breakwater", "ines", &ines()).await;
+    for _ in 0..3 {
+        let (seen, trace) = world.log_in("slipway", "yuki", "wrong").await;
+        assert!(seen == "reject" && trace["cause"] == "password-wrong" && trace["took_us"].as_u64() < Some(900_000), "{trace:#}");
+    }
+}

@@ -8,6 +8,7 @@ mod console;
 mod demo;
 mod directory;
 mod durability;
+mod gateway;
 mod harness;
 mod probe;
 mod radius;

@@ -88,6 +88,10 @@ async fn a_faster_operator_is_noticed_and_history_and_export_keep_every_text_wit
     assert_eq!(world.service.run(&["site", "export", "1"]).trim(), world.site.trim());
     let history = world.service.run(&["site", "history"]);
     assert!(history.contains("moved the doors") && history.lines().count() == 3, "{history}");
+    assert!(world.service.run(&["site", "restore", "1"]).contains("revision 3 is in force"));
+    assert_eq!(world.service.run(&["site", "export"]).trim(), world.site.trim());
+    assert!(world.service.run(&["site", "history"]).contains("restored revision 1"));
+    assert_eq!(world.service.cli(&["site", "restore", "99"]).status.code(), Some(1));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -3,6 +3,7 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
+use crate::sources::Health;
 use crate::sources::probe::{ProbedServer, probe as probe_directory};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -14,8 +15,8 @@ use utoipa::ToSchema;
 pub struct DirectoryView {
     /// Its name.
     pub name: String,
-    /// Its servers in the order in which they are asked.
-    pub servers: Vec<String>,
+    /// Its servers in the order of the site file, with what is known of each.
+    pub servers: Vec<Health>,
     /// Where people are.
     pub base: String,
     /// The naming attribute.
@@ -37,11 +38,11 @@ pub struct ProbeRequest {
 #[utoipa::path(get, operation_id = "directories_list", path = "/api/v1/directories", tag = "directories", responses((status = 200, body = [DirectoryView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<DirectoryView>> {
     let live = state.shared.live.load_full();
-    let site = live.as_ref().map(|live| live.site.as_ref());
-    let views = site.into_iter().flat_map(|site| {
+    let views = live.iter().flat_map(|live| {
+        let site = &live.site;
         site.directories.iter().enumerate().map(|(index, directory)| DirectoryView {
             name: directory.name.clone(),
-            servers: directory.servers.iter().map(|server| server.url.clone()).collect(),
+            servers: live.directories.get(index).map(|source| source.health()).unwrap_or_default(),
             base: directory.base.clone(),
             login: directory.login.clone(),
             chains: site

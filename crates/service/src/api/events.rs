@@ -33,6 +33,7 @@ fn to_sse(event: &Event) -> SseEvent {
     let name = match event {
         Event::Trace(_) => "trace",
         Event::Knock(_) => "knock",
+        Event::Server { .. } => "server",
         Event::Site { .. } => "site",
     };
     SseEvent::default().event(name).data(serde_json::to_string(event).unwrap_or_default())

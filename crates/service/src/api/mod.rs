@@ -3,6 +3,7 @@
 mod auth;
 mod directories;
 mod events;
+mod gateways;
 mod logins;
 mod people;
 mod problem;
@@ -15,6 +16,7 @@ use auth::Schemes;
 
 pub use auth::SessionRequest;
 pub use directories::{DirectoryView, ProbeRequest};
+pub use gateways::{GatewayView, LastLogin, RegisterRequest};
 pub use logins::{LoginRequest, ReplyAttribute, Tried};
 pub use people::{FactorView, ImportRequest, PersonView};
 pub use problem::Problem;
@@ -92,6 +94,9 @@ pub fn router(state: ApiState) -> Router {
         .route("/people", get(people::list))
         .route("/people/import", post(people::import))
         .route("/people/{login}", get(people::show))
+        .route("/gateways", get(gateways::list))
+        .route("/gateways/{name}/handover", get(gateways::handover))
+        .route("/gateways/{name}/addresses", post(gateways::register))
         .route("/directories", get(directories::list))
         .route("/directories/{name}/probe", post(directories::probe))
         .route("/logins", post(logins::log_in))

@@ -3,7 +3,7 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
-use crate::apply::Change;
+use crate::apply::{Applied, Change};
 use crate::live::known;
 use crate::records::Revision;
 use axum::Json;
@@ -53,6 +53,12 @@ pub struct AppliedView {
     pub unreachable: Vec<String>,
 }
 
+impl From<Applied> for AppliedView {
+    fn from(applied: Applied) -> Self {
+        AppliedView { revision: applied.revision, findings: applied.findings, unreachable: applied.unreachable }
+    }
+}
+
 /// The site file in force, with its comments.
 #[utoipa::path(get, operation_id = "site_current", path = "/api/v1/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
 pub(super) async fn current(State(state): State<ApiState>, _: Operator) -> Result<Json<Revision>, Problem> {
@@ -98,6 +104,5 @@ pub(super) async fn apply(
 ) -> Result<(StatusCode, Json<AppliedView>), Problem> {
     let change = Change { text: request.text, operator, note: request.note, expected: request.expected };
     let applied = state.doors.apply(change, &state.shared).await?;
-    let view = AppliedView { revision: applied.revision, findings: applied.findings, unreachable: applied.unreachable };
-    Ok((StatusCode::CREATED, Json(view)))
+    Ok((StatusCode::CREATED, Json(applied.into())))
 }

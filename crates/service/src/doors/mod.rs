@@ -1,6 +1,7 @@
 //! Where Bivector listens.
 
 mod holder;
+mod knocks;
 pub mod radius;
 mod reply;
 

@@ -2,6 +2,7 @@
 //!
 //! What needs nobody outside is answered where it was received. A login that must wait runs as a task; their number is bounded.
 
+use super::knocks::{KNOCKS_EVERY, Knocks, guess};
 use super::reply::ReplyFor;
 use super::who_holds;
 use crate::clock::{self, LoginClock};
@@ -9,7 +10,6 @@ use crate::driver::drive;
 use crate::error::ServiceError;
 use crate::live::LiveSite;
 use crate::metrics;
-use crate::records::Knock;
 use crate::seal::random;
 use crate::shared::Shared;
 use bivector_core::Cause;
@@ -19,7 +19,7 @@ use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet, SharedSecret, authenticate};
 use data_encoding::Encoding;
 use std::collections::HashMap;
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, LazyLock, Mutex};
 use std::time::{Duration, Instant};
@@ -35,10 +35,6 @@ const DATAGRAM: usize = 4097;
 const REPLIES_KEPT: usize = 65_536;
 /// A dropped packet of a known gateway leaves a trace at most this often, per gateway and reason; all are counted.
 const SILENT_TRACE_EVERY: Duration = Duration::from_secs(1);
-/// Knocks of one sender are written this often at most.
-const KNOCKS_EVERY: Duration = Duration::from_secs(1);
-/// Senders whose knocks are told apart between two sweeps; each takes about 300 bytes.
-const KNOCKERS: usize = 1024;
 
 /// Crockford's alphabet: no I, L, O or U, so that a reference can be read over the telephone.
 static REFERENCE: LazyLock<Encoding> = LazyLock::new(|| {
@@ -53,13 +49,6 @@ fn reference() -> String {
 }
 
 type Replies = Window<Arc<[u8]>>;
-
-/// Knocks of one sender for one reason since they were last written.
-#[derive(Debug)]
-struct Gathered {
-    written: Instant,
-    waiting: Knock,
-}
 
 /// An open socket that logins come in by.
 #[derive(Debug)]
@@ -76,7 +65,7 @@ struct Inner {
     shared: Arc<Shared>,
     replies: Mutex<Replies>,
     silent: Mutex<HashMap<(String, Cause), Instant>>,
-    knocked: Mutex<HashMap<(IpAddr, Cause), Gathered>>,
+    knocks: Knocks,
     /// A rehearsal door stands for one gateway, whatever the address, and takes packets from one socket only.
     stands_for: Option<(String, SocketAddr)>,
 }
@@ -114,7 +103,7 @@ impl RadiusDoor {
             shared: Arc::clone(shared),
             replies: Mutex::new(Window::new(kept, REPLIES_KEPT, in_flight)),
             silent: Mutex::new(HashMap::new()),
-            knocked: Mutex::new(HashMap::new()),
+            knocks: Knocks::new(Arc::clone(shared)),
             stands_for,
         });
         let (stop, stopped) = watch::channel(false);
@@ -165,10 +154,10 @@ async fn receive_all(inner: Arc<Inner>, mut stopped: watch::Receiver<bool>) {
         let received = tokio::select! {
             received = inner.socket.recv_from(&mut buffer) => received,
             _ = sweep.tick() => {
-                inner.flush_knocks();
+                inner.knocks.flush();
                 continue;
             }
-            _ = stopped.wait_for(|stopped| *stopped) => return inner.flush_knocks(),
+            _ = stopped.wait_for(|stopped| *stopped) => return inner.knocks.flush(),
         };
         match received {
             Ok((length, sender)) => inner.receive(&buffer[..length], sender),
@@ -192,28 +181,23 @@ impl Inner {
         let Some(live) = self.shared.live.load_full() else { return metrics::dropped_packet("no-site") };
         let Some(gateway) = self.gateway(&live, sender) else {
             // RFC 2865 section 3: a request from a client without a shared secret is dropped in silence.
-            return self.drop_packet(&live, None, sender, Cause::GatewayUnknown, format!("{} bytes", datagram.len()));
+            return self.drop_packet(&live, datagram, None, sender, Cause::GatewayUnknown, format!("{} bytes", datagram.len()));
         };
         let packet = match Packet::parse(datagram) {
             Ok(packet) => packet,
-            Err(error) => return self.drop_packet(&live, Some(gateway), sender, Cause::PacketMalformed, error.to_string()),
+            Err(error) => return self.drop_packet(&live, datagram, Some(gateway), sender, Cause::PacketMalformed, error.to_string()),
         };
         if !matches!(packet.code(), Code::AccessRequest | Code::StatusServer) {
             // RFC 2865 section 3: an invalid code is dropped in silence.
-            return self.drop_packet(
-                &live,
-                Some(gateway),
-                sender,
-                Cause::PacketMalformed,
-                format!("{} is not for this door", packet.code()),
-            );
+            let said = format!("{} is not for this door", packet.code());
+            return self.drop_packet(&live, datagram, Some(gateway), sender, Cause::PacketMalformed, said);
         }
         let policy = live.site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
         let Some(secret) = live.secrets.get(gateway) else { return };
         match authenticate(packet, secret, policy) {
             Ok(authentic) => self.arrive(Arrived { gateway, sender, authentic, live: Arc::clone(&live) }),
             // RFC 3579 section 3.2: a missing or wrong Message-Authenticator is dropped in silence.
-            Err(why) => self.drop_packet(&live, Some(gateway), sender, cause_of(why), why.to_string()),
+            Err(why) => self.drop_packet(&live, datagram, Some(gateway), sender, cause_of(why), why.to_string()),
         }
     }
 
@@ -247,7 +231,8 @@ impl Inner {
                 }
             }
             Ok(Arrival::Full) | Err(_) => {
-                self.drop_packet(&arrived.live, Some(arrived.gateway), arrived.sender, Cause::Overloaded, "the door's limit".into())
+                let said = "the door's limit".to_owned();
+                self.drop_packet(&arrived.live, packet.bytes(), Some(arrived.gateway), arrived.sender, Cause::Overloaded, said);
             }
         }
     }
@@ -263,7 +248,14 @@ impl Inner {
         if counter.fetch_add(1, Ordering::Relaxed) >= settings.logins_in_flight {
             counter.fetch_sub(1, Ordering::Relaxed);
             self.finish(key, None);
-            return self.drop_packet(&live, Some(gateway), sender, Cause::Overloaded, "the gateway's limit".into());
+            return self.drop_packet(
+                &live,
+                authentic.packet().bytes(),
+                Some(gateway),
+                sender,
+                Cause::Overloaded,
+                "the gateway's limit".into(),
+            );
         }
         let clock = LoginClock::start();
         let origin = if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway };
@@ -306,10 +298,11 @@ impl Inner {
     }
 
     /// Counts a packet that gets no answer; for a known gateway it also leaves a trace, a few a second at most.
-    fn drop_packet(&self, live: &LiveSite, gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) {
+    fn drop_packet(&self, live: &LiveSite, datagram: &[u8], gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) {
         metrics::dropped_packet(cause.slug());
         let name = gateway.and_then(|gateway| live.site.gateways.get(gateway)).map(|gateway| gateway.name.clone()).unwrap_or_default();
-        self.knock(sender.ip(), cause, &name, &said);
+        let guess = || if gateway.is_none() { guess(datagram, live) } else { None };
+        self.knocks.add(sender.ip(), cause, &name, &said, guess);
         if let Some(gateway) = gateway
             && self.may_trace(&name, cause)
         {
@@ -317,52 +310,6 @@ impl Inner {
             metrics::login(&trace);
             self.shared.keep_trace(trace);
         }
-    }
-
-    /// Knocks of one sender are written at once the first time, then gathered, so that a flood costs one row a second.
-    fn knock(&self, sender: IpAddr, cause: Cause, gateway: &str, said: &str) {
-        let Ok(mut knocked) = self.knocked.lock() else { return };
-        let now = clock::now().micros();
-        let sender = sender.to_canonical();
-        let fresh = || Knock {
-            sender: sender.to_string(),
-            cause,
-            gateway: gateway.to_owned(),
-            count: 0,
-            first_us: now,
-            last_us: now,
-            said: String::new(),
-        };
-        // A flood from many addresses: the ones beyond are counted in the figures only.
-        if knocked.len() >= KNOCKERS && !knocked.contains_key(&(sender, cause)) {
-            return;
-        }
-        let gathered =
-            knocked.entry((sender, cause)).or_insert_with(|| Gathered { written: Instant::now() - KNOCKS_EVERY, waiting: fresh() });
-        gathered.waiting.count += 1;
-        gathered.waiting.last_us = now;
-        said.clone_into(&mut gathered.waiting.said);
-        if gathered.written.elapsed() >= KNOCKS_EVERY {
-            self.write_knock(gathered, fresh());
-        }
-    }
-
-    /// Writes what was gathered, and forgets senders that have gone quiet.
-    fn flush_knocks(&self) {
-        let Ok(mut knocked) = self.knocked.lock() else { return };
-        knocked.retain(|_, gathered| {
-            if gathered.waiting.count > 0 {
-                let next = Knock { count: 0, said: String::new(), ..gathered.waiting.clone() };
-                self.write_knock(gathered, next);
-                return true;
-            }
-            gathered.written.elapsed() < KNOCKS_EVERY
-        });
-    }
-
-    fn write_knock(&self, gathered: &mut Gathered, next: Knock) {
-        gathered.written = Instant::now();
-        self.shared.keep_knock(std::mem::replace(&mut gathered.waiting, next));
     }
 
     fn may_trace(&self, gateway: &str, cause: Cause) -> bool {

@@ -34,7 +34,7 @@ const MIGRATIONS: &[&str] = &[
      CREATE TABLE trace_steps (trace INTEGER PRIMARY KEY REFERENCES traces ON DELETE CASCADE, steps TEXT NOT NULL);
      CREATE TABLE knocks (
          sender TEXT NOT NULL, cause TEXT NOT NULL, gateway TEXT NOT NULL, count INTEGER NOT NULL, first_us INTEGER NOT NULL,
-         last_us INTEGER NOT NULL, said TEXT NOT NULL, PRIMARY KEY (sender, cause)) WITHOUT ROWID;
+         last_us INTEGER NOT NULL, said TEXT NOT NULL, guess TEXT, PRIMARY KEY (sender, cause)) WITHOUT ROWID;
      CREATE INDEX knocks_by_last ON knocks (last_us);",
 ];
 

@@ -14,7 +14,7 @@ mod writer;
 pub use agreement::Agreement;
 pub use people::{FactorRow, NewFactor, NewPerson, PersonRow};
 pub use revisions::{Revision, SecretRow};
-pub use traces::{Knock, TraceFilter, TraceRow};
+pub use traces::{Guess, Knock, TraceFilter, TraceRow};
 pub(crate) use traces::{insert_knock, insert_trace};
 
 use crate::error::ServiceError;

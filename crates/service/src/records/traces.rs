@@ -116,6 +116,18 @@ pub struct Knock {
     pub last_us: u64,
     /// What was seen the last time.
     pub said: String,
+    /// The gateway that it might be, with the reason, where the packet gives one.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub guess: Option<Guess>,
+}
+
+/// Which gateway a stranger might be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Guess {
+    /// The gateway's name.
+    pub gateway: String,
+    /// Why.
+    pub why: String,
 }
 
 /// Traces that are kept; each takes about 2 KiB on disk.
@@ -192,7 +204,9 @@ impl Records {
     pub(crate) async fn knocks(&self) -> Result<Vec<Knock>, RecordsError> {
         self.read(|connection| {
             connection
-                .prepare("SELECT sender, cause, gateway, count, first_us, last_us, said FROM knocks ORDER BY last_us DESC LIMIT 1000")?
+                .prepare(
+                    "SELECT sender, cause, gateway, count, first_us, last_us, said, guess FROM knocks ORDER BY last_us DESC LIMIT 1000",
+                )?
                 .query_map([], |row| {
                     Ok(Knock {
                         sender: row.get(0)?,
@@ -202,6 +216,7 @@ impl Records {
                         first_us: row.get::<_, i64>(4)? as u64,
                         last_us: row.get::<_, i64>(5)? as u64,
                         said: row.get(6)?,
+                        guess: row.get::<_, Option<String>>(7)?.and_then(|guess| serde_json::from_str(&guess).ok()),
                     })
                 })?
                 .collect()
@@ -256,8 +271,8 @@ fn prune_traces(transaction: &Transaction<'_>, newest: u64) -> rusqlite::Result<
 pub(crate) fn insert_knock(transaction: &Transaction<'_>, knock: &Knock) -> rusqlite::Result<()> {
     transaction
         .prepare_cached(
-            "INSERT INTO knocks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT (sender, cause) DO UPDATE SET
-             count = count + excluded.count, last_us = excluded.last_us, said = excluded.said, gateway = excluded.gateway",
+            "INSERT INTO knocks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) ON CONFLICT (sender, cause) DO UPDATE SET
+             count = count + excluded.count, last_us = excluded.last_us, said = excluded.said, gateway = excluded.gateway, guess = coalesce(excluded.guess, guess)",
         )?
         .execute(params![
             knock.sender,
@@ -266,7 +281,8 @@ pub(crate) fn insert_knock(transaction: &Transaction<'_>, knock: &Knock) -> rusq
             knock.count as i64,
             knock.first_us as i64,
             knock.last_us as i64,
-            knock.said
+            knock.said,
+            knock.guess.as_ref().and_then(|guess| serde_json::to_string(guess).ok()),
         ])?;
     // Addresses can be made up, so their number has a bound; the ones not seen for longest go first.
     transaction

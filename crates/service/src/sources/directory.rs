@@ -1,6 +1,6 @@
 //! A directory over LDAP (RFC 4511): finding a person, reading groups, checking a password by a bind.
 
-use super::pool::{Binder, ServerPool};
+use super::pool::{Binder, Health, ServerPool};
 use super::trouble::{Doing, from_ldap};
 use super::trust::client_config;
 use crate::error::ServiceError;
@@ -57,6 +57,17 @@ impl DirectorySource {
             }
         }
         Err(why)
+    }
+
+    /// What is known of its servers, in the order of the site file.
+    pub fn health(&self) -> Vec<Health> {
+        self.servers.iter().filter_map(ServerPool::health).collect()
+    }
+
+    /// Looks at every server once, aside from the logins; gives those whose state changed.
+    pub async fn look(&self) -> Vec<Health> {
+        let looks = self.servers.iter().map(|server| server.look(self.account(), self.settings.answer_patience));
+        futures_util::future::join_all(looks).await.into_iter().flatten().collect()
     }
 
     /// Finds a person by login name.
@@ -268,7 +279,7 @@ impl<'d> Round<'d> {
         crate::metrics::failed_server(self.source, server.url(), why.cause);
         // Busy and slow are not down, and a refused account is refused on every server.
         if matches!(why.cause, Cause::SourceUnreachable | Cause::SourceNameUnresolved | Cause::SourceTlsUntrusted) {
-            server.set_down();
+            server.set_down(&why);
         }
         self.over = sent;
         self.failed.push(FailedServer { server: server.url().to_owned(), why, took_us: self.began.elapsed().as_micros() as u64 });

@@ -6,3 +6,5 @@ mod pool;
 pub mod probe;
 mod trouble;
 mod trust;
+
+pub use pool::Health;

@@ -1,0 +1,114 @@
+//! Gateways of the site: listed, handed over, given one more address.
+
+use super::ApiState;
+use super::auth::Operator;
+use super::problem::{Body, Problem};
+use super::site::AppliedView;
+use crate::apply::Change;
+use crate::edit::add_address;
+use crate::records::TraceFilter;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use bivector_core::sheet::{Sheet, handover as handover_sheet};
+use bivector_core::trace::Outcome;
+use bivector_wire::IntegrityPolicy;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A gateway of the site.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct GatewayView {
+    /// Its name.
+    pub name: String,
+    /// Where its packets come from.
+    pub from: Vec<String>,
+    /// The chain that takes its logins.
+    pub chain: Option<String>,
+    /// Name of its sealed secret.
+    pub secret: String,
+    /// Whether it must sign its requests.
+    pub must_sign: bool,
+    /// How long it waits per try, in milliseconds, where the site file says so.
+    pub wait_ms: Option<u64>,
+    /// How often it tries.
+    pub tries: Option<u32>,
+    /// Its newest login.
+    pub last: Option<LastLogin>,
+}
+
+/// The newest login of a gateway.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct LastLogin {
+    /// When it began, in microseconds since 1970.
+    pub began_us: u64,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Its trace.
+    pub reference: String,
+}
+
+/// An address to add.
+#[derive(Debug, Deserialize, Serialize, ToSchema)]
+pub struct RegisterRequest {
+    /// An address, or a range.
+    pub address: String,
+}
+
+/// All gateways of the site in force, each with its newest login.
+#[utoipa::path(get, operation_id = "gateways_list", path = "/api/v1/gateways", tag = "gateways", responses((status = 200, body = [GatewayView])))]
+pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<GatewayView>>, Problem> {
+    let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
+    let mut views = Vec::new();
+    for gateway in &live.site.gateways {
+        let newest = TraceFilter { gateway: Some(gateway.name.clone()), limit: Some(1), ..TraceFilter::default() };
+        let last = state.shared.records.traces(newest).await?.pop();
+        views.push(GatewayView {
+            name: gateway.name.clone(),
+            from: gateway.from.iter().map(bivector_core::addresses::show).collect(),
+            chain: gateway.chain.and_then(|chain| live.site.chains.get(chain)).map(|chain| chain.name.clone()),
+            secret: gateway.secret.clone(),
+            must_sign: gateway.integrity == IntegrityPolicy::Required,
+            wait_ms: gateway.patience.map(|patience| patience.wait.as_millis() as u64),
+            tries: gateway.patience.map(|patience| patience.tries),
+            last: last.map(|row| LastLogin { began_us: row.began_us, outcome: row.outcome, reference: row.reference }),
+        });
+    }
+    Ok(Json(views))
+}
+
+/// The sheet of what to enter on the device. The secret is not on it.
+#[utoipa::path(get, operation_id = "gateways_handover", path = "/api/v1/gateways/{name}/handover", tag = "gateways", params(("name" = String, Path)),
+    responses((status = 200, body = Sheet), (status = 404, body = Problem)))]
+pub(super) async fn handover(State(state): State<ApiState>, _: Operator, Path(name): Path<String>) -> Result<Json<Sheet>, Problem> {
+    let live = state.shared.live.load_full();
+    let doors = state.doors.addresses().await;
+    let sheet = live.as_ref().and_then(|live| handover_sheet(&live.site, live.site.gateway_named(&name)?, &doors));
+    sheet.map(Json).ok_or_else(|| no_such_gateway(&state, &name))
+}
+
+fn no_such_gateway(state: &ApiState, name: &str) -> Problem {
+    let live = state.shared.live.load_full();
+    let names: Vec<&str> = live.iter().flat_map(|live| &live.site.gateways).map(|gateway| gateway.name.as_str()).collect();
+    let known = if names.is_empty() { "the site in force has none".to_owned() } else { format!("known: {}", names.join(", ")) };
+    Problem::not_found(format!("there is no gateway `{name}`"), known)
+}
+
+/// Adds an address to a gateway: the site file is changed in that place only and applied as a new revision.
+#[utoipa::path(post, operation_id = "gateways_register", path = "/api/v1/gateways/{name}/addresses", tag = "gateways", params(("name" = String, Path)),
+    request_body = RegisterRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn register(
+    State(state): State<ApiState>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Body(request): Body<RegisterRequest>,
+) -> Result<(StatusCode, Json<AppliedView>), Problem> {
+    let revision = state.shared.live.load().as_ref().filter(|live| live.site.gateway_named(&name).is_some()).map(|live| live.revision);
+    let Some(revision) = revision else { return Err(no_such_gateway(&state, &name)) };
+    let current = state.shared.records.revision(revision).await?.and_then(|revision| revision.text).unwrap_or_default();
+    let text = add_address(&current, &name, request.address.trim())?;
+    let note = format!("{} registered as {name}", request.address.trim());
+    // Made from the revision in force; another one meanwhile stops it, so that nobody's change is lost.
+    let applied = state.doors.apply(Change { text, operator, note, expected: Some(revision) }, &state.shared).await?;
+    Ok((StatusCode::CREATED, Json(AppliedView::from(applied))))
+}
