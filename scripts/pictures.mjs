@@ -119,6 +119,10 @@ try {
   await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
   await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 560)
+  await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
+  await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`]], env, 440)
+  await terminal('gateway-handover', [['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 520)
+  await terminal('lab-load', [['bivector lab load', `${bin} lab load`]], env, 260)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()

@@ -227,12 +227,15 @@ mod tests {
 
     const SECRET: &[u8] = b"breakwater-secret";
 
+    /// What a server sends back for one request.
+    type Answer = fn(&[u8]) -> Vec<Vec<u8>>;
+
     fn patience(tries: u32) -> Patience {
         Patience { wait: Duration::from_millis(120), tries }
     }
 
     /// A server that answers the requests it gets in order, each as told; an empty answer is silence.
-    async fn server(answers: Vec<fn(&[u8]) -> Vec<Vec<u8>>>) -> (SocketAddr, tokio::task::JoinHandle<Vec<Vec<u8>>>) {
+    async fn server(answers: Vec<Answer>) -> (SocketAddr, tokio::task::JoinHandle<Vec<Vec<u8>>>) {
         let socket = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let address = socket.local_addr().unwrap();
         let seen = tokio::spawn(async move {
@@ -257,7 +260,7 @@ mod tests {
         message.sign_reply(packet.identifier().wrapping_add(identifier_off), packet.authenticator(), &SharedSecret::new(secret)).unwrap()
     }
 
-    async fn ask(answers: Vec<fn(&[u8]) -> Vec<Vec<u8>>>, tries: u32) -> (Exchange, Vec<Vec<u8>>) {
+    async fn ask(answers: Vec<Answer>, tries: u32) -> (Exchange, Vec<Vec<u8>>) {
         let (address, seen) = server(answers).await;
         let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), address).await.unwrap();
         let exchange = asker.ask(&Request::login("ines", b"barnacle"), &SharedSecret::new(SECRET), patience(tries)).await.unwrap();

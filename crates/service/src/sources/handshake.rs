@@ -19,11 +19,14 @@ const START_TLS: &[u8] = b"\x30\x1d\x02\x01\x01\x77\x18\x80\x161.3.6.1.4.1.1466.
 /// The longest answer to StartTLS that is read, in bytes.
 const ANSWER: usize = 512;
 
+/// The certificates that a server showed, its own first, and whether they would have been trusted.
+type Shown = (Vec<Vec<u8>>, Result<(), Error>);
+
 /// Lets every certificate pass and notes whether it would have been trusted.
 #[derive(Debug)]
 struct Looking {
     inner: Arc<WebPkiServerVerifier>,
-    seen: Mutex<Option<(Vec<Vec<u8>>, Result<(), Error>)>>,
+    seen: Mutex<Option<Shown>>,
 }
 
 impl ServerCertVerifier for Looking {
