@@ -82,7 +82,8 @@ async fn import(client: &Client, file: &Path, preview: bool, global: &Global) ->
             let column = error.column.as_ref().map(|column| format!(", {column}")).unwrap_or_default();
             output::line(format!("{}:{}{column}: {}", file.display(), error.line, error.message));
         }
-        let what = format!("{} people with {} factors", imported.people, imported.factors);
+        let count = |number: usize, one: &str, many: &str| format!("{number} {}", if number == 1 { one } else { many });
+        let what = format!("{} with {}", count(imported.people, "person", "people"), count(imported.factors, "factor", "factors"));
         output::line(match (imported.errors.is_empty(), preview) {
             (false, _) => format!(
                 "{} wrong; nothing was imported",

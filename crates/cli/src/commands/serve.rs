@@ -5,6 +5,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_service::records::Sync;
 use bivector_service::{Options, start};
+use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::time::Duration;
 use tokio::signal::unix::{SignalKind, signal};
@@ -14,7 +15,7 @@ use tracing_subscriber::EnvFilter;
 const LAST_LOGINS: Duration = Duration::from_secs(20);
 
 pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
-    log_to_stderr("warn,bivector_service=info");
+    log_to_stderr("warn,bivector=info,bivector_service=info");
     let sync = if serve.no_sync { Sync::Off } else { Sync::Full };
     let running = start(Options { data: serve.data.clone(), key_file: serve.key_file, http: serve.http, sync }).await?;
     output::line(format!("console and API  http://{}", running.http));
@@ -59,5 +60,9 @@ pub(crate) async fn interrupted() {
 pub(crate) fn log_to_stderr(usual: &str) {
     let filter = EnvFilter::try_from_env("BIVECTOR_LOG").unwrap_or_else(|_| EnvFilter::new(usual));
     // A second start in one process keeps the first one's log.
-    let _ = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
+    let _ = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .try_init();
 }

@@ -98,7 +98,7 @@ async fn people_are_imported_whole_or_not_at_all() {
     assert_eq!(world.service.cli(&["person", "show", "wren"]).status.code(), Some(1), "not even the good line");
     std::fs::write(&file, "login,source,name,password,totp_seed\nwren,roster,Wren Hale,tide-turns,GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ\n")
         .unwrap();
-    assert!(world.service.run(&["person", "import", "--preview", path]).contains("would import 1 people with 1 factors"));
+    assert!(world.service.run(&["person", "import", "--preview", path]).contains("would import 1 person with 1 factor"));
     assert_eq!(world.service.cli(&["person", "show", "wren"]).status.code(), Some(1));
     world.service.run(&["person", "import", path]);
     let shown = world.service.run(&["person", "show", "wren"]);

@@ -60,7 +60,7 @@ impl Knocks {
         };
         let entry = gathered.entry((sender, cause)).or_insert_with(|| {
             let guess = if self.may_guess() { guess() } else { None };
-            Gathered { written: Instant::now() - KNOCKS_EVERY, waiting: knock(guess) }
+            Gathered { written: Instant::now().checked_sub(KNOCKS_EVERY).unwrap_or_else(Instant::now), waiting: knock(guess) }
         });
         entry.waiting.count += 1;
         entry.waiting.last_us = now;
