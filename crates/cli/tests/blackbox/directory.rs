@@ -2,6 +2,7 @@ use super::harness::{DIRECTORY, Northmoor, PEOPLE, Service, Setup, code, gateway
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use serde_json::Value;
+use std::io::{BufRead, BufReader};
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -175,13 +176,19 @@ async fn becomes(world: &Northmoor, server: usize, wanted: &str) -> Value {
 async fn the_state_of_each_server_follows_it_by_itself_with_reason_and_event() {
     let mut world = Northmoor::start().await;
     becomes(&world, 0, "good").await;
-    let child = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"))
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"))
         .args(["directory", "list", "--watch", "--json"])
         .env("BIVECTOR_SERVER", format!("http://{}", world.service.http))
         .env("BIVECTOR_TOKEN", &world.service.token)
         .stdout(std::process::Stdio::piped())
         .spawn()
         .unwrap();
+    let mut watching = BufReader::new(child.stdout.take().unwrap());
+    let mut listed = String::new();
+    // The list ends once the line of events is taken up.
+    while !listed.ends_with("\n]\n") {
+        assert!(watching.read_line(&mut listed).unwrap() > 0);
+    }
     let address = world.directories[0].address();
     world.directories.remove(0).stop().await;
     // Nobody logs in: the service looks by itself.
@@ -195,9 +202,12 @@ async fn the_state_of_each_server_follows_it_by_itself_with_reason_and_event() {
     let health = becomes_other(&world, "source-unreachable").await;
     assert_eq!(health["cause"], "source-tls-untrusted", "it is back, with a certificate of somebody else: {health}");
     becomes(&world, 1, "good").await;
-    let mut child = child;
+    let (mut down, mut untrusted) = (String::new(), String::new());
+    watching.read_line(&mut down).unwrap();
+    watching.read_line(&mut untrusted).unwrap();
     child.kill().unwrap();
-    let watched = String::from_utf8(child.wait_with_output().unwrap().stdout).unwrap();
+    child.wait().unwrap();
+    let watched = format!("{down}{untrusted}");
     assert!(watched.contains("\"cause\":\"source-unreachable\"") && watched.contains("\"cause\":\"source-tls-untrusted\""), "{watched}");
 }
 

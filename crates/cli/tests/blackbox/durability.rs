@@ -23,7 +23,7 @@ async fn a_polite_end_answers_the_logins_in_flight_and_keeps_their_traces() {
     let login = tokio::spawn(async move { breakwater.log_in("ines", &ines()).await.unwrap() });
     tokio::time::sleep(Duration::from_millis(600)).await;
     assert!(world.service.terminate(), "{}", world.service.log());
-    assert!(world.service.log().contains("stopping: no new logins") && !world.service.log().contains('\u{1b}'), "{}", world.service.log());
+    assert!(world.service.log_has("stopping: no new logins") && !world.service.log().contains('\u{1b}'), "{}", world.service.log());
     let (exchange, local) = login.await.unwrap();
     assert_eq!(outcome(&exchange), "accept");
     let service = Service::start_in(&world.service.data, &[]);

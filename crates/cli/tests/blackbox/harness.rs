@@ -165,6 +165,15 @@ impl Service {
         panic!("no trace from {sender}");
     }
 
+    /// Whether the log has a text; what was just written may take a moment to be gathered.
+    pub(crate) fn log_has(&self, wanted: &str) -> bool {
+        let until = Instant::now() + Duration::from_secs(5);
+        while !self.log().contains(wanted) && Instant::now() < until {
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        self.log().contains(wanted)
+    }
+
     pub(crate) fn log(&self) -> String {
         self.log.lock().unwrap().clone()
     }

@@ -104,6 +104,7 @@ async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
             break;
         }
     }
+    assert!(service.log_has("a commit failed"), "{}", service.log());
     assert!(service.log().contains("full") || service.log().contains("I/O error"), "{}", service.log());
     let text = format!("ebb before flood{}", super::harness::code("tomasz", 0));
     let (exchange, _) = slipway.log_in("tomasz", &text).await.unwrap();
@@ -122,8 +123,7 @@ async fn a_site_that_no_longer_can_be_in_force_leaves_the_api_up_to_mend_it() {
     std::fs::remove_file(&trust).unwrap();
     let service = Service::start_in(&data, &[]);
     assert_eq!(reqwest::get(format!("http://{}/readyz", service.http)).await.unwrap().status(), 503);
-    let said = service.log();
-    assert!(said.contains("the newest revision is not in force") && said.contains("tidehall-ca.pem"), "{said}");
+    assert!(service.log_has("the newest revision is not in force") && service.log_has("tidehall-ca.pem"), "{}", service.log());
     std::fs::write(&trust, kept).unwrap();
     assert_eq!(service.apply(&site).await.0, 201);
     assert_eq!(service.radius().await, radius);
