@@ -51,7 +51,10 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
             Ok(ExitCode::SUCCESS)
         }
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut <Arguments as clap::CommandFactory>::command(), "bivector", &mut std::io::stdout());
+            // Into memory first: a reader that leaves early, such as `head`, must not end in a panic.
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut <Arguments as clap::CommandFactory>::command(), "bivector", &mut script);
+            output::line(String::from_utf8_lossy(&script).trim_end());
             Ok(ExitCode::SUCCESS)
         }
     }

@@ -58,7 +58,7 @@ async fn traces_are_listed_by_every_filter_and_shown_by_reference() {
 async fn follow_prints_new_traces_and_ends_by_itself() {
     let world = Northmoor::start().await;
     let arguments = ["trace", "follow", "--count", "1", "--for", "20s", "--person", "ines"];
-    let (service, http, token) = (&world.service, world.service.http, world.service.token.clone());
+    let (http, token) = (world.service.http, world.service.token.clone());
     let child = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"))
         .args(arguments)
         .env("BIVECTOR_SERVER", format!("http://{http}"))
@@ -74,7 +74,6 @@ async fn follow_prints_new_traces_and_ends_by_itself() {
     }
     let shown = text(&waiting.await.unwrap().stdout);
     assert!(shown.contains("password-wrong") && shown.contains("find person") && !shown.contains("nobody"), "{shown}");
-    drop(service.cli(&["trace", "list"]));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -167,4 +166,15 @@ fn the_client_finds_its_service_by_flag_then_environment_then_file() {
     std::fs::write(&config, "sever = 1\n").unwrap();
     let (code, said) = run(&[], &[]);
     assert!(code == Some(2) && said.contains("client.toml"), "{said}");
+}
+
+#[test]
+fn a_reader_that_leaves_early_ends_the_output_and_nothing_else() {
+    for arguments in [&["completions", "bash"][..], &["site", "reference"], &["api-description"]] {
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"));
+        let mut child = command.args(arguments).stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
+        drop(child.stdout.take());
+        let output = child.wait_with_output().unwrap();
+        assert!(output.status.success() && output.stderr.is_empty(), "{arguments:?}: {}", text(&output.stderr));
+    }
 }

@@ -170,9 +170,17 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
     page.active_element().await.unwrap().send_keys(Key::Escape + String::new()).await.unwrap();
     page.query(By::Css("[data-testid=trace]")).not_exists().await.unwrap();
 
+    let look = async || {
+        page.execute("return [document.documentElement.dataset.theme, getComputedStyle(document.documentElement).backgroundColor]", vec![])
+            .await
+            .unwrap()
+            .json()
+            .clone()
+    };
+    let by_day = look().await;
     page.query(By::Css("button[aria-label^='switch to']")).first().await.unwrap().click().await.unwrap();
-    let theme = page.execute("return document.documentElement.dataset.theme", vec![]).await.unwrap();
-    assert!(theme.json() == "dark" || theme.json() == "light");
+    let by_night = look().await;
+    assert!(by_day[0] != by_night[0] && by_day[1] != by_night[1], "{by_day} and {by_night}");
     let breaches = page.execute("return window.breaches", vec![]).await.unwrap();
     assert_eq!(breaches.json(), &serde_json::json!([]));
     page.quit().await.unwrap();
