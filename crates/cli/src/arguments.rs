@@ -25,6 +25,9 @@ pub(crate) struct Global {
     /// File with an operator's token
     #[arg(long, global = true, env = "BIVECTOR_TOKEN_FILE", value_name = "FILE", help_heading = "Service")]
     pub(crate) token_file: Option<PathBuf>,
+    /// PEM file with the issuer of the service's certificate, where its API is reached over TLS [default: the usual issuers]
+    #[arg(long, global = true, env = "BIVECTOR_CA", value_name = "FILE", help_heading = "Service")]
+    pub(crate) ca: Option<PathBuf>,
     /// Print JSON
     #[arg(long, global = true)]
     pub(crate) json: bool,
@@ -48,6 +51,18 @@ pub(crate) enum Command {
     /// Directories of the site: list them, prove them piece by piece
     #[command(subcommand)]
     Directory(Directory),
+    /// Upstream RADIUS servers of the site
+    #[command(subcommand)]
+    Upstream(Upstream),
+    /// Chains of the site, each with the live state of its hops
+    #[command(subcommand)]
+    Chain(Chain),
+    /// Operators: who may call the service, and what they may do
+    #[command(subcommand)]
+    Operator(Operator),
+    /// Who changed what, when and from where
+    #[command(subcommand)]
+    Audit(Audit),
     /// People and their factors
     #[command(subcommand)]
     Person(Person),
@@ -73,7 +88,7 @@ pub(crate) struct Serve {
     /// Folder of records, key and trust files
     #[arg(long, default_value = "/var/lib/bivector", env = "BIVECTOR_DATA")]
     pub(crate) data: PathBuf,
-    /// Where API and console listen; loopback only
+    /// Where API and console listen; loopback only, unless a certificate is given
     #[arg(long, default_value = "127.0.0.1:18180", env = "BIVECTOR_HTTP")]
     pub(crate) http: SocketAddr,
     /// The key file that opens sealed secrets [default: seal.key in the data folder]
@@ -82,6 +97,99 @@ pub(crate) struct Serve {
     /// Do not wait for the disk at each commit: a power cut may then lose the last used codes
     #[arg(long)]
     pub(crate) no_sync: bool,
+    /// Certificate of API and console with its issuers, as a PEM file
+    #[arg(long, env = "BIVECTOR_TLS_CERTIFICATE", value_name = "FILE", requires = "tls_key")]
+    pub(crate) tls_certificate: Option<PathBuf>,
+    /// Its key, as a PEM file
+    #[arg(long, env = "BIVECTOR_TLS_KEY", value_name = "FILE", requires = "tls_certificate")]
+    pub(crate) tls_key: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Upstream {
+    /// List the upstreams of the site in force with the state of their servers
+    List,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Chain {
+    /// List the chains of the site in force, hop by hop
+    List,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Operator {
+    /// List all operators
+    List,
+    /// Add an operator and print a first token, once
+    Add {
+        /// The name
+        name: String,
+        /// What the operator may do
+        #[arg(long, value_enum)]
+        role: RoleName,
+    },
+    /// Give an operator another role
+    Role {
+        /// The name
+        name: String,
+        /// What the operator may do from now on
+        #[arg(value_enum)]
+        role: RoleName,
+    },
+    /// Take an operator out, with all tokens
+    Remove {
+        /// The name
+        name: String,
+    },
+    /// Make a further token and print it, once
+    Token {
+        /// The operator's name
+        name: String,
+        /// What it is for
+        #[arg(long = "for", value_name = "LABEL")]
+        label: String,
+    },
+    /// Take a token out
+    DropToken {
+        /// The operator's name
+        name: String,
+        /// What it was for
+        label: String,
+    },
+    /// Set a console password, and print the seed of the one-time codes beside it, once
+    SignIn {
+        /// The operator's name
+        name: String,
+        /// Read the password from a file; `-` for standard input [default: asked for]
+        #[arg(long)]
+        password_file: Option<PathBuf>,
+    },
+}
+
+/// A role; each includes the ones before it.
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+pub(crate) enum RoleName {
+    /// Look at everything but secrets
+    View,
+    /// Also try logins, probe sources, help people
+    Operate,
+    /// Also change the site and its secrets
+    Change,
+    /// Also add operators and read the audit
+    Own,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Audit {
+    /// List what was changed, newest first
+    List {
+        /// How many
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
+        limit: u32,
+    },
+    /// Compute its chain of hashes anew: exit status 1 if a row was changed or taken out
+    Verify,
 }
 
 #[derive(Debug, Args)]
@@ -123,7 +231,30 @@ pub(crate) enum Site {
         /// Apply only if this revision is in force
         #[arg(long, value_name = "REVISION")]
         expected: Option<u64>,
+        /// The change makes logging in weaker, and that is meant
+        #[arg(long)]
+        weaker_is_meant: bool,
+        /// Go back by itself unless confirmed within this time, such as 10m
+        #[arg(long, value_name = "TIME")]
+        confirm_within: Option<String>,
     },
+    /// Say what a site file would change, in words
+    Compare {
+        /// The site file; `-` for standard input
+        #[arg(required_unless_present = "revision")]
+        file: Option<PathBuf>,
+        /// Compare this revision instead of a file
+        #[arg(long, conflicts_with = "file")]
+        revision: Option<u64>,
+        /// Compare with this revision [default: the one in force]
+        #[arg(long, value_name = "REVISION")]
+        against: Option<u64>,
+        /// Show the lines too
+        #[arg(long)]
+        lines: bool,
+    },
+    /// Say that the revision in force stays
+    Confirm,
     /// Print the site file in force, with its comments
     Export {
         /// Another revision than the one in force
@@ -135,6 +266,9 @@ pub(crate) enum Site {
     Restore {
         /// Its number
         revision: u64,
+        /// It makes logging in weaker than it is now, and that is meant
+        #[arg(long)]
+        weaker_is_meant: bool,
     },
     /// Print the reference of the site file
     Reference,
@@ -153,8 +287,29 @@ pub(crate) enum Secret {
         #[arg(long)]
         generate: bool,
     },
-    /// List the names of sealed secrets
+    /// List the names of sealed secrets, and who still uses the old value of one that is being changed over
     List,
+    /// Seal the next value of a gateway's secret: both count until the old one is retired
+    Rotate {
+        /// Its name
+        name: String,
+        /// Read the next value from a file; `-` for standard input [default: a long random one is made and printed once]
+        #[arg(long)]
+        file: Option<PathBuf>,
+    },
+    /// Retire the old value: only the next one counts from then on
+    Retire {
+        /// Its name
+        name: String,
+        /// Also while a gateway has not been seen with the next value
+        #[arg(long)]
+        anyway: bool,
+    },
+    /// Forget a secret that the site in force does not name
+    Forget {
+        /// Its name
+        name: String,
+    },
 }
 
 #[derive(Debug, Subcommand)]
@@ -241,6 +396,9 @@ pub(crate) struct Login {
     /// Read what would be typed in the password field from a file; `-` for standard input [default: asked for]
     #[arg(long)]
     pub(crate) password_file: Option<PathBuf>,
+    /// Read the answers to prompts from a file, one a line [default: asked for]
+    #[arg(long, value_name = "FILE")]
+    pub(crate) answers_file: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -306,6 +464,18 @@ pub(crate) enum Lab {
         /// Milliseconds that each answer takes
         #[arg(long, default_value_t = 0)]
         delay: u64,
+    },
+    /// Run a stand-in upstream until interrupted: an old RADIUS server that checks hardware codes
+    Upstream {
+        /// Where it listens
+        #[arg(long, default_value = "127.0.0.1:18199")]
+        listen: SocketAddr,
+        /// File with the shared secret
+        #[arg(long)]
+        secret_file: PathBuf,
+        /// What it holds: names with what is right for each, as `name = "code"` lines of TOML [default: the Northmoor people]
+        #[arg(long)]
+        data: Option<PathBuf>,
     },
     /// Send one login as a gateway would, from outside the service
     Gateway {

@@ -10,6 +10,7 @@ use futures_util::stream::BoxStream;
 use reqwest::{Method, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::path::Path;
 use std::time::Duration;
 
 /// Speaks to one service as one operator.
@@ -35,7 +36,14 @@ impl Client {
     /// No token is known.
     pub(crate) fn new(global: &Global) -> Result<Self, Failure> {
         let settings = Settings::find(global)?;
-        Ok(Client::to(settings.server, settings.token))
+        let http = match settings.server.starts_with("https://") {
+            true => reqwest::Client::builder()
+                .tls_certs_only(issuers(settings.ca.as_deref())?)
+                .build()
+                .map_err(|error| Failure::usage(format!("TLS cannot be set up: {error}"), "please report it"))?,
+            false => reqwest::Client::new(),
+        };
+        Ok(Client { http, server: settings.server, token: settings.token })
     }
 
     /// To a service whose address and token are known.
@@ -158,6 +166,17 @@ impl Client {
             }
         }
     }
+}
+
+/// Where Debian keeps the usual issuers.
+const USUAL_ISSUERS: &str = "/etc/ssl/certs/ca-certificates.crt";
+
+/// The issuers that the service's certificate may come from.
+fn issuers(ca: Option<&Path>) -> Result<Vec<reqwest::Certificate>, Failure> {
+    let path = ca.unwrap_or(Path::new(USUAL_ISSUERS));
+    let refused = |why: String| Failure::usage(format!("`{}` {why}", path.display()), "name the issuer's PEM file with `--ca`");
+    let pem = std::fs::read(path).map_err(|error| refused(format!("cannot be read: {error}")))?;
+    reqwest::Certificate::from_pem_bundle(&pem).map_err(|error| refused(format!("is damaged: {error}")))
 }
 
 /// A name as one piece of a path.

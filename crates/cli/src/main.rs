@@ -17,6 +17,8 @@ use std::process::ExitCode;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
+    // The HTTP client asks for one even where it never speaks TLS; a second installation changes nothing.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
@@ -42,6 +44,10 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Secret(secret) => commands::secret::run(secret, &global).await,
         Command::Gateway(gateway) => commands::gateway::run(gateway, &global).await,
         Command::Directory(directory) => commands::directory::run(directory, &global).await,
+        Command::Upstream(upstream) => commands::upstream::run(upstream, &global).await,
+        Command::Chain(chain) => commands::chain::run(chain, &global).await,
+        Command::Operator(operator) => commands::operator::run(operator, &global).await,
+        Command::Audit(audit) => commands::audit::run(audit, &global).await,
         Command::Person(person) => commands::person::run(person, &global).await,
         Command::Login(login) => commands::login::run(login, &global).await,
         Command::Trace(trace) => commands::trace::run(trace, &global).await,

@@ -14,6 +14,7 @@ const DEFAULT_SERVER: &str = "http://127.0.0.1:18180";
 struct ClientFile {
     server: Option<String>,
     token_file: Option<PathBuf>,
+    ca: Option<PathBuf>,
 }
 
 /// What a client needs.
@@ -21,6 +22,8 @@ struct ClientFile {
 pub(crate) struct Settings {
     pub(crate) server: String,
     pub(crate) token: Secret<String>,
+    /// Issuers of the service's certificate.
+    pub(crate) ca: Option<PathBuf>,
 }
 
 impl Settings {
@@ -41,7 +44,8 @@ impl Settings {
                 return Err(Failure::usage("no operator's token is known", remedy));
             }
         };
-        Ok(Settings { server: server.trim_end_matches('/').to_owned(), token })
+        let ca = global.ca.clone().or(file.ca);
+        Ok(Settings { ca, server: server.trim_end_matches('/').to_owned(), token })
     }
 }
 
@@ -60,7 +64,8 @@ fn read_client_file() -> Result<ClientFile, Failure> {
     match std::fs::read_to_string(&path) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(ClientFile::default()),
         Err(error) => Err(Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "correct or remove it")),
-        Ok(text) => toml::from_str(&text)
-            .map_err(|error| Failure::usage(format!("`{}`: {}", path.display(), error.message()), "it may hold `server` and `token_file`")),
+        Ok(text) => toml::from_str(&text).map_err(|error| {
+            Failure::usage(format!("`{}`: {}", path.display(), error.message()), "it may hold `server`, `token_file` and `ca`")
+        }),
     }
 }

@@ -72,12 +72,15 @@ causes! {
     PacketMalformed "packet-malformed" Gateway
         "the datagram is not a RADIUS packet that adds up"
         "compare the offset named in the step with a capture from the device";
+    DeviceDiffers "device-differs" Gateway
+        "the request calls its device by another name than this gateway has"
+        "compare the device's NAS-Identifier with `identifier` of the gateway; two devices may share an address or a secret";
     ChainMissing "chain-missing" Site
         "no chain takes logins from this gateway"
         "name the gateway under `gateways` of a chain";
     MethodNotInChain "method-not-in-chain" Site
         "the gateway used an authentication method that the chain does not take"
-        "set the device to PAP, the method listed under `methods` of the chain";
+        "set the device to one of the methods listed under `methods` of the chain";
     CredentialMissing "credential-missing" Gateway
         "the request carries no password and no other credential"
         "check which authentication method is set on the device";
@@ -141,9 +144,24 @@ causes! {
     SourceSlow "source-slow" Source
         "the source took longer to answer than `patience.answer` allows"
         "look at the directory server's load; raise `patience.answer` if it is always this slow";
+    UpstreamRefused "upstream-refused" Source
+        "the upstream refuses the login, and an upstream does not say why"
+        "look for the login in the upstream's own log; its text, where it gave one, stands in the step";
+    UpstreamSecretDiffers "upstream-secret-differs" Source
+        "the upstream answers, but its answers do not prove themselves with the shared secret sealed here"
+        "enter the same secret on both sides, and let the upstream sign its replies with Message-Authenticator";
     SourceAnswerUnusable "source-answer-unusable" Source
         "the source gave an answer that cannot be used"
         "the step names what came back; compare it with the directory's own log";
+    PasswordNotChanged "password-not-changed" Person
+        "the password has expired and the person did not set a new one that the directory takes"
+        "the person tries again with a password that fits the directory's rules; the step names what it said";
+    ChallengeForeign "challenge-foreign" Gateway
+        "the answer to a prompt belongs to no prompt of ours, or to another person or gateway"
+        "the person starts the login again; if it repeats, the device mixes up its State attributes";
+    ChallengeExpired "challenge-expired" Person
+        "the prompt was answered too late, or a second time"
+        "the person starts the login again and answers within two minutes";
     NotEnrolled "not-enrolled" Person
         "the person has no second factor yet"
         "enrol the person, for example with `bivector person import`";

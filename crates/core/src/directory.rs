@@ -1,6 +1,7 @@
 //! What a directory's answers mean: result codes, the password-policy control and sub-codes in the diagnostic text.
 
 use crate::cause::Cause;
+use std::fmt;
 
 /// OID of the password-policy control, request and response alike.
 pub const PASSWORD_POLICY_OID: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
@@ -10,12 +11,34 @@ pub const PASSWORD_POLICY_OID: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
 pub enum BindMeaning {
     /// The password is right and the account may be used.
     Right,
+    /// So it is, but not for long.
+    RightBut(Notice),
     /// The password is wrong.
     Wrong,
     /// The account may not be used now, right password or not.
     Refused(Cause),
     /// The directory did not decide: an outage, never a "no".
     Unavailable(Cause),
+}
+
+/// What a directory warns of beside a right password (password-policy control).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Notice {
+    /// The password expires in so many seconds.
+    Expires(u32),
+    /// It has expired; so many logins are left to change it.
+    Grace(u32),
+}
+
+impl fmt::Display for Notice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Notice::Expires(seconds) if *seconds >= 172_800 => write!(f, "the password expires in {} days", seconds / 86_400),
+            Notice::Expires(seconds) => write!(f, "the password expires in {} hours", (seconds / 3600).max(1)),
+            Notice::Grace(1) => write!(f, "the password has expired; this login and one more are left to change it"),
+            Notice::Grace(left) => write!(f, "the password has expired; {left} more logins are left to change it"),
+        }
+    }
 }
 
 /// Reads the result of a person's bind (RFC 4511 section 4.1.9 and 4.2.2).
@@ -26,7 +49,7 @@ pub fn read_bind(code: u32, text: &str, policy: Option<&[u8]>) -> BindMeaning {
     match (code, policy_error) {
         // A bind with a password that must be changed succeeds, and the account is good for nothing but changing it.
         (0, Some(2)) => BindMeaning::Refused(Cause::PasswordMustChange),
-        (0, _) => BindMeaning::Right,
+        (0, _) => policy.and_then(policy_warning).map_or(BindMeaning::Right, BindMeaning::RightBut),
         (49, Some(0)) => BindMeaning::Refused(Cause::PasswordExpired),
         (49, Some(1)) => BindMeaning::Refused(Cause::AccountLocked),
         (49, Some(2)) => BindMeaning::Refused(Cause::PasswordMustChange),
@@ -92,20 +115,70 @@ fn sub_code(text: &str) -> Option<BindMeaning> {
     })
 }
 
-/// The `error` of a password-policy response: `SEQUENCE { warning [0] …, error [1] ENUMERATED }`.
+/// The `error` of a password-policy response: `SEQUENCE { warning [0] CHOICE { … }, error [1] ENUMERATED }`.
 fn policy_error(value: &[u8]) -> Option<u8> {
+    policy_part(value, 0x81)?.first().copied()
+}
+
+/// The `warning` of a password-policy response: `timeBeforeExpiration [0]` or `graceAuthNsRemaining [1]`, both INTEGER.
+fn policy_warning(value: &[u8]) -> Option<Notice> {
+    let (tag, length, number) = match policy_part(value, 0xa0)? {
+        [tag, length, number @ ..] => (*tag, usize::from(*length), number),
+        _ => return None,
+    };
+    let number = number.get(..length).filter(|number| number.len() <= 5)?;
+    let number = u32::try_from(number.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte))).ok()?;
+    match tag {
+        0x80 => Some(Notice::Expires(number)),
+        0x81 => Some(Notice::Grace(number)),
+        _ => None,
+    }
+}
+
+fn policy_part(value: &[u8], wanted: u8) -> Option<&[u8]> {
     let mut rest = match value {
         [0x30, length, rest @ ..] if usize::from(*length) == rest.len() => rest,
         _ => return None,
     };
     while let [tag, length, after @ ..] = rest {
         let body = after.get(..usize::from(*length))?;
-        if *tag == 0x81 {
-            return body.first().copied();
+        if *tag == wanted {
+            return Some(body);
         }
         rest = &after[usize::from(*length)..];
     }
     None
+}
+
+/// What became of a password change.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ChangeMeaning {
+    /// The new password is set.
+    Changed,
+    /// The directory does not take it, for this reason.
+    NotTaken(String),
+    /// Somebody who may change it is missing: rights of the account.
+    Unavailable(Cause),
+}
+
+/// Reads the result of a password change (RFC 3062, or the change of an attribute).
+pub fn read_change(code: u32, text: &str, policy: Option<&[u8]>) -> ChangeMeaning {
+    let why = match policy.and_then(policy_error) {
+        Some(3) => "the directory does not let people change their password".to_owned(),
+        Some(5) => "it is too easily guessed".to_owned(),
+        Some(6) => "it is too short".to_owned(),
+        Some(7) => "the last change is too recent".to_owned(),
+        Some(8) => "it was used before".to_owned(),
+        _ => "it does not fit the directory's rules".to_owned(),
+    };
+    match code {
+        0 => ChangeMeaning::Changed,
+        19 => ChangeMeaning::NotTaken(why),
+        // Active Directory tells a password that its rules refuse with one of these.
+        53 if text.contains("0000052D") || text.contains("WILL_NOT_PERFORM") => ChangeMeaning::NotTaken(why),
+        49 | 53 if policy.is_some() => ChangeMeaning::NotTaken(why),
+        _ => ChangeMeaning::Unavailable(read_failure(code)),
+    }
 }
 
 /// The group's own name out of its DN: `cn=control-room,ou=groups,…` gives `control-room`.
@@ -160,9 +233,11 @@ mod tests {
     #[test]
     fn binds_are_read_by_code_control_and_text() {
         let refused = BindMeaning::Refused;
-        let cases: [(u32, &str, Option<&[u8]>, BindMeaning); 14] = [
+        let cases: [(u32, &str, Option<&[u8]>, BindMeaning); 16] = [
             (0, "", None, BindMeaning::Right),
             (0, "", Some(&[0x30, 0]), BindMeaning::Right),
+            (0, "", Some(&[0x30, 6, 0xa0, 4, 0x80, 2, 0x0e, 0x10]), BindMeaning::RightBut(Notice::Expires(3600))),
+            (0, "", Some(&[0x30, 5, 0xa0, 3, 0x81, 1, 2]), BindMeaning::RightBut(Notice::Grace(2))),
             (0, "", Some(&[0x30, 3, 0x81, 1, 2]), refused(Cause::PasswordMustChange)),
             (49, "", None, BindMeaning::Wrong),
             (49, "", Some(&[0x30, 3, 0x81, 1, 0]), refused(Cause::PasswordExpired)),

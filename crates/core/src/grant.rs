@@ -70,6 +70,16 @@ enum Part {
     Placeholder(usize),
 }
 
+impl Template {
+    /// Its text, where it has no placeholders.
+    pub fn plain(&self) -> Option<&str> {
+        match self.parts.as_slice() {
+            [Part::Text(text)] => Some(text),
+            _ => None,
+        }
+    }
+}
+
 /// A placeholder that does not exist, or a brace without its partner.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum TemplateError {

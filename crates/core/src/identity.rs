@@ -87,6 +87,26 @@ impl IdentityRule {
     }
 }
 
+/// The realm or domain that a typed name carries, in lower case: `ines@northmoor.example` and `NORTHMOOR\\ines` have one.
+pub fn realm_of(typed: &str) -> String {
+    let domain = typed.split_once('\\').map(|(domain, _)| domain);
+    domain.or_else(|| typed.rsplit_once('@').map(|(_, realm)| realm)).unwrap_or_default().to_lowercase()
+}
+
+/// Whether a name fits a pattern in which `*` stands for any text. Both are compared as they are.
+pub fn fits_pattern(pattern: &str, name: &str) -> bool {
+    let mut pieces = pattern.split('*');
+    let Some(rest) = pieces.next().and_then(|first| name.strip_prefix(first)) else { return false };
+    let mut pieces: Vec<&str> = pieces.collect();
+    let Some(last) = pieces.pop() else { return rest.is_empty() };
+    let mut rest = rest;
+    for piece in pieces {
+        let Some(at) = rest.find(piece) else { return false };
+        rest = &rest[at + piece.len()..];
+    }
+    rest.ends_with(last)
+}
+
 /// Characters that make a name look like another one or break a log line: controls and marks that change direction.
 fn is_unsafe(character: char) -> bool {
     character.is_control() || matches!(character, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
@@ -131,6 +151,23 @@ mod tests {
             assert_eq!(northmoor().read(typed).unwrap_err(), cause, "{:?}", String::from_utf8_lossy(typed));
         }
         assert_eq!(northmoor().read("in\u{202e}es".as_bytes()).unwrap_err(), Cause::NameUnreadable);
+    }
+
+    #[test]
+    fn realms_and_patterns_are_read_from_names() {
+        for (typed, realm) in [("ines", ""), ("Ines@Northmoor.Example", "northmoor.example"), ("NORTHMOOR\\ines", "northmoor")] {
+            assert_eq!(realm_of(typed), realm);
+        }
+        for (pattern, name, fits) in [
+            ("svc-*", "svc-pump", true),
+            ("svc-*", "ines", false),
+            ("*", "", true),
+            ("a*b*c", "axxbc", true),
+            ("a*a", "a", false),
+            ("ines", "ines", true),
+        ] {
+            assert_eq!(fits_pattern(pattern, name), fits, "{pattern} {name}");
+        }
     }
 
     proptest! {

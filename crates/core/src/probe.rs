@@ -143,13 +143,31 @@ fn root_value<'r>(root: &'r RootEntry, attribute: &str) -> Option<&'r str> {
     root.iter().find(|(name, _)| name.eq_ignore_ascii_case(attribute)).and_then(|(_, values)| values.first()).map(String::as_str)
 }
 
+/// Whether a root entry is one of the Active Directory kind.
+pub fn is_active_directory(root: &RootEntry) -> bool {
+    root_value(root, "domainControllerFunctionality").is_some() || root_value(root, "defaultNamingContext").is_some()
+}
+
+/// Groups whose members may change a whole directory.
+const ADMINISTRATORS: &[&str] =
+    &["domain admins", "enterprise admins", "administrators", "schema admins", "account operators", "directory administrators", "admins"];
+
+/// What makes an account more than a reader, by its groups and the mark that Active Directory sets on privileged ones.
+pub fn judge_rank(attributes: &RootEntry) -> Option<String> {
+    let groups = attributes.iter().filter(|(name, _)| name.eq_ignore_ascii_case("memberOf")).flat_map(|(_, values)| values);
+    let names = groups.map(|group| crate::directory::name_of_dn(group));
+    let high = names.filter(|name| ADMINISTRATORS.contains(&name.to_lowercase().as_str())).map(|name| format!("a member of {name}"));
+    let marked =
+        root_value(attributes, "adminCount").filter(|count| *count != "0").map(|_| "the directory marks it as privileged".to_owned());
+    high.chain(marked).next()
+}
+
 /// What kind of server it is, by what its root entry shows.
 pub fn judge_kind(root: &RootEntry) -> Seen {
     let contexts =
         root.iter().find(|(name, _)| name.eq_ignore_ascii_case("namingContexts")).map(|(_, values)| values.join(", ")).unwrap_or_default();
     let holds = if contexts.is_empty() { String::new() } else { format!(", holds {contexts}") };
-    let has = |attribute: &str| root_value(root, attribute).is_some();
-    let kind = if has("domainControllerFunctionality") || has("defaultNamingContext") {
+    let kind = if is_active_directory(root) {
         "a directory of the Active Directory kind".to_owned()
     } else if let Some(vendor) = root_value(root, "vendorName") {
         format!("a directory by {vendor}")

@@ -1,14 +1,46 @@
 //! Who may pass: the first rule that fits decides.
 
-use std::collections::{BTreeSet, HashMap};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fmt;
 
-/// Whom a rule is about.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum When {
-    /// Everybody who got this far.
-    Everybody,
-    /// Members of at least one of these groups, by the group's name or its whole DN, in lower case.
-    AnyGroup(Vec<String>),
+/// Whom a rule is about. Without a condition it is about everybody who got this far.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct When {
+    /// Members of at least one of these groups, by the group's name or its whole DN, in lower case; empty for all.
+    pub groups: Vec<String>,
+    /// Logins through gateways with all of these labels.
+    pub labels: BTreeMap<String, String>,
+}
+
+impl When {
+    /// Members of at least one of these groups, in lower case.
+    pub fn any_group(groups: Vec<String>) -> Self {
+        When { groups, labels: BTreeMap::new() }
+    }
+
+    fn fits_labels(&self, labels: &BTreeMap<String, String>) -> bool {
+        self.labels.iter().all(|(key, value)| labels.get(key) == Some(value))
+    }
+
+    /// Whether everything that fits `other` fits this too.
+    pub fn covers(&self, other: &When) -> bool {
+        let groups = self.groups.is_empty() || !other.groups.is_empty() && other.groups.iter().all(|group| self.groups.contains(group));
+        groups && self.fits_labels(&other.labels)
+    }
+}
+
+impl fmt::Display for When {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.groups.as_slice() {
+            [] => f.write_str("everybody")?,
+            groups => write!(f, "members of {}", groups.join(" or "))?,
+        }
+        for (at, (key, value)) in self.labels.iter().enumerate() {
+            write!(f, "{}{key} {value}", if at == 0 { " through a gateway with " } else { " and " })?;
+        }
+        Ok(())
+    }
 }
 
 /// What a rule says.
@@ -34,7 +66,7 @@ pub struct Rule {
 }
 
 /// The groups of a person, folded for comparing.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Groups(BTreeSet<String>);
 
 impl Groups {
@@ -78,23 +110,21 @@ impl RulePassed {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct RuleBook {
     rules: Vec<Rule>,
-    /// The first rule about each group.
-    by_group: HashMap<String, usize>,
-    /// The first rule about everybody.
-    everybody: Option<usize>,
+    /// The rules about each group, in order.
+    by_group: HashMap<String, Vec<usize>>,
+    /// The rules about everybody.
+    everybody: Vec<usize>,
 }
 
 impl RuleBook {
     /// Adds a rule behind the others.
     pub fn push(&mut self, rule: Rule) {
         let index = self.rules.len();
-        match &rule.when {
-            When::Everybody => {
-                self.everybody.get_or_insert(index);
-            }
-            When::AnyGroup(groups) => groups.iter().for_each(|group| {
-                self.by_group.entry(group.clone()).or_insert(index);
-            }),
+        if rule.when.groups.is_empty() {
+            self.everybody.push(index);
+        }
+        for group in &rule.when.groups {
+            self.by_group.entry(group.clone()).or_default().push(index);
         }
         self.rules.push(rule);
     }
@@ -104,10 +134,12 @@ impl RuleBook {
         &self.rules
     }
 
-    /// Finds the first rule that fits.
-    pub fn decide(&self, groups: &Groups) -> Decision<'_> {
-        let by_group = groups.0.iter().filter_map(|group| self.by_group.get(group)).copied();
-        let Some(rule) = by_group.chain(self.everybody).min().and_then(|index| self.rules.get(index)) else { return Decision::NoRule };
+    /// Finds the first rule that fits a person's groups and a gateway's labels.
+    pub fn decide(&self, groups: &Groups, labels: &BTreeMap<String, String>) -> Decision<'_> {
+        let fits = |index: &&usize| self.rules.get(**index).is_some_and(|rule| rule.when.fits_labels(labels));
+        let by_group = groups.0.iter().filter_map(|group| self.by_group.get(group)?.iter().find(fits));
+        let first = by_group.chain(self.everybody.iter().find(fits)).min();
+        let Some(rule) = first.and_then(|index| self.rules.get(*index)) else { return Decision::NoRule };
         match &rule.then {
             Then::Grant(grant) => Decision::Passed(RulePassed { grant: *grant }, rule),
             Then::Refuse(reason) => Decision::Refused(rule, reason),
@@ -140,8 +172,21 @@ mod tests {
     use proptest::prelude::*;
 
     fn rule(groups: &[u8], then: Then) -> Rule {
-        let when = if groups.is_empty() { When::Everybody } else { When::AnyGroup(groups.iter().map(|g| format!("g{g}")).collect()) };
+        let when = When::any_group(groups.iter().map(|g| format!("g{g}")).collect());
         Rule { name: "r".into(), when, then, line: 1 }
+    }
+
+    #[test]
+    fn a_rule_with_labels_is_only_about_logins_through_such_gateways() {
+        let vpn = BTreeMap::from([("kind".to_owned(), "vpn".to_owned())]);
+        let mut first = rule(&[1], Then::Refuse("not by vpn".into()));
+        first.when.labels.clone_from(&vpn);
+        let rules: RuleBook = [first.clone(), rule(&[1], Then::Grant(7))].into_iter().collect();
+        let groups = Groups::new(["g1"]);
+        assert!(matches!(rules.decide(&groups, &vpn), Decision::Refused(..)));
+        assert!(matches!(rules.decide(&groups, &BTreeMap::new()), Decision::Passed(passed, _) if passed.grant() == 7));
+        assert_eq!(first.when.to_string(), "members of g1 through a gateway with kind vpn");
+        assert!(When::default().covers(&first.when) && !first.when.covers(&When::any_group(vec!["g1".into()])));
     }
 
     #[test]
@@ -168,7 +213,7 @@ mod tests {
                 if groups.is_empty() { table.push((at, *refuse)); }
                 for group in groups { if mine.contains(group) { table.push((at, *refuse)); } }
             }
-            let seen = match rules.decide(&Groups::new(names.iter().map(String::as_str))) {
+            let seen = match rules.decide(&Groups::new(names.iter().map(String::as_str)), &BTreeMap::new()) {
                 Decision::Passed(passed, _) => Some((passed.grant(), false)),
                 Decision::Refused(_, reason) => Some((reason.parse().unwrap(), true)),
                 Decision::NoRule => None,

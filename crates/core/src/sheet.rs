@@ -2,8 +2,8 @@
 
 use crate::form::Form;
 use crate::grant::GrantValue;
-use crate::rule::{Then, When};
-use crate::site::{Chain, Site};
+use crate::rule::Then;
+use crate::site::{Chain, Site, SourceRef};
 use bivector_wire::{IntegrityPolicy, render};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
@@ -55,7 +55,7 @@ fn section(title: &str, rows: Vec<(&str, String)>) -> Section {
 /// What to enter on a gateway. `doors` is where RADIUS is received. The secret itself is not on it: only its name.
 pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<Sheet> {
     let gateway = site.gateways.get(gateway)?;
-    let chain = gateway.chain.and_then(|chain| site.chains.get(chain));
+    let chains: Vec<&Chain> = gateway.chains.iter().filter_map(|chain| site.chains.get(*chain)).collect();
     let servers: Vec<String> = doors.iter().map(|door| format!("{} port {}", door.ip(), door.port())).collect();
     let signed = match gateway.integrity {
         IntegrityPolicy::Required => "on: requests without it get no answer",
@@ -65,23 +65,24 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         ("protocol", "RADIUS over UDP, authentication".to_owned()),
         ("server", servers.join("; ")),
         ("shared secret", format!("the one sealed as {}; handed over apart from this sheet", gateway.secret)),
-        ("method", "PAP".to_owned()),
+        ("method", methods(&chains)),
         ("Message-Authenticator", signed.to_owned()),
-        ("sends from", gateway.from.iter().map(crate::addresses::show).collect::<Vec<_>>().join(", ")),
+        ("sends from", gateway.from.iter().map(crate::addresses::show).chain(gateway.hosts.iter().cloned()).collect::<Vec<_>>().join(", ")),
     ];
     device.push(match gateway.patience {
         Some(patience) => {
             ("waits", format!("{} s per try, {} tries (as stated in the site file)", patience.wait.as_secs_f64(), patience.tries))
         }
-        None => ("waits", format!("{} s per try, 3 tries: longer than the slowest source takes", advised_wait(site, chain))),
+        None => ("waits", format!("{} s per try, 3 tries: longer than the slowest source takes", advised_wait(site, &chains))),
     });
     let mut sections = vec![section("On the device", device)];
-    match chain {
-        Some(chain) => {
-            sections.push(section("What people type", typing(chain)));
-            sections.push(section("What comes back on Access-Accept", grants(site, chain)));
-        }
-        None => sections.push(section("Not in use yet", vec![("chain", "no chain takes logins from this gateway".to_owned())])),
+    for chain in &chains {
+        let name = if chains.len() > 1 { format!(" ({})", chain.name) } else { String::new() };
+        sections.push(section(&format!("What people type{name}"), typing(chain)));
+        sections.push(section(&format!("What comes back on Access-Accept{name}"), grants(site, chain)));
+    }
+    if chains.is_empty() {
+        sections.push(section("Not in use yet", vec![("chain", "no chain takes logins from this gateway".to_owned())]));
     }
     sections.push(section(
         "To prove it",
@@ -94,13 +95,21 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
 }
 
 /// Connecting, asking and failing over once, with a second to spare.
-fn advised_wait(site: &Site, chain: Option<&Chain>) -> u64 {
-    let directories = chain.into_iter().flat_map(|chain| &chain.first).filter_map(|source| match source {
-        crate::site::SourceRef::Directory(index) => site.directories.get(*index),
-        crate::site::SourceRef::Roster => None,
+fn methods(chains: &[&Chain]) -> String {
+    let mut names: Vec<String> = chains.iter().flat_map(|chain| &chain.methods).map(|method| method.name().to_uppercase()).collect();
+    names.dedup();
+    if names.is_empty() { "PAP".to_owned() } else { names.join(" or ") }
+}
+
+fn advised_wait(site: &Site, chains: &[&Chain]) -> u64 {
+    let slowest = chains.iter().flat_map(|chain| &chain.first).filter_map(|first| match first.source {
+        SourceRef::Directory(index) => {
+            site.directories.get(index).map(|directory| directory.connect_patience + directory.answer_patience * 2)
+        }
+        SourceRef::Upstream(index) => site.upstreams.get(index).map(|upstream| upstream.wait * upstream.tries),
+        SourceRef::Roster => None,
     });
-    let slowest = directories.map(|directory| directory.connect_patience + directory.answer_patience * 2).max().unwrap_or_default();
-    slowest.as_secs_f64().ceil() as u64 + 1
+    slowest.max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
 }
 
 fn typing(chain: &Chain) -> Vec<(&'static str, String)> {
@@ -125,10 +134,7 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
     });
     let rows: Vec<_> = rules
         .map(|(rule, grant)| {
-            let who = match &rule.when {
-                When::Everybody => "everybody else".to_owned(),
-                When::AnyGroup(groups) => format!("members of {}", groups.join(" or ")),
-            };
+            let who = &rule.when;
             let attributes: Vec<String> = grant.reply.iter().map(|item| format!("{} = {}", item.target, shown(item))).collect();
             let attributes = if attributes.is_empty() { "no attributes".to_owned() } else { attributes.join(", ") };
             ("for", format!("{who}: {attributes}"))

@@ -62,6 +62,8 @@ pub struct Step {
 pub enum Outcome {
     /// Access-Accept.
     Accepted,
+    /// Access-Challenge: the next request goes on from here.
+    Challenged,
     /// Access-Reject.
     Refused,
     /// No answer at all, as the standard wants it.
@@ -73,6 +75,7 @@ impl Outcome {
     pub fn slug(self) -> &'static str {
         match self {
             Outcome::Accepted => "accepted",
+            Outcome::Challenged => "challenged",
             Outcome::Refused => "refused",
             Outcome::Silent => "silent",
         }

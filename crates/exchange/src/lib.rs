@@ -3,7 +3,9 @@
 //! Used by rehearsal logins and by the lab's gateways alike. What is asked is built with `bivector-wire`; who answers is not
 //! this crate's business.
 
-use bivector_wire::{AttributeType, Code, MAX_PACKET, Message, Packet, Secret, SharedSecret, TooLong, authenticate_reply, hide_password};
+use bivector_wire::{
+    AttributeType, Code, IntegrityPolicy, MAX_PACKET, Message, Packet, Secret, SharedSecret, TooLong, authenticate_reply, hide_password,
+};
 use std::io;
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
@@ -29,6 +31,8 @@ pub struct Request {
     pub password: Option<Secret<Vec<u8>>>,
     /// Whether a Message-Authenticator is sent.
     pub signed: bool,
+    /// Whether its answer must carry one.
+    pub replies: IntegrityPolicy,
 }
 
 /// A request as bytes, with what its answer is checked against.
@@ -40,6 +44,8 @@ pub struct Prepared {
     pub identifier: u8,
     /// Its Request Authenticator.
     pub authenticator: [u8; 16],
+    /// Whether its answer must carry a Message-Authenticator.
+    pub replies: IntegrityPolicy,
 }
 
 /// A verified answer.
@@ -64,6 +70,8 @@ pub struct Exchange {
     pub took: Duration,
     /// Answers that did not count, each with the reason.
     pub discarded: Vec<String>,
+    /// Whether the system said that nothing listens there.
+    pub refused: bool,
 }
 
 /// Why a request could not be asked.
@@ -88,12 +96,12 @@ impl Request {
     pub fn login(name: &str, password: &[u8]) -> Self {
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, name.as_bytes());
-        Request { message, password: Some(Secret::new(password.to_vec())), signed: true }
+        Request { message, password: Some(Secret::new(password.to_vec())), signed: true, replies: IntegrityPolicy::Required }
     }
 
     /// "Are you alive?" (RFC 5997).
     pub fn status() -> Self {
-        Request { message: Message::new(Code::StatusServer), password: None, signed: true }
+        Request { message: Message::new(Code::StatusServer), password: None, signed: true, replies: IntegrityPolicy::Required }
     }
 
     /// Turns it into bytes with a fresh identifier and authenticator.
@@ -113,7 +121,7 @@ impl Request {
         } else {
             message.unsigned_request(identifier, &authenticator)?
         };
-        Ok(Prepared { bytes, identifier, authenticator })
+        Ok(Prepared { bytes, identifier, authenticator, replies: self.replies })
     }
 }
 
@@ -121,6 +129,8 @@ impl Request {
 #[derive(Debug)]
 pub struct Asker {
     socket: UdpSocket,
+    /// Whether a closed port ends the exchange: where another server can be asked, waiting helps nobody.
+    eager: bool,
 }
 
 impl Asker {
@@ -131,7 +141,13 @@ impl Asker {
     pub async fn connect(local: SocketAddr, server: SocketAddr) -> io::Result<Self> {
         let socket = UdpSocket::bind(local).await?;
         socket.connect(server).await?;
-        Ok(Asker { socket })
+        Ok(Asker { socket, eager: false })
+    }
+
+    /// Ends an exchange as soon as the system says that nothing listens there.
+    pub fn eager(mut self) -> Self {
+        self.eager = true;
+        self
     }
 
     /// The address that the server sees.
@@ -156,9 +172,9 @@ impl Asker {
     /// [`AskError::Io`].
     pub async fn ask_prepared(&self, prepared: &Prepared, secret: &SharedSecret, patience: Patience) -> Result<Exchange, AskError> {
         let began = Instant::now();
-        let mut exchange = Exchange { reply: None, sends: 0, took: Duration::ZERO, discarded: Vec::new() };
+        let mut exchange = Exchange { reply: None, sends: 0, took: Duration::ZERO, discarded: Vec::new(), refused: false };
         let mut buffer = vec![0; MAX_PACKET];
-        while exchange.sends < patience.tries.max(1) && exchange.reply.is_none() {
+        while exchange.sends < patience.tries.max(1) && exchange.reply.is_none() && !(self.eager && exchange.refused) {
             match self.socket.send(&prepared.bytes).await {
                 // A closed port reported for an earlier try; this try goes on, as over a network that reports nothing.
                 Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => {}
@@ -186,7 +202,10 @@ impl Asker {
                 Err(_) => return Ok(()),
                 Ok(Err(error)) if error.kind() == io::ErrorKind::ConnectionRefused => {
                     exchange.discarded.push("nothing listens there".to_owned());
-                    tokio::time::sleep_until(until).await;
+                    exchange.refused = true;
+                    if !self.eager {
+                        tokio::time::sleep_until(until).await;
+                    }
                     return Ok(());
                 }
                 Ok(received) => received?,
@@ -211,7 +230,7 @@ pub fn read_reply(datagram: &[u8], prepared: &Prepared, secret: &SharedSecret) -
     if packet.identifier() != prepared.identifier {
         return Err(format!("an answer with identifier {} to a request with {}", packet.identifier(), prepared.identifier));
     }
-    let authentic = authenticate_reply(packet, &prepared.authenticator, secret).map_err(|error| error.to_string())?;
+    let authentic = authenticate_reply(packet, &prepared.authenticator, secret, prepared.replies).map_err(|error| error.to_string())?;
     let packet = authentic.packet();
     let attributes = packet.attributes().filter(|attribute| attribute.kind != AttributeType::MessageAuthenticator);
     Ok(Reply {

@@ -100,6 +100,9 @@ impl Entries {
         for unit in ["people", "groups", "services"] {
             entries.add(format!("ou={unit},{base}"), vec![("objectClass", vec!["organizationalUnit".into()]), ("ou", vec![unit.into()])]);
         }
+        for service in &data.services {
+            entries.add(service.dn.clone(), vec![("objectClass", vec!["applicationProcess".into()])]);
+        }
         let mut members: HashMap<&str, Vec<String>> = HashMap::new();
         for person in &data.people {
             let dn = person_dn(base, &person.uid);

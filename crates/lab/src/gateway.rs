@@ -48,8 +48,27 @@ impl SimulatedGateway {
     /// # Errors
     /// [`AskError`]; silence is no error.
     pub async fn log_in(&self, name: &str, password: &str) -> Result<(Exchange, SocketAddr), AskError> {
+        self.send(&self.request(name, password)).await
+    }
+
+    /// Answers a challenge: the same name, the answer as the password, and the challenge's State.
+    ///
+    /// # Errors
+    /// [`AskError`].
+    pub async fn answer(&self, name: &str, text: &str, challenge: &Exchange) -> Result<(Exchange, SocketAddr), AskError> {
+        let mut request = self.request(name, text);
+        let attributes = challenge.reply.iter().flat_map(|reply| &reply.attributes);
+        attributes.filter(|(kind, _)| *kind == AttributeType::State).for_each(|(kind, value)| request.message.push(*kind, value));
+        self.send(&request).await
+    }
+
+    /// Sends a request that is made up already.
+    ///
+    /// # Errors
+    /// [`AskError`].
+    pub async fn send(&self, request: &Request) -> Result<(Exchange, SocketAddr), AskError> {
         let asker = Asker::connect(SocketAddr::new(self.from, 0), self.server).await?;
-        let exchange = asker.ask(&self.request(name, password), &self.secret, self.patience).await?;
+        let exchange = asker.ask(request, &self.secret, self.patience).await?;
         Ok((exchange, asker.local()?))
     }
 
@@ -82,7 +101,7 @@ impl SimulatedGateway {
     }
 
     fn read(&self, prepared: &Prepared, answers: &[Vec<u8>], took: Duration) -> Exchange {
-        let mut exchange = Exchange { reply: None, sends: 2, took, discarded: Vec::new() };
+        let mut exchange = Exchange { reply: None, sends: 2, took, discarded: Vec::new(), refused: false };
         if let Some(first) = answers.first() {
             match bivector_exchange::read_reply(first, prepared, &self.secret) {
                 Ok(reply) => exchange.reply = Some(reply),

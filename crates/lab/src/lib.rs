@@ -7,3 +7,4 @@ pub mod directory;
 mod entries;
 pub mod gateway;
 pub mod load;
+pub mod upstream;

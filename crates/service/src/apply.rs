@@ -1,12 +1,14 @@
 //! A change of the site: checked, prepared as a whole, then swapped at once. What cannot work stops it before anything changes.
 
 use crate::clock;
+use crate::confirm::awaiting;
 use crate::doors::radius::RadiusDoor;
 use crate::error::ServiceError;
 use crate::live::{LiveSite, known};
 use crate::shared::{Event, Shared};
 use bivector_core::Cause;
-use bivector_core::site::{Finding, Site};
+use bivector_core::site::{Difference, Finding, Site, compare};
+use futures_util::future::join_all;
 use std::net::SocketAddr;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
@@ -14,6 +16,8 @@ use tokio::sync::{Mutex, broadcast};
 
 /// How often directory servers are looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(10);
+/// How often host names of gateways are resolved.
+const RESOLVE_EVERY: Duration = Duration::from_secs(60);
 /// How long a closed door's logins in flight may take to end.
 const LAST_LOGINS: Duration = Duration::from_secs(10);
 
@@ -32,6 +36,8 @@ pub struct Applied {
     pub findings: Vec<Finding>,
     /// Sources that could not be reached while it was applied, each with what was seen.
     pub unreachable: Vec<String>,
+    /// What differs from the revision before.
+    pub differences: Vec<Difference>,
 }
 
 /// A change as an operator asks for it.
@@ -45,6 +51,10 @@ pub struct Change {
     pub note: String,
     /// The revision it was made from, if that matters: another one in force means that somebody was faster.
     pub expected: Option<u64>,
+    /// Whether it may make logging in weaker.
+    pub weaker_is_meant: bool,
+    /// Whether it may take the place of a revision that waits to be confirmed.
+    pub while_unconfirmed: bool,
 }
 
 impl Doors {
@@ -58,8 +68,15 @@ impl Doors {
         if let Some(expected) = change.expected.filter(|expected| *expected != current) {
             return Err(ServiceError::RevisionMoved { current, expected });
         }
-        let (site, findings) = Site::read(&change.text, &known(&shared.records)?);
+        if let Some(waiting) = awaiting(shared)?.filter(|waiting| waiting.revision == current && !change.while_unconfirmed) {
+            return Err(ServiceError::Unconfirmed { revision: waiting.revision, back_to: waiting.back_to });
+        }
+        let (site, findings) = Site::read(&change.text, &known(&shared.records, &shared.roster, &shared.data)?);
         let site = site.ok_or_else(|| ServiceError::Site(findings.clone()))?;
+        let differences = shared.live.load().as_ref().map(|live| compare(&live.site, &site)).unwrap_or_default();
+        if differences.iter().any(|one| one.weaker) && !change.weaker_is_meant {
+            return Err(ServiceError::Weaker(differences.into_iter().filter(|one| one.weaker).collect()));
+        }
         let mut live = LiveSite::prepare(site, 0, &shared.records, &shared.seal, &shared.data)?;
         let (doors, new) = open_doors(&open, &live, shared)?;
         let unreachable = match try_readers(&live).await {
@@ -72,7 +89,7 @@ impl Doors {
         live.revision = shared.records.add_revision(change.text, change.operator, change.note, clock::now()).await?;
         let revision = live.revision;
         put_in_force(live, doors, &mut open, shared);
-        Ok(Applied { revision, findings, unreachable })
+        Ok(Applied { revision, findings, unreachable, differences })
     }
 
     /// Puts the newest revision in force at start. Its directories may be down: logins will say so.
@@ -82,7 +99,8 @@ impl Doors {
     pub async fn restore_newest(&self, shared: &Arc<Shared>) -> Result<Option<u64>, ServiceError> {
         let mut open = self.open.lock().await;
         let Some(newest) = shared.records.newest_revision()? else { return Ok(None) };
-        let (site, findings) = Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records)?);
+        let (site, findings) =
+            Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records, &shared.roster, &shared.data)?);
         let site = site.ok_or(ServiceError::Site(findings))?;
         let live = LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?;
         let (doors, _) = open_doors(&open, &live, shared)?;
@@ -97,10 +115,11 @@ impl Doors {
     pub async fn refresh(&self, shared: &Arc<Shared>) -> Result<(), ServiceError> {
         let _only_one = self.open.lock().await;
         let Some(newest) = shared.records.newest_revision()? else { return Ok(()) };
-        let (site, findings) = Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records)?);
+        let (site, findings) =
+            Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records, &shared.roster, &shared.data)?);
         let site = site.ok_or(ServiceError::Site(findings))?;
         let live = Arc::new(LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?);
-        tokio::spawn(watch_directories(Arc::downgrade(&live), shared.events.clone()));
+        watch(&live, shared);
         shared.live.store(Some(live));
         Ok(())
     }
@@ -166,7 +185,7 @@ async fn try_readers(live: &LiveSite) -> Result<Vec<String>, ServiceError> {
 fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: &Arc<Shared>) {
     let revision = live.revision;
     let live = Arc::new(live);
-    tokio::spawn(watch_directories(Arc::downgrade(&live), shared.events.clone()));
+    watch(&live, shared);
     shared.live.store(Some(live));
     let before = std::mem::replace(open, doors);
     close_all(before.into_iter().filter(|door| !open.iter().any(|kept| Arc::ptr_eq(kept, door))).collect());
@@ -174,19 +193,37 @@ fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: 
     tracing::info!(revision, "the site is in force");
 }
 
-/// Looks at every directory server again and again, until this site is no longer in force and its last login has ended.
-async fn watch_directories(live: Weak<LiveSite>, events: broadcast::Sender<Event>) {
+fn watch(live: &Arc<LiveSite>, shared: &Shared) {
+    tokio::spawn(watch_sources(Arc::downgrade(live), shared.events.clone()));
+    tokio::spawn(watch_names(Arc::downgrade(live)));
+}
+
+/// Looks at every server of every source again and again, until this site is no longer in force and its last login has ended.
+async fn watch_sources(live: Weak<LiveSite>, events: broadcast::Sender<Event>) {
     let mut pace = tokio::time::interval(LOOK_EVERY);
     loop {
         pace.tick().await;
         let Some(live) = live.upgrade() else { return };
-        for directory in &live.directories {
-            for health in directory.look().await {
-                tracing::info!(directory = directory.name(), server = health.server, state = ?health.state, said = health.said, "a directory server changed");
+        let directories = live.directories.iter().map(async |directory| (directory.name().to_owned(), directory.look().await));
+        let upstreams = live.upstreams.iter().map(async |upstream| (upstream.name().to_owned(), upstream.look().await));
+        let (directories, upstreams) = tokio::join!(join_all(directories), join_all(upstreams));
+        for (source, changed) in directories.into_iter().chain(upstreams) {
+            for health in changed {
+                tracing::info!(source, server = health.server, state = ?health.state, said = health.said, "a server changed");
                 // Nobody listening is no error.
-                let _ = events.send(Event::Server { directory: directory.name().to_owned(), health });
+                let _ = events.send(Event::Server { source: source.clone(), health });
             }
         }
+    }
+}
+
+/// Resolves the gateways' host names again and again.
+async fn watch_names(live: Weak<LiveSite>) {
+    let mut pace = tokio::time::interval(RESOLVE_EVERY);
+    loop {
+        pace.tick().await;
+        let Some(live) = live.upgrade() else { return };
+        live.resolve_gateways().await;
     }
 }
 

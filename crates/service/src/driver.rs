@@ -3,8 +3,12 @@
 use crate::clock::LoginClock;
 use crate::live::LiveSite;
 use crate::roster::Roster;
+use crate::seal::random;
 use crate::shared::Shared;
-use bivector_core::login::{Answer, CodeMark, Fact, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer, Unavailable};
+use bivector_core::login::{
+    Answer, ChangeAnswer, CodeMark, Fact, Found, KeptAnswer, Login, MarkAnswer, Need, Next, PasswordAnswer, Pending, PersonAnswer,
+    TakenAnswer, Unavailable, UpstreamAnswer,
+};
 use bivector_core::site::SourceRef;
 use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
@@ -32,6 +36,45 @@ async fn answer(need: Need, live: &LiveSite, shared: &Shared, now: Moment) -> Fa
         Need::Tokens { person } => Fact::Tokens(shared.roster.tokens(&person)),
         Need::CheckPassword { source, person, guess } => Fact::Password(check(source, &person, guess, live, &shared.roster).await),
         Need::MarkCode(mark) => Fact::Mark(mark_code(&mark, shared, now).await),
+        Need::AskUpstream(ask) => Fact::Upstream(match live.upstreams.get(ask.upstream) {
+            Some(upstream) => upstream.ask(&ask).await,
+            None => Answer::ours(UpstreamAnswer::Unavailable(not_ready())),
+        }),
+        Need::KeepChallenge(pending) => Fact::Kept(keep(&pending, shared, now).await),
+        Need::TakeChallenge { state } => Fact::Taken(take(state, shared).await),
+        Need::ChangePassword { source: SourceRef::Directory(index), person, old, new } => {
+            Fact::Changed(match live.directories.get(index) {
+                Some(directory) => directory.change_password(&person, &old, &new).await,
+                None => Answer::ours(ChangeAnswer::Unavailable(not_ready())),
+            })
+        }
+        Need::ChangePassword { .. } => Fact::Changed(Answer::ours(ChangeAnswer::Unavailable(not_ready()))),
+    }
+}
+
+/// What a kept challenge is sealed for.
+const CHALLENGE: &str = "challenge";
+/// Bytes of a State: nobody guesses one.
+const STATE: usize = 16;
+
+/// Keeps a login between two rounds; its State is a random name for what is sealed in the records, and works once.
+async fn keep(pending: &Pending, shared: &Shared, now: Moment) -> KeptAnswer {
+    let state = random::<STATE>().to_vec();
+    let sealed = shared.seal.seal(CHALLENGE, pending.to_bytes().expose());
+    match shared.agreement.keep(state.clone(), sealed, pending.until(), now).await {
+        Ok(()) => KeptAnswer::Kept(state),
+        Err(error) => KeptAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: error.to_string() }),
+    }
+}
+
+async fn take(state: Vec<u8>, shared: &Shared) -> TakenAnswer {
+    match shared.agreement.take(state).await {
+        Ok(Some(sealed)) => {
+            let opened = shared.seal.open(CHALLENGE, &sealed).ok().and_then(|bytes| Pending::from_sealed(bytes.expose()));
+            opened.map_or(TakenAnswer::NotThere, |pending| TakenAnswer::Taken(Box::new(pending)))
+        }
+        Ok(None) => TakenAnswer::NotThere,
+        Err(error) => TakenAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: error.to_string() }),
     }
 }
 
@@ -46,6 +89,7 @@ async fn find(source: SourceRef, name: &str, live: &LiveSite, roster: &Roster) -
             Some(directory) => directory.find(name).await,
             None => Answer::ours(PersonAnswer::Unavailable(not_ready())),
         },
+        SourceRef::Upstream(_) => Answer::ours(PersonAnswer::Unavailable(not_ready())),
     }
 }
 
@@ -53,9 +97,10 @@ async fn check(source: SourceRef, person: &Found, guess: Secret<String>, live: &
     match source {
         SourceRef::Roster => Answer::ours(roster.check(&person.login, guess).await),
         SourceRef::Directory(index) => match live.directories.get(index) {
-            Some(directory) => directory.check(&person.handle, &guess).await,
+            Some(directory) => directory.check(person, &guess).await,
             None => Answer::ours(PasswordAnswer::Unavailable(not_ready())),
         },
+        SourceRef::Upstream(_) => Answer::ours(PasswordAnswer::Unavailable(not_ready())),
     }
 }
 

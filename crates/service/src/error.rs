@@ -1,6 +1,6 @@
 //! What can keep the service from starting or a change from being made.
 
-use bivector_core::site::Finding;
+use bivector_core::site::{Difference, Finding};
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -79,7 +79,7 @@ pub enum ServiceError {
         holder: Option<String>,
     },
     /// The API may be on loopback only.
-    #[error("the API would listen on {0}, which is not loopback")]
+    #[error("the API would listen on {0}, which is not loopback, without a certificate")]
     NotLoopback(SocketAddr),
     /// The site has errors.
     #[error("the site has {} {}", .0.len(), if .0.len() == 1 { "finding" } else { "findings" })]
@@ -101,6 +101,17 @@ pub enum ServiceError {
         current: u64,
         /// The revision that the change was made from.
         expected: u64,
+    },
+    /// The change makes logging in weaker, and nobody said that this is meant.
+    #[error("the change makes logging in weaker: {}", .0.iter().map(|one| format!("{}: {}", one.about, one.said)).collect::<Vec<_>>().join("; "))]
+    Weaker(Vec<Difference>),
+    /// The revision in force waits to be confirmed.
+    #[error("revision {revision} waits to be confirmed, or goes back to {back_to}")]
+    Unconfirmed {
+        /// The revision in force.
+        revision: u64,
+        /// The one that comes back.
+        back_to: u64,
     },
     /// Something else that cannot be.
     #[error("{what}")]
@@ -128,9 +139,15 @@ impl ServiceError {
             ServiceError::InUse { .. } => "stop the other service, or use another folder with `--data`".into(),
             ServiceError::Records(_) => "look at the free space and the rights of the data folder".into(),
             ServiceError::Listen { .. } => "stop what holds the address, or choose another one".into(),
-            ServiceError::NotLoopback(_) => "use an address such as 127.0.0.1:18180; reach it from elsewhere through a tunnel".into(),
+            ServiceError::NotLoopback(_) => {
+                "use an address such as 127.0.0.1:18180, or give a certificate with `--tls-certificate` and `--tls-key`".into()
+            }
             ServiceError::Site(_) => "correct the site file; `bivector site check FILE` shows each place".into(),
             ServiceError::Directory { remedy, .. } | ServiceError::Refused { remedy, .. } => remedy.clone(),
+            ServiceError::Weaker(_) => "apply it with `--weaker-is-meant`, if it is".into(),
+            ServiceError::Unconfirmed { back_to, .. } => {
+                format!("confirm it with `bivector site confirm`, or go back now with `bivector site restore {back_to}`")
+            }
             ServiceError::RevisionMoved { .. } => "look at what changed with `bivector site history`, then apply again".into(),
         }
     }

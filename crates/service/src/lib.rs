@@ -6,6 +6,7 @@
 pub mod api;
 pub mod apply;
 pub mod clock;
+pub mod confirm;
 pub mod console;
 pub mod doors;
 pub mod driver;
@@ -13,6 +14,7 @@ pub mod edit;
 pub mod error;
 pub mod live;
 pub mod metrics;
+pub mod operators;
 pub mod people;
 pub mod records;
 pub mod roster;
@@ -20,6 +22,7 @@ pub mod seal;
 pub mod serve;
 pub mod shared;
 pub mod sources;
+pub mod tls;
 
 pub use error::ServiceError;
 pub use serve::{Options, Running, start};

@@ -1,12 +1,19 @@
 //! The site that is in force, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
 
 use crate::error::ServiceError;
-use crate::records::Records;
+use crate::records::{Records, SealedSecret};
+use crate::roster::Roster;
 use crate::seal::Seal;
+use crate::sources::certificate_days;
 use crate::sources::directory::DirectorySource;
-use bivector_core::site::{Known, Site};
-use bivector_wire::{Secret, SharedSecret};
-use std::collections::{BTreeMap, BTreeSet};
+use crate::sources::upstream::UpstreamSource;
+use arc_swap::ArcSwap;
+use bivector_core::site::{Gateway, Known, KnownPerson, Site};
+use bivector_wire::{
+    AttributeType, Authentic, IntegrityPolicy, NotAuthentic, Packet, Secret, SharedSecret, authenticate, reads_like_text, reveal_password,
+};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
@@ -19,11 +26,64 @@ pub struct LiveSite {
     /// The site.
     pub site: Arc<Site>,
     /// Shared secrets, by gateway.
-    pub secrets: Vec<SharedSecret>,
+    pub secrets: Vec<GatewaySecret>,
     /// Logins in flight, by gateway.
     pub in_flight: Vec<AtomicUsize>,
     /// Directories, by index in the site.
     pub directories: Vec<Arc<DirectorySource>>,
+    /// Upstreams, by index in the site.
+    pub upstreams: Vec<Arc<UpstreamSource>>,
+    /// Addresses of the gateways' host names, as they resolved last.
+    resolved: ArcSwap<HashMap<IpAddr, usize>>,
+}
+
+/// A gateway's secret, and the next one while it is being changed over.
+#[derive(Debug, Clone)]
+pub struct GatewaySecret {
+    /// The one in use.
+    pub current: SharedSecret,
+    /// The one that will be; both count until the old one is retired.
+    pub next: Option<SharedSecret>,
+}
+
+/// Which of a gateway's secrets a request was made with. Its reply is made with the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Which {
+    /// The one in use.
+    Current,
+    /// The next one.
+    Next,
+}
+
+impl GatewaySecret {
+    /// One of the two.
+    pub fn of(&self, which: Which) -> &SharedSecret {
+        match which {
+            Which::Next => self.next.as_ref().unwrap_or(&self.current),
+            Which::Current => &self.current,
+        }
+    }
+
+    /// Proves a request with the secret in use, or else with the next one.
+    ///
+    /// # Errors
+    /// Neither fits; the reason is about the one in use.
+    pub fn authenticate<'p>(&self, packet: Packet<'p>, policy: IntegrityPolicy) -> Result<(Authentic<'p>, Which), NotAuthentic> {
+        let Some(next) = &self.next else { return authenticate(packet, &self.current, policy).map(|proved| (proved, Which::Current)) };
+        match authenticate(packet, &self.current, policy) {
+            Ok(proved) if proved.is_signed() => Ok((proved, Which::Current)),
+            // Nothing is proved by a request that is not signed: the secret with which its password reads as text is taken.
+            Ok(proved) => {
+                let reads = |secret| {
+                    let hidden = packet.first(AttributeType::UserPassword)?;
+                    reveal_password(hidden.value, packet.authenticator(), secret).ok().map(|text| reads_like_text(text.expose()))
+                };
+                let which = if reads(&self.current) == Some(false) && reads(next) == Some(true) { Which::Next } else { Which::Current };
+                Ok((proved, which))
+            }
+            Err(why) => authenticate(packet, next, policy).map(|proved| (proved, Which::Next)).map_err(|_| why),
+        }
+    }
 }
 
 /// What a secret is sealed for.
@@ -35,8 +95,19 @@ pub fn secret_purpose(name: &str) -> String {
 ///
 /// # Errors
 /// The records cannot be read.
-pub fn known(records: &Records) -> Result<Known, ServiceError> {
-    Ok(Known { sealed: Some(records.sealed_secrets()?.into_keys().collect::<BTreeSet<_>>()) })
+pub fn known(records: &Records, roster: &Roster, data: &Path) -> Result<Known, ServiceError> {
+    let people = roster.all();
+    let people = people.iter().map(|person| KnownPerson {
+        source: person.source.clone(),
+        login: person.login.clone(),
+        groups: person.groups.iter().map(|group| group.to_lowercase()).collect(),
+        has_factor: !person.factors.is_empty(),
+    });
+    Ok(Known {
+        sealed: Some(records.sealed_secrets()?.into_keys().collect::<BTreeSet<_>>()),
+        people: people.collect(),
+        certificates: certificate_days(data),
+    })
 }
 
 impl LiveSite {
@@ -47,11 +118,21 @@ impl LiveSite {
     pub fn prepare(site: Site, revision: u64, records: &Records, seal: &Seal, data: &Path) -> Result<Self, ServiceError> {
         let sealed = records.sealed_secrets()?;
         let open = |name: &str| open_secret(name, &sealed, seal);
+        let shared = |name: &str| open(name).map(|secret| SharedSecret::new(secret.expose()));
         let secrets = site
             .gateways
             .iter()
-            .map(|gateway| open(&gateway.secret).map(|secret| SharedSecret::new(secret.expose())))
-            .collect::<Result<Vec<_>, _>>()?;
+            .map(|gateway| {
+                let next = sealed.get(&gateway.secret).and_then(|secret| secret.next.as_ref());
+                let next = next.and_then(|next| seal.open(&secret_purpose(&gateway.secret), next).ok());
+                Ok(GatewaySecret { current: shared(&gateway.secret)?, next: next.map(|next| SharedSecret::new(next.expose())) })
+            })
+            .collect::<Result<Vec<_>, ServiceError>>()?;
+        let upstreams = site
+            .upstreams
+            .iter()
+            .map(|upstream| Ok(Arc::new(UpstreamSource::prepare(upstream.clone(), shared(&upstream.secret)?))))
+            .collect::<Result<Vec<_>, ServiceError>>()?;
         let directories = site
             .directories
             .iter()
@@ -61,12 +142,44 @@ impl LiveSite {
             })
             .collect::<Result<Vec<_>, _>>()?;
         let in_flight = site.gateways.iter().map(|_| AtomicUsize::new(0)).collect();
-        Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories })
+        Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories, upstreams, resolved: ArcSwap::default() })
+    }
+
+    /// The gateway of an address: by its ranges, or by a host name that resolves to it.
+    pub fn gateway_at(&self, address: IpAddr) -> Option<usize> {
+        self.site.gateway_at(address).or_else(|| self.resolved.load().get(&address.to_canonical()).copied())
+    }
+
+    /// Resolves the gateways' host names. A name that does not resolve now keeps its addresses of before.
+    pub async fn resolve_gateways(&self) {
+        let of = |(index, gateway): (usize, &Gateway)| gateway.hosts.iter().map(|host| (index, host.clone())).collect::<Vec<_>>();
+        let names: Vec<(usize, String)> = self.site.gateways.iter().enumerate().flat_map(of).collect();
+        let mut all = HashMap::new();
+        for (index, host) in names {
+            match tokio::net::lookup_host((host.as_str(), 0)).await {
+                Ok(found) => all.extend(found.map(|address| (address.ip().to_canonical(), index))),
+                Err(error) => {
+                    tracing::warn!(host, %error, "a gateway's host name does not resolve; its addresses of before are kept");
+                    all.extend(
+                        self.resolved.load().iter().filter(|(_, owner)| **owner == index).map(|(address, owner)| (*address, *owner)),
+                    );
+                }
+            }
+        }
+        self.resolved.store(Arc::new(all));
+    }
+
+    /// The addresses that a gateway's host names resolved to.
+    pub fn resolved(&self, gateway: usize) -> Vec<IpAddr> {
+        let mut addresses: Vec<IpAddr> =
+            self.resolved.load().iter().filter(|(_, owner)| **owner == gateway).map(|(address, _)| *address).collect();
+        addresses.sort_unstable();
+        addresses
     }
 }
 
-fn open_secret(name: &str, sealed: &BTreeMap<String, Vec<u8>>, seal: &Seal) -> Result<Secret<Vec<u8>>, ServiceError> {
+fn open_secret(name: &str, sealed: &BTreeMap<String, SealedSecret>, seal: &Seal) -> Result<Secret<Vec<u8>>, ServiceError> {
     let refused = |what: String| ServiceError::Refused { what, remedy: format!("run `bivector secret set {name}`") };
     let sealed = sealed.get(name).ok_or_else(|| refused(format!("no secret is sealed under `{name}`")))?;
-    seal.open(&secret_purpose(name), sealed).map_err(|error| refused(format!("the secret `{name}`: {error}")))
+    seal.open(&secret_purpose(name), &sealed.current).map_err(|error| refused(format!("the secret `{name}`: {error}")))
 }

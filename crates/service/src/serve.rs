@@ -3,13 +3,15 @@
 use crate::api;
 use crate::apply::Doors;
 use crate::clock;
+use crate::confirm;
 use crate::doors::who_holds;
 use crate::error::ServiceError;
 use crate::metrics;
-use crate::records::{Records, Sync};
+use crate::records::{Records, Role, Sync, TokenRow};
 use crate::roster::Roster;
 use crate::seal::{Seal, hash_token, random};
 use crate::shared::Shared;
+use crate::tls::{Caller, TlsListener, server_config};
 use bivector_wire::Secret;
 use data_encoding::HEXLOWER;
 use std::fs::{self, File};
@@ -35,8 +37,10 @@ pub struct Options {
     pub data: PathBuf,
     /// The key file; `seal.key` in the data folder if not given.
     pub key_file: Option<PathBuf>,
-    /// Where API and console listen: loopback only.
+    /// Where API and console listen: loopback only, unless over TLS.
     pub http: SocketAddr,
+    /// Certificate and key of the API, as PEM files.
+    pub tls: Option<(PathBuf, PathBuf)>,
     /// Whether commits wait for the disk.
     pub sync: Sync,
 }
@@ -46,6 +50,8 @@ pub struct Options {
 pub struct Running {
     /// Where API and console listen.
     pub http: SocketAddr,
+    /// Whether that is over TLS.
+    pub encrypted: bool,
     /// The revision in force, if there is one.
     pub revision: Option<u64>,
     /// Why the newest revision could not be put in force; the API runs all the same, so that it can be mended.
@@ -65,9 +71,10 @@ pub struct Running {
 /// Whatever keeps it from working, with its remedy.
 pub async fn start(options: Options) -> Result<Running, ServiceError> {
     metrics::install();
-    if !options.http.ip().is_loopback() {
+    if !options.http.ip().is_loopback() && options.tls.is_none() {
         return Err(ServiceError::NotLoopback(options.http));
     }
+    let tls = options.tls.as_ref().map(|(certificate, key)| server_config(certificate, key)).transpose()?;
     let lock = take_folder(&options.data)?;
     let records = Records::open(&options.data, options.sync)?;
     let key_path = options.key_file.clone().unwrap_or_else(|| options.data.join("seal.key"));
@@ -90,15 +97,23 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error) => (None, Some(error)),
     };
     let (stop, stopped) = watch::channel(false);
-    let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), stopped.clone())?);
+    if problem.is_none() {
+        confirm::take_up(&doors, &shared)?;
+    }
+    let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), tls.is_some(), stopped.clone())?);
+    let encrypted = tls.is_some();
     let serving = tokio::spawn(async move {
         let mut stopped = stopped;
         let until = async move {
             let _ = stopped.wait_for(|stopped| *stopped).await;
         };
-        axum::serve(listener, router).with_graceful_shutdown(until).await
+        let callers = router.into_make_service_with_connect_info::<Caller>();
+        match tls {
+            Some(config) => axum::serve(TlsListener::start(listener, config)?, callers).with_graceful_shutdown(until).await,
+            None => axum::serve(listener, callers).with_graceful_shutdown(until).await,
+        }
     });
-    Ok(Running { http, revision, problem, new_token_file, shared, doors, stop, serving, _lock: lock })
+    Ok(Running { http, encrypted, revision, problem, new_token_file, shared, doors, stop, serving, _lock: lock })
 }
 
 impl Running {
@@ -137,7 +152,7 @@ async fn open_seal(path: &Path, records: &Records) -> Result<Seal, ServiceError>
     let seal = Seal::load(path, check.is_none())?;
     match check {
         Some(sealed) => seal.open(CHECK, &sealed).map(|_| ()).map_err(|_| ServiceError::KeyDiffers { path: path.to_owned() })?,
-        None => records.set_meta(CHECK, seal.seal(CHECK, CHECK.as_bytes())).await?,
+        None => records.set_meta(CHECK, Some(seal.seal(CHECK, CHECK.as_bytes()))).await?,
     }
     Ok(seal)
 }
@@ -156,6 +171,8 @@ async fn first_operator(data: &Path, records: &Records) -> Result<Option<PathBuf
     }
     let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(failed)?;
     file.write_all(token.expose().as_bytes()).and_then(|()| file.write_all(b"\n")).and_then(|()| file.sync_all()).map_err(failed)?;
-    records.set_operator(FIRST_OPERATOR.to_owned(), hash_token(token.expose()), clock::now()).await?;
+    records.add_operator(FIRST_OPERATOR.to_owned(), Role::Own, clock::now()).await?;
+    let row = TokenRow { hash: hash_token(token.expose()), operator: FIRST_OPERATOR.to_owned(), label: "first".to_owned() };
+    records.add_token(row, clock::now()).await?;
     Ok(Some(path))
 }

@@ -1,16 +1,18 @@
 //! What all parts of the service share.
 
+use crate::clock;
 use crate::live::LiveSite;
-use crate::records::{Agreement, Knock, Records, TraceRow};
+use crate::records::{Agreement, Deed, Knock, Records, RecordsError, TraceRow};
 use crate::roster::Roster;
 use crate::seal::Seal;
 use crate::sources::Health;
 use arc_swap::ArcSwapOption;
 use bivector_core::trace::Trace;
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use tokio::sync::broadcast;
 use utoipa::ToSchema;
 
@@ -25,10 +27,10 @@ pub enum Event {
     Trace(Box<TraceRow>),
     /// A packet was dropped.
     Knock(Knock),
-    /// A server of a directory became well or ill.
+    /// A server of a directory or an upstream became well or ill.
     Server {
-        /// The directory's name.
-        directory: String,
+        /// The source's name.
+        source: String,
         /// The server and its state.
         health: Health,
     },
@@ -56,6 +58,8 @@ pub struct Shared {
     pub roster: Roster,
     /// Event line.
     pub events: broadcast::Sender<Event>,
+    /// When each gateway last proved itself with the old and with the next value of its secret; only while both count.
+    pub rotations: Mutex<HashMap<String, (Option<u64>, Option<u64>)>>,
     next_trace: AtomicU64,
 }
 
@@ -70,6 +74,7 @@ impl Shared {
             seal,
             roster,
             events: broadcast::Sender::new(EVENTS_KEPT),
+            rotations: Mutex::new(HashMap::new()),
             next_trace: AtomicU64::new(newest_trace + 1),
         }
     }
@@ -90,6 +95,15 @@ impl Shared {
         if !kept {
             crate::metrics::dropped_trace();
         }
+    }
+
+    /// Writes into the audit what an operator did. Called once it is done.
+    ///
+    /// # Errors
+    /// It could not be written; what was done stands.
+    pub async fn audit(&self, deed: Deed) -> Result<(), RecordsError> {
+        tracing::info!(operator = deed.operator, what = deed.what, detail = deed.detail, "changed");
+        self.records.add_deed(deed, Arc::clone(&self.seal), clock::now()).await
     }
 
     /// Counts a knock and tells the listeners.

@@ -128,7 +128,8 @@ pub fn authenticate<'a>(packet: Packet<'a>, secret: &SharedSecret, policy: Integ
     Err(if password_reads_well(&packet, secret) { NotAuthentic::Altered } else { NotAuthentic::SecretDiffers })
 }
 
-/// Proves a reply to the request that carried `request_authenticator`. A reply without Message-Authenticator is refused.
+/// Proves a reply to the request that carried `request_authenticator`. A reply without Message-Authenticator is refused
+/// unless `policy` takes it; one to a request with EAP always is (RFC 3579 section 3.2).
 ///
 /// # Errors
 /// [`NotAuthentic`].
@@ -136,12 +137,16 @@ pub fn authenticate_reply<'a>(
     packet: Packet<'a>,
     request_authenticator: &[u8; 16],
     secret: &SharedSecret,
+    policy: IntegrityPolicy,
 ) -> Result<Authentic<'a>, NotAuthentic> {
     let wanted = secret.response_authenticator(packet.bytes(), request_authenticator);
     if !bool::from(wanted.ct_eq(packet.authenticator())) {
         return Err(NotAuthentic::Response);
     }
-    let offset = packet.message_authenticator().ok_or(NotAuthentic::Missing)?;
+    let Some(offset) = packet.message_authenticator() else {
+        let must = policy == IntegrityPolicy::Required || packet.first(AttributeType::EapMessage).is_some();
+        return if must { Err(NotAuthentic::Missing) } else { Ok(Authentic { packet, signed: false }) };
+    };
     if !message_authenticator_fits(&packet, offset, request_authenticator, secret) {
         return Err(NotAuthentic::Altered);
     }

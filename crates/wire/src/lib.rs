@@ -11,6 +11,7 @@ mod integrity;
 mod packet;
 mod password;
 mod reply;
+mod salted;
 mod secret;
 
 pub use attribute::{AttributeError, Value, VendorAttribute, push_attribute, push_split, push_vendor, render};
@@ -19,4 +20,5 @@ pub use integrity::{Authentic, IntegrityPolicy, NotAuthentic, SharedSecret, auth
 pub use packet::{Attribute, Attributes, Code, HEADER_LENGTH, MAX_PACKET, Malformed, Packet};
 pub use password::{HiddenPasswordError, MAX_PASSWORD, hide_password, reads_like_text, reveal_password};
 pub use reply::{Message, TooLong};
+pub use salted::{MAX_SALTED, hide_salted, reveal_salted};
 pub use secret::Secret;

@@ -73,6 +73,17 @@ impl Message {
         Ok(packet)
     }
 
+    /// Writes a reply that only its Response Authenticator proves, as old servers do.
+    ///
+    /// # Errors
+    /// [`TooLong`].
+    pub fn unsigned_reply(&self, identifier: u8, request_authenticator: &[u8; 16], secret: &SharedSecret) -> Result<Vec<u8>, TooLong> {
+        let mut packet = self.write(identifier, request_authenticator, &[])?;
+        let response = secret.response_authenticator(&packet, request_authenticator);
+        packet[4..HEADER_LENGTH].copy_from_slice(&response);
+        Ok(packet)
+    }
+
     /// Writes a request without Message-Authenticator, as old gateways do.
     ///
     /// # Errors

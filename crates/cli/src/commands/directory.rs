@@ -40,7 +40,7 @@ fn list(directories: &[DirectoryView], global: &Global) {
     if global.json {
         return output::json(&directories);
     }
-    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "base", "chains"]);
+    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "answers", "failed", "base", "chains"]);
     for directory in directories {
         for (index, server) in directory.servers.iter().enumerate() {
             let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
@@ -50,6 +50,8 @@ fn list(directories: &[DirectoryView], global: &Global) {
                 state(server.state),
                 output::when(server.since_us),
                 server.said.clone(),
+                server.answers.to_string(),
+                server.failures.to_string(),
                 first(&directory.base),
                 first(&directory.chains.join(", ")),
             ]);
@@ -82,7 +84,7 @@ fn show(probed: &[ProbedServer], global: &Global) {
     }
 }
 
-fn state(state: Tone) -> String {
+pub(super) fn state(state: Tone) -> String {
     let word = match state {
         Tone::Good => "well",
         Tone::Note => "not known yet",
@@ -96,13 +98,7 @@ fn print_change(data: &str, global: &Global) {
     if global.json {
         return output::line(data);
     }
-    if let Ok(Event::Server { directory, health }) = serde_json::from_str(data) {
-        output::line(format!(
-            "{}  {directory}  {}  {}  {}",
-            output::when(health.since_us),
-            health.server,
-            state(health.state),
-            health.said
-        ));
+    if let Ok(Event::Server { source, health }) = serde_json::from_str(data) {
+        output::line(format!("{}  {source}  {}  {}  {}", output::when(health.since_us), health.server, state(health.state), health.said));
     }
 }

@@ -47,7 +47,7 @@ fn list(gateways: &[GatewayView], global: &Global) {
     }
     let mut table = output::table(&["gateway", "from", "chain", "signs", "last login"]);
     for gateway in gateways {
-        let chain = gateway.chain.clone().unwrap_or_else(|| "none: refused".to_owned());
+        let chain = if gateway.chains.is_empty() { "none: refused".to_owned() } else { gateway.chains.join(", ") };
         let signs = if gateway.must_sign { "must" } else { "may" };
         table.add_row([gateway.name.clone(), gateway.from.join("\n"), chain, signs.to_owned(), last(gateway)]);
     }
@@ -72,7 +72,8 @@ fn show(gateways: &[GatewayView], name: &str, global: &Global) -> Result<(), Fai
     );
     let rows = [
         ("from", gateway.from.join(", ")),
-        ("chain", gateway.chain.clone().unwrap_or_else(|| "none: its logins are refused".to_owned())),
+        ("chains", if gateway.chains.is_empty() { "none: its logins are refused".to_owned() } else { gateway.chains.join(", ") }),
+        ("labels", gateway.labels.iter().map(|(key, value)| format!("{key} {value}")).collect::<Vec<_>>().join(", ")),
         ("secret", gateway.secret.clone()),
         ("signs", if gateway.must_sign { "must" } else { "may" }.to_owned()),
         ("waits", waits),

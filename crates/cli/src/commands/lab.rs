@@ -9,7 +9,9 @@ use bivector_exchange::{Exchange, Patience};
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
+use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_wire::{Code, SharedSecret, render};
+use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::process::ExitCode;
@@ -18,6 +20,7 @@ use std::time::Duration;
 pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failure> {
     match command {
         Lab::Directory { data, listen, tls, delay } => directory(data.as_deref(), listen, tls.as_deref(), delay).await,
+        Lab::Upstream { listen, secret_file, data } => upstream(listen, &secret_file, data.as_deref()).await,
         Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
             let secret = output::read_hidden(Some(&secret_file), "")?;
             let password = output::read_hidden(password_file.as_deref(), "password field (not shown): ")?;
@@ -52,6 +55,18 @@ async fn directory(data: Option<&Path>, listen: SocketAddr, tls: Option<&Path>, 
     let failed = |error| Failure::no(format!("cannot listen on {listen}: {error}"), "choose another address with `--listen`");
     let running = StandInDirectory::start(listen, &data, protection, Duration::from_millis(delay)).await.map_err(failed)?;
     output::line(format!("directory {} on {}", data.base, running.address()));
+    interrupted().await;
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn upstream(listen: SocketAddr, secret_file: &Path, data: Option<&Path>) -> Result<ExitCode, Failure> {
+    let secret = output::read_hidden(Some(secret_file), "")?;
+    let text = data.map_or_else(|| Ok(demo::UPSTREAM.to_owned()), output::read_file)?;
+    let right: HashMap<String, String> = toml::from_str(&text)
+        .map_err(|error| Failure::usage(format!("the upstream's data cannot be read: {error}"), "see demo/upstream.toml"))?;
+    let failed = |error| Failure::no(format!("cannot listen on {listen}: {error}"), "choose another address with `--listen`");
+    let running = StandInUpstream::start(listen, secret.expose().as_bytes(), right, Habits::default()).await.map_err(failed)?;
+    output::line(format!("upstream on {}", running.address()));
     interrupted().await;
     Ok(ExitCode::SUCCESS)
 }

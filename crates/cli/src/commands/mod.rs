@@ -1,12 +1,16 @@
 //! One module per command.
 
+pub(crate) mod audit;
+pub(crate) mod chain;
 pub(crate) mod directory;
 pub(crate) mod gateway;
 pub(crate) mod lab;
 pub(crate) mod load;
 pub(crate) mod login;
+pub(crate) mod operator;
 pub(crate) mod person;
 pub(crate) mod secret;
 pub(crate) mod serve;
 pub(crate) mod site;
 pub(crate) mod trace;
+pub(crate) mod upstream;

@@ -1,7 +1,7 @@
 //! `bivector secret …`
 
 use crate::arguments::{Global, Secret as SecretCommand};
-use crate::client::Client;
+use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
 use bivector_service::records::SecretRow;
@@ -17,6 +17,17 @@ pub(crate) async fn run(command: SecretCommand, global: &Global) -> Result<ExitC
     match command {
         SecretCommand::Set { name, file, generate } => set(&name, file.as_deref(), generate, global).await,
         SecretCommand::List => list(global).await,
+        SecretCommand::Rotate { name, file } => rotate(&name, file.as_deref(), global).await,
+        SecretCommand::Retire { name, anyway } => {
+            let body = serde_json::json!({ "anyway": anyway });
+            let path = format!("/secrets/{}/retire", encode(&name));
+            Client::new(global)?.ask::<_, ()>(Method::POST, &path, &[], Some(&body)).await?;
+            Ok(done(&format!("the old value of {name} is retired; only the new one counts"), global))
+        }
+        SecretCommand::Forget { name } => {
+            Client::new(global)?.ask::<_, ()>(Method::DELETE, &format!("/secrets/{}", encode(&name)), &[], None::<&()>).await?;
+            Ok(done(&format!("{name} is forgotten"), global))
+        }
     }
 }
 
@@ -32,6 +43,33 @@ async fn set(name: &str, file: Option<&Path>, generate: bool, global: &Global) -
         (false, false) => output::line(format!("sealed as {name}")),
     }
     Ok(ExitCode::SUCCESS)
+}
+
+async fn rotate(name: &str, file: Option<&Path>, global: &Global) -> Result<ExitCode, Failure> {
+    let value = if file.is_some() { output::read_hidden(file, "")? } else { generated() };
+    let body = serde_json::json!({ "value": value.expose() });
+    Client::new(global)?.ask::<_, ()>(Method::PUT, &format!("/secrets/{}/next", encode(name)), &[], Some(&body)).await?;
+    match (file, global.json) {
+        (None, true) => output::json(&serde_json::json!({ "name": name, "value": value.expose() })),
+        (None, false) => output::line(format!("{}\nnow counts for {name} beside the old value; it is not shown again", value.expose())),
+        (Some(_), true) => output::json(&serde_json::json!({ "name": name })),
+        (Some(_), false) => output::line(format!("the next value of {name} counts beside the old one")),
+    }
+    if !global.json {
+        output::hint(format!(
+            " then: enter it on the device; `bivector secret list` says who still uses the old one; `bivector secret retire {name}` ends it"
+        ));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn done(what: &str, global: &Global) -> ExitCode {
+    if global.json {
+        output::json(&serde_json::json!({ "done": what }));
+    } else {
+        output::line(what);
+    }
+    ExitCode::SUCCESS
 }
 
 /// Characters that look like no other one, so that a secret can be typed on a device.
@@ -54,6 +92,20 @@ async fn list(global: &Global) -> Result<ExitCode, Failure> {
         table.add_row([secret.name.clone(), output::when(secret.set_us), secret.operator.clone()]);
     }
     output::print_table(&table);
+    let when = |at: Option<u64>| at.map_or("not yet".to_owned(), output::when);
+    for secret in secrets.iter().filter(|secret| secret.next_us.is_some()) {
+        output::line(format!("\n{} has two values since {}", secret.name, when(secret.next_us)));
+        for one in &secret.uses {
+            let old = if one.old_us > one.next_us {
+                "uses the old value"
+            } else if one.next_us.is_some() {
+                "uses the new value"
+            } else {
+                "has sent nothing"
+            };
+            output::line(format!("  {:<16} {old} (old: {}; new: {})", one.gateway, when(one.old_us), when(one.next_us)));
+        }
+    }
     if secrets.is_empty() {
         output::line("nothing is sealed yet; try `bivector secret set gateway/breakwater`");
     }

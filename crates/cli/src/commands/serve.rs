@@ -17,15 +17,23 @@ const LAST_LOGINS: Duration = Duration::from_secs(20);
 pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
     log_to_stderr("warn,bivector=info,bivector_service=info");
     let sync = if serve.no_sync { Sync::Off } else { Sync::Full };
-    let running = start(Options { data: serve.data.clone(), key_file: serve.key_file, http: serve.http, sync }).await?;
-    output::line(format!("console and API  http://{}", running.http));
+    let running = start(Options {
+        data: serve.data.clone(),
+        key_file: serve.key_file,
+        http: serve.http,
+        tls: serve.tls_certificate.zip(serve.tls_key),
+        sync,
+    })
+    .await?;
+    let scheme = if running.encrypted { "https" } else { "http" };
+    output::line(format!("console and API  {scheme}://{}", running.http));
     for address in running.radius().await {
         output::line(format!("radius           {address}"));
     }
     if let Some(path) = &running.new_token_file {
         output::line(format!("first operator   the token is in {}", path.display()));
         output::line(format!(
-            "try              bivector --server http://{} --token-file {} site apply SITE.toml",
+            "try              bivector --server {scheme}://{} --token-file {} site apply SITE.toml",
             running.http,
             path.display()
         ));

@@ -4,20 +4,33 @@ use crate::arguments::{Global, Site as SiteCommand};
 use crate::client::{Answer, Client};
 use crate::failure::Failure;
 use crate::{findings, output};
-use bivector_core::site::{Known, Severity, Site, reference_markdown};
-use bivector_service::api::{AppliedView, ApplyRequest, CheckRequest, Checked};
+use bivector_core::site::{Difference, Known, Severity, Site, reference_markdown};
+use bivector_core::trace::Tone;
+use bivector_service::api::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
+use bivector_service::confirm::Awaiting;
 use bivector_service::records::Revision;
 use reqwest::Method;
+use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
 
 pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCode, Failure> {
     match command {
         SiteCommand::Check { file, offline } => check(&file, offline, global).await,
-        SiteCommand::Apply { file, note, expected } => apply(&file, note, expected, global).await,
+        SiteCommand::Apply { file, note, expected, weaker_is_meant, confirm_within } => {
+            let text = output::read_file(&file)?;
+            let confirm_within_s = confirm_within.as_deref().map(seconds).transpose()?;
+            let request = ApplyRequest { text: text.clone(), note, expected, weaker_is_meant, confirm_within_s };
+            put_in_force(&file.display().to_string(), &text, "/site/revisions", &request, global).await
+        }
+        SiteCommand::Compare { file, revision, against, lines } => compare(file.as_deref(), revision, against, lines, global).await,
+        SiteCommand::Confirm => confirm(global).await,
         SiteCommand::Export { revision } => export(revision, global).await,
         SiteCommand::History => history(global).await,
-        SiteCommand::Restore { revision } => restore(revision, global).await,
+        SiteCommand::Restore { revision, weaker_is_meant } => {
+            let request = RestoreRequest { expected: None, weaker_is_meant };
+            put_in_force(&format!("revision {revision}"), "", &format!("/site/revisions/{revision}/restore"), &request, global).await
+        }
         SiteCommand::Reference => {
             output::line(reference_markdown().trim_end());
             Ok(ExitCode::SUCCESS)
@@ -44,37 +57,112 @@ async fn check(file: &Path, offline: bool, global: &Global) -> Result<ExitCode, 
     Ok(if checked.sound { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
-async fn apply(file: &Path, note: String, expected: Option<u64>, global: &Global) -> Result<ExitCode, Failure> {
-    let text = output::read_file(file)?;
-    put_in_force(&file.display().to_string(), text, note, expected, global).await
+/// A time such as `90s` or `10m`, in seconds.
+fn seconds(text: &str) -> Result<u64, Failure> {
+    bivector_core::site::read_duration(text)
+        .map(|duration| duration.as_secs())
+        .ok_or_else(|| Failure::usage(format!("`{text}` is no time"), "write a number with its unit, such as 90s, 10m or 1h"))
 }
 
-async fn restore(number: u64, global: &Global) -> Result<ExitCode, Failure> {
-    let earlier: Revision = Client::new(global)?.get(&format!("/site/revisions/{number}"), &[]).await?;
-    put_in_force(&format!("revision {number}"), earlier.text.unwrap_or_default(), format!("restored revision {number}"), None, global).await
+async fn compare(
+    file: Option<&Path>,
+    revision: Option<u64>,
+    against: Option<u64>,
+    lines: bool,
+    global: &Global,
+) -> Result<ExitCode, Failure> {
+    let text = file.map(output::read_file).transpose()?;
+    let request = CompareRequest { text: text.clone(), revision, against };
+    let answer: Answer<Compared> = Client::new(global)?.call(Method::POST, "/site/compare", &[], Some(&request)).await?;
+    let compared = match answer {
+        Answer::Good(compared) => compared,
+        Answer::Refused(problem) if !problem.findings.is_empty() && !global.json => {
+            let title = file.map(|file| file.display().to_string()).unwrap_or_default();
+            findings::print(&title, &text.unwrap_or_default(), &problem.findings);
+            return Ok(ExitCode::from(1));
+        }
+        Answer::Refused(problem) => return Err(problem.into()),
+    };
+    if global.json {
+        output::json(&compared);
+        return Ok(ExitCode::SUCCESS);
+    }
+    print_differences(&compared.differences);
+    match compared.differences.iter().filter(|one| one.weaker).count() {
+        _ if compared.differences.is_empty() => output::line(format!("nothing differs from revision {}", compared.against)),
+        0 => {}
+        _ => output::line("\nlogging in becomes weaker; `bivector site apply` asks for `--weaker-is-meant`"),
+    }
+    if lines && !compared.lines.is_empty() {
+        output::line("");
+        compared.lines.lines().for_each(print_diff_line);
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
-async fn put_in_force(title: &str, text: String, note: String, expected: Option<u64>, global: &Global) -> Result<ExitCode, Failure> {
-    let request = ApplyRequest { text: text.clone(), note, expected };
-    let answer: Answer<AppliedView> = Client::new(global)?.call(Method::POST, "/site/revisions", &[], Some(&request)).await?;
+fn print_differences(differences: &[Difference]) {
+    let mut about = "";
+    for one in differences {
+        if one.about != about {
+            about = &one.about;
+            output::line(output::paint(about, "1"));
+        }
+        let mark = output::tone(if one.weaker { Tone::Bad } else { Tone::Note });
+        let weaker = if one.weaker { "weaker: " } else { "" };
+        let line = one.line.map(|line| output::paint(&format!("  [line {line}]"), "2")).unwrap_or_default();
+        output::line(format!("  {mark} {weaker}{}{line}", one.said));
+    }
+}
+
+fn print_diff_line(line: &str) {
+    let colour = match line.chars().next() {
+        Some('+') => "36",
+        Some('-') => "33",
+        Some('@') => "2",
+        _ => "0",
+    };
+    output::line(output::paint(line, colour));
+}
+
+async fn confirm(global: &Global) -> Result<ExitCode, Failure> {
+    let confirmed: Awaiting = Client::new(global)?.ask(Method::POST, "/site/confirm", &[], None::<&()>).await?;
+    if global.json {
+        output::json(&confirmed);
+    } else {
+        output::line(format!("revision {} stays", confirmed.revision));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn put_in_force<R: Serialize>(title: &str, text: &str, path: &str, request: &R, global: &Global) -> Result<ExitCode, Failure> {
+    let answer: Answer<AppliedView> = Client::new(global)?.call(Method::POST, path, &[], Some(request)).await?;
     match answer {
         Answer::Good(applied) => {
             if global.json {
                 output::json(&applied);
                 return Ok(ExitCode::SUCCESS);
             }
-            if !applied.findings.is_empty() {
-                findings::print(title, &text, &applied.findings);
+            if !applied.findings.is_empty() && !text.is_empty() {
+                findings::print(title, text, &applied.findings);
             }
             for source in &applied.unreachable {
                 output::line(format!("warning: {source}"));
             }
+            print_differences(&applied.differences);
             output::line(format!("revision {} is in force", applied.revision));
+            if let Some(until) = applied.until_us {
+                let until = output::when(until);
+                output::line(format!("it goes back by itself at {until} unless you run `bivector site confirm`"));
+            }
             Ok(ExitCode::SUCCESS)
         }
         Answer::Refused(problem) if !problem.findings.is_empty() && !global.json => {
-            findings::print(title, &text, &problem.findings);
+            findings::print(title, text, &problem.findings);
             Ok(ExitCode::from(1))
+        }
+        Answer::Refused(problem) if !problem.differences.is_empty() && !global.json => {
+            print_differences(&problem.differences);
+            Err(Failure::no("nothing was applied: logging in would become weaker", problem.remedy))
         }
         Answer::Refused(problem) if global.json => {
             output::json(&problem);

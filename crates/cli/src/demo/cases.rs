@@ -180,6 +180,7 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
 fn outcome_of(exchange: &Exchange) -> Outcome {
     match exchange.reply.as_ref().map(|reply| reply.code) {
         Some(Code::AccessAccept) => Outcome::Accepted,
+        Some(Code::AccessChallenge) => Outcome::Challenged,
         Some(_) => Outcome::Refused,
         None => Outcome::Silent,
     }

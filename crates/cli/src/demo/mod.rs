@@ -15,6 +15,8 @@ use world::World;
 
 /// What the stand-in directory holds.
 pub(crate) const DIRECTORY: &str = include_str!("../../../../demo/directory.toml");
+/// What the stand-in upstream takes.
+pub(crate) const UPSTREAM: &str = include_str!("../../../../demo/upstream.toml");
 const SITE: &str = include_str!("../../../../demo/site.toml");
 const PEOPLE: &str = include_str!("../../../../demo/people.csv");
 const SECRETS: &str = include_str!("../../../../demo/secrets.toml");

@@ -54,7 +54,7 @@ impl World {
             if demo.data.is_none() { Some(tempfile::Builder::new().prefix("bivector-demo-").tempdir().map_err(failed)?) } else { None };
         let data = demo.data.clone().or(folder.as_ref().map(|folder| folder.path().to_owned())).unwrap_or_default();
         let contents = DirectoryData::parse(DIRECTORY).map_err(|error| Failure::no(error.to_string(), ""))?;
-        let running = start(Options { data: data.clone(), key_file: None, http: demo.http, sync: Sync::Full }).await?;
+        let running = start(Options { data: data.clone(), key_file: None, http: demo.http, tls: None, sync: Sync::Full }).await?;
         let (first_directory, second_directory, tls) = start_directories(demo.directory, &contents, &data).await?;
         let token = read_hidden(Some(&data.join(TOKEN_FILE)), "")?;
         let client = Client::to(format!("http://{}", running.http), token.clone());
@@ -193,7 +193,7 @@ async fn set_up(client: &Client, secrets: &BTreeMap<String, String>, site: &str)
     }
     let current = client.get::<Revision>("/site", &[]).await.ok().and_then(|revision| revision.text);
     if current.as_deref() != Some(site) {
-        let request = ApplyRequest { text: site.to_owned(), note: "the demo's site".into(), expected: None };
+        let request = ApplyRequest { text: site.to_owned(), note: "the demo's site".into(), ..ApplyRequest::default() };
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
     }
     let people = serde_json::json!({ "csv": PEOPLE });

@@ -5,7 +5,7 @@ use serde_json::json;
 #[tokio::test(flavor = "multi_thread")]
 async fn every_call_but_health_and_figures_needs_a_token_and_a_refusal_is_a_problem() {
     let service = Service::start();
-    let http = reqwest::Client::new();
+    let http = super::harness::http_client();
     let base = format!("http://{}", service.http);
     let description: serde_json::Value = http.get(format!("{base}/api/v1/openapi.json")).send().await.unwrap().json().await.unwrap();
     for (path, methods) in description["paths"].as_object().unwrap() {
@@ -57,7 +57,7 @@ async fn bad_bodies_and_unknown_paths_get_a_problem_that_repeats_nothing() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_console_session_is_a_cookie_that_scripts_cannot_read_and_other_sites_cannot_use() {
     let service = Service::start();
-    let http = reqwest::Client::new();
+    let http = super::harness::http_client();
     let base = format!("http://{}/api/v1", service.http);
     let signed_in = http.post(format!("{base}/session")).json(&json!({ "token": service.token })).send().await.unwrap();
     assert_eq!(signed_in.status(), 204);
@@ -81,7 +81,7 @@ async fn a_console_session_is_a_cookie_that_scripts_cannot_read_and_other_sites_
 #[tokio::test(flavor = "multi_thread")]
 async fn new_traces_come_as_events_and_figures_count_them() {
     let world = Northmoor::start().await;
-    let response = reqwest::Client::new()
+    let response = super::harness::http_client()
         .get(format!("http://{}/api/v1/events", world.service.http))
         .bearer_auth(&world.service.token)
         .send()
@@ -95,14 +95,15 @@ async fn new_traces_come_as_events_and_figures_count_them() {
         seen.push_str(&String::from_utf8_lossy(&stream.next().await.unwrap().unwrap()));
     }
     assert!(seen.starts_with("event: trace") && seen.contains(trace["reference"].as_str().unwrap()), "{seen}");
-    let figures = reqwest::get(format!("http://{}/metrics", world.service.http)).await.unwrap().text().await.unwrap();
+    let figures =
+        super::harness::http_client().get(format!("http://{}/metrics", world.service.http)).send().await.unwrap().text().await.unwrap();
     assert!(figures.contains("bivector_logins_total{gateway=\"breakwater\",outcome=\"accepted\",cause=\"\"} 1"), "{figures}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_page_comes_with_a_strict_policy_and_files_that_fit_what_the_browser_takes() {
     let service = Service::start();
-    let http = reqwest::Client::new();
+    let http = super::harness::http_client();
     let base = format!("http://{}", service.http);
     for path in ["/", "/logins", "/logins?outcome=refused"] {
         let page = http.get(format!("{base}{path}")).send().await.unwrap();

@@ -93,7 +93,8 @@ async fn every_kind_of_bad_packet_is_met_with_silence_and_counted_by_its_reason(
         }
     };
     tokio::time::timeout(Duration::from_secs(5), counted).await.expect("a burst is counted to its last packet");
-    let metrics = reqwest::get(format!("http://{}/metrics", world.service.http)).await.unwrap().text().await.unwrap();
+    let metrics =
+        super::harness::http_client().get(format!("http://{}/metrics", world.service.http)).send().await.unwrap().text().await.unwrap();
     for (_, _, cause) in cases {
         assert!(metrics.contains(&format!("bivector_packets_dropped_total{{reason=\"{cause}\"}}")), "{cause} in {metrics}");
     }

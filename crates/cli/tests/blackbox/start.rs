@@ -109,7 +109,7 @@ async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
     let text = format!("ebb before flood{}", super::harness::code("tomasz", 0));
     let (exchange, _) = slipway.log_in("tomasz", &text).await.unwrap();
     assert_eq!(super::harness::outcome(&exchange), "reject", "a code that cannot be marked lets nobody in");
-    let figures = reqwest::get(format!("http://{}/metrics", service.http)).await.unwrap().text().await.unwrap();
+    let figures = super::harness::http_client().get(format!("http://{}/metrics", service.http)).send().await.unwrap().text().await.unwrap();
     assert!(figures.contains("cause=\"records-unavailable\"} 1"), "{figures}");
 }
 
@@ -122,7 +122,7 @@ async fn a_site_that_no_longer_can_be_in_force_leaves_the_api_up_to_mend_it() {
     let kept = std::fs::read(&trust).unwrap();
     std::fs::remove_file(&trust).unwrap();
     let service = Service::start_in(&data, &[]);
-    assert_eq!(reqwest::get(format!("http://{}/readyz", service.http)).await.unwrap().status(), 503);
+    assert_eq!(super::harness::http_client().get(format!("http://{}/readyz", service.http)).send().await.unwrap().status(), 503);
     assert!(service.log_has("the newest revision is not in force") && service.log_has("tidehall-ca.pem"), "{}", service.log());
     std::fs::write(&trust, kept).unwrap();
     assert_eq!(service.apply(&site).await.0, 201);

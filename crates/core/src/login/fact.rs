@@ -1,12 +1,15 @@
 //! Questions of a login to the outside, and the answers.
 
+use super::pending::Pending;
+use super::upstream::{UpstreamAnswer, UpstreamAsk};
 use crate::cause::Cause;
-use crate::directory::BindMeaning;
+use crate::directory::{BindMeaning, ChangeMeaning, Notice};
 use crate::moment::Moment;
 use crate::rule::Groups;
 use crate::site::SourceRef;
 use crate::totp::Token;
 use bivector_wire::Secret;
+use serde::{Deserialize, Serialize};
 
 /// What a login needs to know next.
 #[derive(Debug, Clone)]
@@ -34,6 +37,26 @@ pub enum Need {
     },
     /// Mark a code as used, durably, before anybody is let in by it.
     MarkCode(CodeMark),
+    /// Ask an upstream.
+    AskUpstream(Box<UpstreamAsk>),
+    /// Keep what the next round needs, sealed, until it is taken once.
+    KeepChallenge(Box<Pending>),
+    /// Take what was kept for this State; it is gone then.
+    TakeChallenge {
+        /// The State that the gateway sent back.
+        state: Vec<u8>,
+    },
+    /// Set a new password for somebody whose old one is right but has expired.
+    ChangePassword {
+        /// The source that knows the person.
+        source: SourceRef,
+        /// The person there.
+        person: Box<Found>,
+        /// The old password.
+        old: Secret<String>,
+        /// The new one.
+        new: Secret<String>,
+    },
 }
 
 /// A code to mark as used.
@@ -86,7 +109,7 @@ pub struct Unavailable {
 }
 
 /// A person as a source knows them.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Found {
     /// The person's key: one per person, whatever was typed.
     pub key: String,
@@ -123,6 +146,8 @@ pub enum PersonAnswer {
 pub enum PasswordAnswer {
     /// The password is right and the account may be used.
     Right,
+    /// So it is, but not for long.
+    RightBut(Notice),
     /// The password is wrong.
     Wrong,
     /// The account may not be used.
@@ -136,6 +161,7 @@ impl PasswordAnswer {
     pub fn from_bind(meaning: BindMeaning, seen: String) -> Self {
         match meaning {
             BindMeaning::Right => PasswordAnswer::Right,
+            BindMeaning::RightBut(notice) => PasswordAnswer::RightBut(notice),
             BindMeaning::Wrong => PasswordAnswer::Wrong,
             BindMeaning::Refused(cause) => PasswordAnswer::Refused(cause),
             BindMeaning::Unavailable(cause) => PasswordAnswer::Unavailable(Unavailable { cause, seen }),
@@ -163,6 +189,48 @@ pub enum MarkAnswer {
     Unavailable(Unavailable),
 }
 
+/// Answer to [`Need::KeepChallenge`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum KeptAnswer {
+    /// Kept; this State leads back to it, once.
+    Kept(Vec<u8>),
+    /// It could not be kept.
+    Unavailable(Unavailable),
+}
+
+/// Answer to [`Need::TakeChallenge`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TakenAnswer {
+    /// This is where the login goes on.
+    Taken(Box<Pending>),
+    /// No such State is waiting: never was, or was taken before.
+    NotThere,
+    /// The records could not say.
+    Unavailable(Unavailable),
+}
+
+/// Answer to [`Need::ChangePassword`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ChangeAnswer {
+    /// The new password is set.
+    Changed,
+    /// The directory does not take it, for this reason.
+    NotTaken(String),
+    /// It could not be changed.
+    Unavailable(Unavailable),
+}
+
+impl ChangeAnswer {
+    /// From what a directory's answer means; `seen` says what came back.
+    pub fn from_change(meaning: ChangeMeaning, seen: String) -> Self {
+        match meaning {
+            ChangeMeaning::Changed => ChangeAnswer::Changed,
+            ChangeMeaning::NotTaken(why) => ChangeAnswer::NotTaken(why),
+            ChangeMeaning::Unavailable(cause) => ChangeAnswer::Unavailable(Unavailable { cause, seen }),
+        }
+    }
+}
+
 /// An answer to a [`Need`].
 #[derive(Debug, Clone)]
 pub enum Fact {
@@ -174,6 +242,14 @@ pub enum Fact {
     Password(Answer<PasswordAnswer>),
     /// To [`Need::MarkCode`].
     Mark(MarkAnswer),
+    /// To [`Need::AskUpstream`].
+    Upstream(Answer<UpstreamAnswer>),
+    /// To [`Need::KeepChallenge`].
+    Kept(KeptAnswer),
+    /// To [`Need::TakeChallenge`].
+    Taken(TakenAnswer),
+    /// To [`Need::ChangePassword`].
+    Changed(Answer<ChangeAnswer>),
 }
 
 impl Fact {
@@ -184,6 +260,10 @@ impl Fact {
             Fact::Tokens(_) => "tokens",
             Fact::Password(_) => "password",
             Fact::Mark(_) => "mark",
+            Fact::Upstream(_) => "upstream",
+            Fact::Kept(_) => "kept challenge",
+            Fact::Taken(_) => "taken challenge",
+            Fact::Changed(_) => "changed password",
         }
     }
 }

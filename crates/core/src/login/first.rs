@@ -1,24 +1,28 @@
 //! Station two: which source knows the person, and what it says of the password.
 
+use super::change::Asked;
 use super::fact::*;
-use super::machine::{Login, State};
+use super::machine::{AfterMark, Login, State};
+use super::pending::KeptSecond;
 use super::proof::FirstProved;
 use super::reading::{Chosen, ChosenCode, choose};
 use super::request::Credential;
+use super::upstream::{KeptCode, PassedCredential, Role};
 use crate::cause::Cause;
+use crate::identity::fits_pattern;
 use crate::moment::Moment;
-use crate::site::SourceRef;
+use crate::site::{FirstSource, SourceRef, SourceWhen, WhenDown};
 use crate::totp::Token;
 use crate::trace::{Hop, Step, Tone};
 use bivector_wire::Secret;
 
 impl Login {
-    pub(super) fn failed_servers(&mut self, failed: &[FailedServer], asked: Moment) {
+    pub(super) fn failed_servers(&mut self, hop: Hop, failed: &[FailedServer], asked: Moment) {
         let mut at_us = asked.since(self.began).as_micros() as u64;
         for server in failed {
             let said = format!("{} did not answer: {}; asking the next server", server.server, server.why.seen);
             self.trace.steps.push(Step {
-                hop: Hop::First,
+                hop,
                 what: "fail-over".into(),
                 tone: Tone::Warn,
                 at_us,
@@ -30,48 +34,121 @@ impl Login {
         }
     }
 
-    pub(super) fn found(&mut self, name: String, at: usize, answer: Answer<PersonAnswer>, now: Moment) -> State {
-        let Some(source) = self.chain().and_then(|chain| chain.first.get(at)).copied() else { return self.refuse(Cause::Unfinished, now) };
+    /// The first source of the chain that is for this login.
+    pub(super) fn find_first(&mut self, now: Moment) -> State {
+        match self.next_source(0) {
+            Some(at) => self.find_at(at, now),
+            None => {
+                let said = "no source of the chain is for this name".to_owned();
+                self.step(Hop::First, "find person", Tone::Bad, now, said, self.chain().map(|chain| chain.line));
+                self.refuse(Cause::PersonUnknown, now)
+            }
+        }
+    }
+
+    /// The next source, from a place in the chain's list on, that is asked about this name.
+    pub(super) fn next_source(&self, from: usize) -> Option<usize> {
+        let for_us = |first: &FirstSource| match &first.when {
+            SourceWhen::Always => true,
+            SourceWhen::Name(pattern) => fits_pattern(pattern, &self.name.to_lowercase()),
+            SourceWhen::Realm(realm) => *realm == self.realm,
+            SourceWhen::Group(_) => false,
+        };
+        let sources = &self.chain()?.first;
+        (from..sources.len()).find(|at| sources.get(*at).is_some_and(for_us))
+    }
+
+    pub(super) fn goes_on_when_down(&self) -> bool {
+        self.chain().is_some_and(|chain| chain.when_source_is_down == WhenDown::Next)
+    }
+
+    /// Asks a source; an upstream cannot be asked for a person, only for the whole login.
+    pub(super) fn find_at(&mut self, at: usize, now: Moment) -> State {
+        let Some(source) = self.chain().and_then(|chain| chain.first.get(at)).map(|first| first.source) else {
+            return self.refuse(Cause::Unfinished, now);
+        };
+        match source {
+            SourceRef::Upstream(upstream) => {
+                let person = self.upstream_person(upstream, &self.name);
+                self.identified(source, at, person, now)
+            }
+            _ => State::Finding { at },
+        }
+    }
+
+    pub(super) fn found(&mut self, at: usize, answer: Answer<PersonAnswer>, now: Moment) -> State {
+        let Some(source) = self.chain().and_then(|chain| chain.first.get(at)).map(|first| first.source) else {
+            return self.refuse(Cause::Unfinished, now);
+        };
         let source_name = self.site.source_name(source).to_owned();
-        self.failed_servers(&answer.failed, self.last);
+        self.failed_servers(Hop::First, &answer.failed, self.last);
+        let next = self.next_source(at + 1);
+        let goes_on = next.is_some() && self.goes_on_when_down();
         let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
             PersonAnswer::Found(person) => (Tone::Good, format!("{source_name} knows {} as {}{by}", person.login, person.handle), None),
-            PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} knows nobody called `{name}`{by}"), None),
+            PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} knows nobody called `{}`{by}", self.name), None),
             PersonAnswer::Ambiguous { count } => {
-                (Tone::Bad, format!("{source_name} has {count} entries for `{name}`{by}"), Some(Cause::PersonAmbiguous))
+                (Tone::Bad, format!("{source_name} has {count} entries for `{}`{by}", self.name), Some(Cause::PersonAmbiguous))
             }
             PersonAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}", cause.sentence()), Some(*cause)),
+            PersonAnswer::Unavailable(why) if goes_on => {
+                (Tone::Warn, format!("{source_name} could not say: {}; the next source is asked", why.seen), None)
+            }
             PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}", why.seen), Some(why.cause)),
         };
         let line = self.source_line(source);
         self.step(Hop::First, "find person", tone, now, said, line);
-        match (answer.value, cause) {
-            (_, Some(cause)) => self.refuse(cause, now),
-            (PersonAnswer::Found(person), None) => {
-                self.trace.person = Some(person.key.clone());
-                self.trace.source = Some(source_name);
-                if self.chain().is_some_and(|chain| chain.second.is_empty()) {
-                    self.read_password(source, person, &[], now)
-                } else {
-                    State::Tokens { source, person }
-                }
+        match (answer.value, cause, next) {
+            (_, Some(cause), _) => self.refuse(cause, now),
+            (PersonAnswer::Found(person), None, _) => self.take_over(source, at, person, now),
+            (PersonAnswer::Unavailable(why), None, Some(next)) => {
+                self.down.get_or_insert(why.cause);
+                self.find_at(next, now)
             }
-            _ if self.chain().is_some_and(|chain| at + 1 < chain.first.len()) => State::Finding { name, at: at + 1 },
-            _ => self.refuse(Cause::PersonUnknown, now),
+            (_, None, Some(next)) => self.find_at(next, now),
+            // An outage before is never taken for "no such person": the one who was down may have known the name.
+            (_, None, None) => self.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
+        }
+    }
+
+    /// A later source may check the passwords of a group of this one's people.
+    fn take_over(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+        let later = self.chain().into_iter().flat_map(|chain| chain.first.iter().enumerate().skip(at + 1));
+        let over = later.filter_map(|(index, first)| match &first.when {
+            SourceWhen::Group(group) if person.groups.contains(group) => Some((index, first.source, group.clone())),
+            _ => None,
+        });
+        let Some((index, over, group)) = over.into_iter().next() else { return self.identified(source, at, person, now) };
+        let said = format!("members of {group} are checked by {}", self.site.source_name(over));
+        self.step(Hop::First, "cascade", Tone::Note, now, said, self.chain().map(|chain| chain.line));
+        self.identified(over, index, person, now)
+    }
+
+    /// A person is known: the credential is read next, with the person's tokens where the chain takes codes.
+    fn identified(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+        self.note_person(source, &person);
+        if let Credential::Proof { .. } = self.request.credential {
+            return self.pass_on(source, at, person, now);
+        }
+        if self.chain().is_some_and(|chain| chain.takes_codes()) {
+            State::Tokens { source, at, person }
+        } else {
+            self.read_password(source, at, person, &[], now)
         }
     }
 
     pub(super) fn source_line(&self, source: SourceRef) -> Option<u32> {
         match source {
             SourceRef::Directory(index) => self.site.directories.get(index).map(|directory| directory.line),
+            SourceRef::Upstream(index) => self.site.upstreams.get(index).map(|upstream| upstream.line),
             SourceRef::Roster => self.chain().map(|chain| chain.line),
         }
     }
 
-    pub(super) fn tokens(&mut self, source: SourceRef, person: Box<Found>, answer: TokensAnswer, now: Moment) -> State {
+    pub(super) fn tokens(&mut self, source: SourceRef, at: usize, person: Box<Found>, answer: TokensAnswer, now: Moment) -> State {
         match answer {
-            TokensAnswer::Tokens(tokens) => self.read_password(source, person, &tokens, now),
+            TokensAnswer::Tokens(tokens) => self.read_password(source, at, person, &tokens, now),
             TokensAnswer::Unavailable(why) => {
                 self.step(Hop::Reading, "tokens", Tone::Bad, now, format!("the records could not be read: {}", why.seen), None);
                 self.refuse(why.cause, now)
@@ -83,15 +160,20 @@ impl Login {
         &mut self,
         source: SourceRef,
         person: Box<Found>,
+        guess: &Secret<String>,
         code: ChosenCode,
         answer: Answer<PasswordAnswer>,
         now: Moment,
     ) -> State {
-        self.failed_servers(&answer.failed, self.last);
+        self.failed_servers(Hop::First, &answer.failed, self.last);
         let source_name = self.site.source_name(source).to_owned();
         let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
             PasswordAnswer::Right => (Tone::Good, format!("{source_name} says the password is right{by}"), None),
+            PasswordAnswer::RightBut(notice) => {
+                self.notice = Some(*notice);
+                (Tone::Warn, format!("{source_name} says the password is right; {notice}{by}"), None)
+            }
             PasswordAnswer::Wrong => (Tone::Bad, format!("{source_name} says the password is wrong{by}"), Some(Cause::PasswordWrong)),
             PasswordAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}{by}", cause.sentence()), Some(*cause)),
             PasswordAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}{by}", why.seen), Some(why.cause)),
@@ -100,18 +182,50 @@ impl Login {
         self.step(Hop::First, "password", tone, now, said, line);
         match (cause, FirstProved::by_password(source, &answer.value)) {
             (None, Some(first)) => self.second(person, first, code, now),
+            (Some(cause), _) if self.may_change(source, cause) => self.before_change(source, person, guess.clone(), code, cause, now),
             (cause, _) => self.refuse(cause.unwrap_or(Cause::Unfinished), now),
         }
     }
 
+    /// A new password is asked for only once the second proof is given: whoever has just an old password changes nothing.
+    fn before_change(
+        &mut self,
+        source: SourceRef,
+        person: Box<Found>,
+        old: Secret<String>,
+        code: ChosenCode,
+        cause: Cause,
+        now: Moment,
+    ) -> State {
+        match code {
+            ChosenCode::Verified(code) => State::Marking { person, code, then: AfterMark::NewPassword { source, old } },
+            ChosenCode::NotAsked => {
+                let asked = Asked { source, person, second: KeptSecond::NotAsked, old, new: None, tries: 0 };
+                self.ask_new_password(asked, None, now)
+            }
+            _ => {
+                let said = "a new password is asked for only with a right code beside the old one".to_owned();
+                self.step(Hop::Second, "code", Tone::Note, now, said, None);
+                self.refuse(cause, now)
+            }
+        }
+    }
+
+    /// A text as the gateway's character set has it.
+    pub(super) fn charset_text(&self, bytes: &Secret<Vec<u8>>) -> Option<Secret<String>> {
+        let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
+        super::request::decode(bytes.expose(), charset).map(Secret::new)
+    }
+
     /// Reads the password field; a factor that the chain asks for must be known by now, since its code is the evidence.
-    pub(super) fn read_password(&mut self, source: SourceRef, person: Box<Found>, tokens: &[Token], now: Moment) -> State {
+    pub(super) fn read_password(&mut self, source: SourceRef, at: usize, person: Box<Found>, tokens: &[Token], now: Moment) -> State {
         let text = match &self.request.credential {
-            Credential::Pap(bytes) => String::from_utf8(bytes.expose().clone()).ok().map(Secret::new),
+            Credential::Pap(bytes) => self.charset_text(bytes),
             _ => None,
         };
         let (Some(text), Some(chain)) = (text, self.chain()) else {
-            self.step(Hop::Reading, "password field", Tone::Bad, now, "the text is not UTF-8".to_owned(), None);
+            let said = "the text is not UTF-8; a device that writes Latin-1 needs `charset = \"latin-1\"` on its gateway".to_owned();
+            self.step(Hop::Reading, "password field", Tone::Bad, now, said, None);
             return self.refuse(Cause::PasswordUnreadable, now);
         };
         let (chosen, tone, said) = choose(chain, &text, tokens, now, self.site.totp_window);
@@ -123,6 +237,9 @@ impl Login {
             return self.refuse(Cause::PasswordMissing, now);
         }
         let Chosen { guess, code } = chosen;
-        State::Password { source, person, guess, code }
+        let SourceRef::Upstream(upstream) = source else { return State::Password { source, person, guess, code } };
+        let text = PassedCredential::Text(Secret::new(guess.expose().clone().into_bytes()));
+        let ask = self.ask_upstream(upstream, &person, text);
+        State::Upstream { ask, person, role: Role::First { source, at: Some(at), code: KeptCode::Now(code) } }
     }
 }

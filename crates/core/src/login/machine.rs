@@ -1,11 +1,15 @@
 //! The machine itself: a state per station, consumed on transition. See the module above for the call contract.
 
+use super::change::Asked;
 use super::fact::{CodeMark, Fact, Found, Need};
+use super::pending::{Pending, Upstream as KeptUpstream};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
 use super::request::Request;
+use super::upstream::{HiddenValue, Role, UpstreamAsk};
 use super::{Refusal, Verdict};
 use crate::cause::Cause;
+use crate::directory::Notice;
 use crate::moment::Moment;
 use crate::site::{Chain, Gateway, Site, SourceRef};
 use crate::totp::VerifiedCode;
@@ -34,12 +38,16 @@ pub enum Timer {
 
 #[derive(Debug)]
 pub(super) enum State {
+    /// Taking up the round before.
+    Resuming {
+        state: Vec<u8>,
+    },
     Finding {
-        name: String,
         at: usize,
     },
     Tokens {
         source: SourceRef,
+        at: usize,
         person: Box<Found>,
     },
     Password {
@@ -48,10 +56,24 @@ pub(super) enum State {
         guess: Secret<String>,
         code: ChosenCode,
     },
+    Upstream {
+        ask: Box<UpstreamAsk>,
+        person: Box<Found>,
+        role: Role,
+    },
     Marking {
         person: Box<Found>,
-        first: FirstProved,
         code: VerifiedCode,
+        then: AfterMark,
+    },
+    Changing {
+        new: Secret<String>,
+        asked: Asked,
+    },
+    Keeping {
+        pending: Box<Pending>,
+        prompt: Option<String>,
+        attributes: Vec<u8>,
     },
     Held {
         until: Moment,
@@ -60,6 +82,17 @@ pub(super) enum State {
     Decided(Verdict),
     /// Between two states only.
     Moving,
+}
+
+/// What follows once a code is marked as used.
+#[derive(Debug)]
+pub(super) enum AfterMark {
+    /// The rules.
+    Rules(FirstProved),
+    /// The new password is asked for.
+    NewPassword { source: SourceRef, old: Secret<String> },
+    /// An upstream's challenge is passed on.
+    Challenge { upstream: KeptUpstream, prompt: Option<String>, attributes: Vec<u8> },
 }
 
 /// One login.
@@ -72,13 +105,23 @@ pub struct Login {
     pub(super) last: Moment,
     state: State,
     pub(super) trace: Trace,
+    /// The name that sources are asked for, and the realm that it was typed with.
+    pub(super) name: String,
+    pub(super) realm: String,
+    /// Why a source before the present one could not answer.
+    pub(super) down: Option<Cause>,
+    /// What upstreams gave for the reply: encoded attributes, and values that must be hidden anew.
+    pub(super) given: (Vec<u8>, Vec<HiddenValue>),
+    pub(super) refused_attributes: Vec<u8>,
+    /// What the directory warns of beside a right password.
+    pub(super) notice: Option<Notice>,
 }
 
 impl Login {
     /// Begins a login. `reference` is what the person at the keyboard and the operator will both see.
     pub fn begin(site: Arc<Site>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
         let gateway = site.gateways.get(request.gateway);
-        let chain = gateway.and_then(|gateway| gateway.chain);
+        let chain = site.chain_for(request.gateway, request.port, &request.typed_name);
         let trace = Trace {
             reference,
             began_us: now.micros(),
@@ -87,7 +130,7 @@ impl Login {
             gateway: gateway.map(|gateway| gateway.name.clone()).unwrap_or_default(),
             sender: request.sender.to_string(),
             chain: chain.and_then(|chain| site.chains.get(chain)).map(|chain| chain.name.clone()).unwrap_or_default(),
-            typed_name: String::from_utf8_lossy(&request.typed_name).chars().take(253).collect(),
+            typed_name: request.readable_name(gateway.map(|gateway| gateway.charset).unwrap_or_default()).chars().take(253).collect(),
             person: None,
             method: request.credential.method().to_owned(),
             source: None,
@@ -97,9 +140,26 @@ impl Login {
             revision,
             steps: Vec::with_capacity(12),
         };
-        let mut login = Login { site, request, chain, began: now, last: now, state: State::Moving, trace };
+        let mut login = Login {
+            site,
+            request,
+            chain,
+            began: now,
+            last: now,
+            state: State::Moving,
+            trace,
+            name: String::new(),
+            realm: String::new(),
+            down: None,
+            given: Default::default(),
+            refused_attributes: Vec::new(),
+            notice: None,
+        };
         login.state = match login.receive(now) {
-            Ok(name) => State::Finding { name, at: 0 },
+            Ok(()) => match login.request.state.clone() {
+                Some(state) => State::Resuming { state },
+                None => login.find_first(now),
+            },
             Err(cause) => login.refuse(cause, now),
         };
         login
@@ -108,8 +168,9 @@ impl Login {
     /// What to do next. Says the same until something new is told.
     pub fn next(&self) -> Next {
         match &self.state {
-            State::Finding { name, at } => match self.chain().and_then(|chain| chain.first.get(*at)) {
-                Some(source) => Next::Ask(Need::FindPerson { source: *source, name: name.clone() }),
+            State::Resuming { state } => Next::Ask(Need::TakeChallenge { state: state.clone() }),
+            State::Finding { at } => match self.chain().and_then(|chain| chain.first.get(*at)) {
+                Some(first) => Next::Ask(Need::FindPerson { source: first.source, name: self.name.clone() }),
                 None => Next::Decided,
             },
             State::Tokens { person, .. } => Next::Ask(Need::Tokens { person: person.key.clone() }),
@@ -120,6 +181,14 @@ impl Login {
                 let until = code.marked_until(self.site.totp_window);
                 Next::Ask(Need::MarkCode(CodeMark { token: code.token(), step: code.step(), until }))
             }
+            State::Upstream { ask, .. } => Next::Ask(Need::AskUpstream(ask.clone())),
+            State::Changing { new, asked } => Next::Ask(Need::ChangePassword {
+                source: asked.source,
+                person: asked.person.clone(),
+                old: asked.old.clone(),
+                new: new.clone(),
+            }),
+            State::Keeping { pending, .. } => Next::Ask(Need::KeepChallenge(pending.clone())),
             State::Held { until, .. } => Next::Wait(*until, Timer::RefusalPace),
             State::Decided(_) | State::Moving => Next::Decided,
         }
@@ -129,10 +198,16 @@ impl Login {
     pub fn learn(&mut self, fact: Fact, now: Moment) {
         let state = std::mem::replace(&mut self.state, State::Moving);
         self.state = match (state, fact) {
-            (State::Finding { name, at }, Fact::Person(answer)) => self.found(name, at, answer, now),
-            (State::Tokens { source, person }, Fact::Tokens(answer)) => self.tokens(source, person, answer, now),
-            (State::Password { source, person, code, .. }, Fact::Password(answer)) => self.password(source, person, code, answer, now),
-            (State::Marking { person, first, code }, Fact::Mark(answer)) => self.marked(person, first, code, answer, now),
+            (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),
+            (State::Finding { at }, Fact::Person(answer)) => self.found(at, answer, now),
+            (State::Tokens { source, at, person }, Fact::Tokens(answer)) => self.tokens(source, at, person, answer, now),
+            (State::Password { source, person, guess, code }, Fact::Password(answer)) => {
+                self.password(source, person, &guess, code, answer, now)
+            }
+            (State::Upstream { ask, person, role }, Fact::Upstream(answer)) => self.upstream_said(&ask, person, role, answer, now),
+            (State::Marking { person, code, then }, Fact::Mark(answer)) => self.marked(person, code, then, answer, now),
+            (State::Changing { asked, .. }, Fact::Changed(answer)) => self.changed(asked, answer, now),
+            (State::Keeping { prompt, attributes, .. }, Fact::Kept(answer)) => self.kept(prompt, attributes, answer, now),
             (_, fact) => {
                 self.step(
                     Hop::Reply,
@@ -179,7 +254,7 @@ impl Login {
             State::Decided(verdict) | State::Held { verdict, .. } => verdict,
             _ => {
                 self.trace.cause = Some(Cause::Unfinished);
-                Verdict::Refuse(refusal(Cause::Unfinished, &self.trace.reference))
+                Verdict::Refuse(refusal(Cause::Unfinished, &self.trace.reference, Vec::new()))
             }
         };
         let at_us = now.since(self.began).as_micros() as u64;
@@ -198,6 +273,14 @@ impl Login {
         }
         match &verdict {
             Verdict::Accept(accept) => end("accept", Tone::Good, format!("Access-Accept with the grant `{}`", accept.grant())),
+            Verdict::Challenge(challenge) => {
+                let reads = challenge.prompt.as_ref().map(|prompt| format!("; the person reads: {prompt}")).unwrap_or_default();
+                end(
+                    "challenge",
+                    Tone::Note,
+                    format!("Access-Challenge, to be answered within {} s{reads}", super::resume::PROMPT_LASTS.as_secs()),
+                );
+            }
             Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("Access-Reject; the person reads: {}", refusal.message)),
         }
         self.trace.took_us = at_us;
@@ -224,7 +307,8 @@ impl Login {
     pub(super) fn refuse(&mut self, cause: Cause, now: Moment) -> State {
         self.trace.cause = Some(cause);
         self.trace.outcome = Outcome::Refused;
-        let verdict = Verdict::Refuse(refusal(cause, &self.trace.reference));
+        let attributes = std::mem::take(&mut self.refused_attributes);
+        let verdict = Verdict::Refuse(refusal(cause, &self.trace.reference, attributes));
         let pace = self.chain().map_or(Duration::from_millis(250), |chain| chain.refusal_pace).as_micros() as u64;
         if pace == 0 {
             return State::Decided(verdict);
@@ -236,6 +320,6 @@ impl Login {
 }
 
 /// The same words for every cause: whoever guesses learns nothing, and whoever asks for help has a reference.
-fn refusal(cause: Cause, reference: &str) -> Refusal {
-    Refusal { cause, message: format!("Sign-in refused. Reference {reference}") }
+fn refusal(cause: Cause, reference: &str, attributes: Vec<u8>) -> Refusal {
+    Refusal { cause, message: format!("Sign-in refused. Reference {reference}"), attributes }
 }

@@ -10,22 +10,33 @@
 //!
 //! A fact that nobody asked for ends the login as refused with `unfinished`; it never lets anybody in.
 
+mod change;
 mod fact;
 mod first;
 mod machine;
+mod pending;
 mod proof;
 mod reading;
 mod receive;
 mod request;
+mod resume;
+#[cfg(test)]
+mod rounds_tests;
 mod rules;
 mod second;
 #[cfg(test)]
 mod tests;
+mod upstream;
 
-pub use fact::{Answer, CodeMark, Fact, FailedServer, Found, MarkAnswer, Need, PasswordAnswer, PersonAnswer, TokensAnswer, Unavailable};
+pub use fact::{
+    Answer, ChangeAnswer, CodeMark, Fact, FailedServer, Found, KeptAnswer, MarkAnswer, Need, PasswordAnswer, PersonAnswer, TakenAnswer,
+    TokensAnswer, Unavailable,
+};
 pub use machine::{Login, Next, Timer};
+pub use pending::Pending;
 pub use proof::{Accept, FirstProved, RequestAuthentic, Second, SecondProved, SecondWaived};
-pub use request::{Credential, Request};
+pub use request::{Arrival, Credential, Request};
+pub use upstream::{Given, HiddenKind, HiddenValue, PassedCredential, UpstreamAnswer, UpstreamAsk};
 
 use crate::cause::Cause;
 
@@ -34,8 +45,21 @@ use crate::cause::Cause;
 pub enum Verdict {
     /// Let in, with everything that had to be proved.
     Accept(Box<Accept>),
+    /// Not decided: the person is asked for more.
+    Challenge(Challenge),
     /// Not let in.
     Refuse(Refusal),
+}
+
+/// A prompt. The answer comes in a new request that carries `state`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Challenge {
+    /// What the person reads; none where an upstream gave none.
+    pub prompt: Option<String>,
+    /// Leads back to this login, once.
+    pub state: Vec<u8>,
+    /// Attributes that an upstream gave for it, encoded.
+    pub attributes: Vec<u8>,
 }
 
 /// A refusal. On the wire all look alike; the cause is for the operator.
@@ -45,4 +69,6 @@ pub struct Refusal {
     pub cause: Cause,
     /// What the person at the keyboard reads: the same words for every cause, with the reference of the trace.
     pub message: String,
+    /// Attributes of an upstream's own refusal that the method needs, encoded.
+    pub attributes: Vec<u8>,
 }

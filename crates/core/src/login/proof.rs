@@ -1,6 +1,8 @@
 //! Proof values. An [`Accept`] consumes one of each, and only what checked a thing can make its proof.
 
-use super::fact::{MarkAnswer, PasswordAnswer};
+use super::fact::{ChangeAnswer, MarkAnswer, PasswordAnswer};
+use super::pending::Pending;
+use super::upstream::{HiddenValue, UpstreamAnswer};
 use crate::rule::RulePassed;
 use crate::site::SourceRef;
 use crate::totp::VerifiedCode;
@@ -33,7 +35,22 @@ pub struct FirstProved {
 impl FirstProved {
     /// Only from the answer that the password is right.
     pub(super) fn by_password(source: SourceRef, answer: &PasswordAnswer) -> Option<Self> {
-        matches!(answer, PasswordAnswer::Right).then_some(FirstProved { source })
+        matches!(answer, PasswordAnswer::Right | PasswordAnswer::RightBut(_)).then_some(FirstProved { source })
+    }
+
+    /// Only from an upstream's verified accept.
+    pub(super) fn by_upstream(source: SourceRef, answer: &UpstreamAnswer) -> Option<Self> {
+        matches!(answer, UpstreamAnswer::Accept(_)).then_some(FirstProved { source })
+    }
+
+    /// Only from the answer that the old password was taken and a new one set.
+    pub(super) fn by_change(source: SourceRef, answer: &ChangeAnswer) -> Option<Self> {
+        matches!(answer, ChangeAnswer::Changed).then_some(FirstProved { source })
+    }
+
+    /// Proved in the round before, which our own seal has kept.
+    pub(super) fn by_kept_round(source: SourceRef, _round: &Pending) -> Self {
+        FirstProved { source }
     }
 
     /// The source that confirmed it.
@@ -54,17 +71,28 @@ pub enum Second {
 /// A second factor has been given.
 #[derive(Debug, PartialEq, Eq, Clone)]
 pub struct SecondProved {
-    token: u64,
+    /// Record number of the token; none where an upstream checked the code.
+    token: Option<u64>,
 }
 
 impl SecondProved {
     /// Only from a code that verified and was marked as used for the first time.
     pub(super) fn by_code(code: &VerifiedCode, mark: &MarkAnswer) -> Option<Self> {
-        matches!(mark, MarkAnswer::Marked).then_some(SecondProved { token: code.token() })
+        matches!(mark, MarkAnswer::Marked).then_some(SecondProved { token: Some(code.token()) })
     }
 
-    /// Record number of the token.
-    pub fn token(&self) -> u64 {
+    /// Only from an upstream's verified accept.
+    pub(super) fn by_upstream(answer: &UpstreamAnswer) -> Option<Self> {
+        matches!(answer, UpstreamAnswer::Accept(_)).then_some(SecondProved { token: None })
+    }
+
+    /// Proved and marked in the round before, which our own seal has kept.
+    pub(super) fn by_kept_round(token: u64) -> Self {
+        SecondProved { token: Some(token) }
+    }
+
+    /// Record number of the token; none where an upstream checked the code.
+    pub fn token(&self) -> Option<u64> {
         self.token
     }
 }
@@ -106,19 +134,24 @@ pub struct Accept {
     rule: RulePassed,
     grant: String,
     attributes: Vec<u8>,
+    hidden: Vec<HiddenValue>,
 }
 
 impl Accept {
-    /// Consumes the proofs. `attributes` are the grant's, encoded.
+    /// Consumes the proofs. `attributes` are the grant's and those that an upstream gave, encoded; `hidden` are to be hidden anew.
     pub(super) fn new(
         request: RequestAuthentic,
-        first: FirstProved,
-        second: Second,
-        rule: RulePassed,
+        (first, second, rule): (FirstProved, Second, RulePassed),
         grant: String,
         attributes: Vec<u8>,
+        hidden: Vec<HiddenValue>,
     ) -> Self {
-        Accept { request, first, second, rule, grant, attributes }
+        Accept { request, first, second, rule, grant, attributes, hidden }
+    }
+
+    /// Values that travel hidden under a salt, in clear: keys and tunnel passwords that an upstream gave.
+    pub fn hidden(&self) -> &[HiddenValue] {
+        &self.hidden
     }
 
     /// The grant's name.

@@ -1,16 +1,18 @@
 //! Station one: the packet, its chain, its method and its name. Nobody outside is needed for it.
 
 use super::machine::Login;
-use super::request::Credential;
+use super::request::{Credential, decode};
 use crate::cause::Cause;
+use crate::identity::realm_of;
 use crate::moment::Moment;
-use crate::site::Method;
+use crate::site::{Charset, Method};
 use crate::trace::{Hop, Tone};
-use bivector_wire::reads_like_text;
+use bivector_wire::{AttributeType, Packet, reads_like_text};
+use std::net::IpAddr;
 
 impl Login {
     /// The packet, the chain, the method and the name; all that needs nobody outside.
-    pub(super) fn receive(&mut self, now: Moment) -> Result<String, Cause> {
+    pub(super) fn receive(&mut self, now: Moment) -> Result<(), Cause> {
         let signed = if self.request.is_signed() {
             "signed by its Message-Authenticator"
         } else {
@@ -22,21 +24,58 @@ impl Login {
         let said = format!("Access-Request of {} bytes from {gateway} at {}, {signed}", self.request.length, self.request.sender);
         self.step(Hop::Gateway, "request", tone, now, said, line);
         if self.chain().is_none() {
-            self.step(Hop::Gateway, "chain", Tone::Bad, now, format!("no chain takes logins from {gateway}"), line);
+            let elsewhere = self.gateway().is_some_and(|gateway| !gateway.chains.is_empty());
+            let said = match elsewhere {
+                true => format!("none of the chains of {gateway} is for this port and realm"),
+                false => format!("no chain takes logins from {gateway}"),
+            };
+            self.step(Hop::Gateway, "chain", Tone::Bad, now, said, line);
             return Err(Cause::ChainMissing);
         }
+        self.check_device(now)?;
         self.check_method(now)?;
         self.read_name(now)
     }
 
-    pub(super) fn check_method(&mut self, now: Moment) -> Result<(), Cause> {
+    /// What the device says of itself, against what the site says of the gateway.
+    fn check_device(&mut self, now: Moment) -> Result<(), Cause> {
+        let Some(gateway) = self.gateway() else { return Ok(()) };
+        let line = Some(gateway.line);
+        let Ok(packet) = Packet::parse(&self.request.packet) else { return Ok(()) };
+        let identifier = packet.text(AttributeType::NasIdentifier);
+        if let Some(identifier) =
+            identifier.filter(|own| !gateway.identifiers.is_empty() && !gateway.identifiers.iter().any(|one| one == own))
+        {
+            let said = format!(
+                "the device calls itself `{}`; {} is {}",
+                identifier.escape_debug(),
+                gateway.name,
+                gateway.identifiers.join(" or ")
+            );
+            self.step(Hop::Gateway, "device", Tone::Bad, now, said, line);
+            return Err(Cause::DeviceDiffers);
+        }
+        let address = packet.first(AttributeType::NasIpAddress).and_then(|own| <[u8; 4]>::try_from(own.value).ok()).map(IpAddr::from);
+        let owner = address.and_then(|address| self.site.gateway_at(address));
+        if let (Some(address), Some(owner)) = (address, owner.filter(|owner| *owner != self.request.gateway)) {
+            let owner = self.site.gateways.get(owner).map_or("?", |gateway| gateway.name.as_str());
+            let said = format!("NAS-IP-Address says {address}, an address of {owner}; the packet came from {}", self.request.sender.ip());
+            self.step(Hop::Gateway, "device", Tone::Warn, now, said, line);
+        }
+        Ok(())
+    }
+
+    fn check_method(&mut self, now: Moment) -> Result<(), Cause> {
         let line = self.chain().map(|chain| chain.line);
-        let takes_pap = self.chain().is_some_and(|chain| chain.methods.contains(&Method::Pap));
+        let methods = self.chain().map(|chain| chain.methods.clone()).unwrap_or_default();
         let (cause, said) = match &self.request.credential {
-            Credential::Pap(_) if takes_pap => return Ok(()),
-            // An unsigned request is not proved to come from somebody with our secret; noise in the password shows that it does not.
-            Credential::Pap(_) => (Cause::MethodNotInChain, "the gateway used pap; the chain does not take it".to_owned()),
-            Credential::Other(method) => (Cause::MethodNotInChain, format!("the gateway used {method}; the chain takes pap")),
+            Credential::Pap(_) if methods.contains(&Method::Pap) => return Ok(()),
+            Credential::Proof { method, .. } if methods.contains(method) => return Ok(()),
+            Credential::Pap(_) | Credential::Proof { .. } | Credential::Other(_) => {
+                let taken: Vec<&str> = methods.iter().map(|method| method.name()).collect();
+                let said = format!("the gateway used {}; the chain takes {}", self.request.credential.method(), taken.join(", "));
+                (Cause::MethodNotInChain, said)
+            }
             Credential::Unreadable(error) => (Cause::CredentialUnreadable, error.to_string()),
             Credential::None => (Cause::CredentialMissing, "there is no User-Password and no other credential".to_owned()),
         };
@@ -44,10 +83,10 @@ impl Login {
         Err(cause)
     }
 
-    pub(super) fn read_name(&mut self, now: Moment) -> Result<String, Cause> {
+    fn read_name(&mut self, now: Moment) -> Result<(), Cause> {
         if let Credential::Pap(text) = &self.request.credential
             && !self.request.is_signed()
-            && !reads_like_text(text.expose())
+            && !self.charset_text(text).is_some_and(|text| reads_like_text(text.expose().as_bytes()))
         {
             let said = "the password reveals as noise, so the gateway hides it with another secret".to_owned();
             self.step(Hop::Reading, "secret", Tone::Bad, now, said, None);
@@ -56,17 +95,29 @@ impl Login {
         let Some(chain) = self.chain() else { return Err(Cause::ChainMissing) };
         let line = Some(chain.identity.line).filter(|line| *line > 0);
         let shown = &self.trace.typed_name;
-        match chain.identity.read(&self.request.typed_name) {
+        let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
+        let decoded = decode(&self.request.typed_name, charset).map(String::into_bytes);
+        match chain.identity.read(decoded.as_ref().unwrap_or(&self.request.typed_name)) {
             Ok(read) => {
                 let said = match &read.stripped {
                     Some(stripped) => format!("`{shown}` is `{}` once `{stripped}` is taken off", read.name),
                     None => format!("`{shown}` is looked up as `{}`", read.name),
                 };
                 self.step(Hop::Reading, "name", Tone::Good, now, said, line);
-                Ok(read.name)
+                self.realm = realm_of(&self.trace.typed_name);
+                self.name = read.name;
+                Ok(())
             }
             Err(cause) => {
-                let said = format!("`{}`: {}", shown.escape_debug(), cause.sentence());
+                let hint = match std::str::from_utf8(&self.request.typed_name) {
+                    Err(error) => format!(
+                        "; byte {} is no UTF-8, as Latin-1 it reads `{}`",
+                        error.valid_up_to() + 1,
+                        decode(&self.request.typed_name, Charset::Latin1).unwrap_or_default().escape_debug()
+                    ),
+                    Ok(_) => String::new(),
+                };
+                let said = format!("`{}`: {}{hint}", shown.escape_debug(), cause.sentence());
                 self.step(Hop::Reading, "name", Tone::Bad, now, said, line);
                 Err(cause)
             }

@@ -9,6 +9,7 @@ use crate::grant::GrantContext;
 use crate::moment::Moment;
 use crate::rule::Decision;
 use crate::trace::{Hop, Outcome, Tone};
+use bivector_wire::AttributeType;
 use std::sync::Arc;
 
 impl Login {
@@ -16,7 +17,8 @@ impl Login {
         let site = Arc::clone(&self.site);
         let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
         let groups = person.groups.names().join(", ");
-        match chain.rules.decide(&person.groups) {
+        let labels = self.gateway().map(|gateway| gateway.labels.clone()).unwrap_or_default();
+        match chain.rules.decide(&person.groups, &labels) {
             Decision::Refused(rule, reason) => {
                 let said = format!("the rule `{}` keeps {} out: {reason}", rule.name, person.login);
                 self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(rule.line));
@@ -43,7 +45,13 @@ impl Login {
                     gateway: &self.trace.gateway,
                     chain: &chain.name,
                 };
-                let attributes = grant.encode(&context);
+                let (given, hidden) = std::mem::take(&mut self.given);
+                let mut attributes = grant.encode(&context);
+                attributes.extend(given);
+                if let Some(notice) = self.notice.take() {
+                    let text = format!("Note: {notice}.");
+                    bivector_wire::push_split(&mut attributes, AttributeType::ReplyMessage, text.as_bytes());
+                }
                 let targets: Vec<String> = grant.reply.iter().map(|item| item.target.to_string()).collect();
                 self.step(
                     Hop::Reply,
@@ -57,11 +65,10 @@ impl Login {
                 self.trace.grant = Some(grant.name.clone());
                 State::Decided(Verdict::Accept(Box::new(Accept::new(
                     self.request.proof,
-                    first,
-                    second,
-                    passed,
+                    (first, second, passed),
                     grant.name.clone(),
                     attributes,
+                    hidden,
                 ))))
             }
         }

@@ -6,14 +6,14 @@ use crate::totp::{Settings, Token};
 use crate::trace::{Hop, Origin, Outcome, Tone, Trace};
 use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate, hide_password};
 use proptest::prelude::*;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
 const SITE: &str = include_str!("../../../../demo/site.toml");
-const NOON: Moment = Moment::from_secs(1_800_000_000);
+pub(super) const NOON: Moment = Moment::from_secs(1_800_000_000);
 
-fn site(change: &[(&str, &str)]) -> Arc<Site> {
+pub(super) fn site(change: &[(&str, &str)]) -> Arc<Site> {
     let text = change.iter().fold(SITE.to_owned(), |text, (from, to)| {
         assert!(text.contains(from), "{from}");
         text.replacen(from, to, 1)
@@ -22,23 +22,29 @@ fn site(change: &[(&str, &str)]) -> Arc<Site> {
     Arc::new(site.unwrap_or_else(|| panic!("{findings:#?}")))
 }
 
-fn token() -> Token {
+pub(super) fn token() -> Token {
     Token { id: 7, label: "token".into(), seed: Secret::new(b"12345678901234567890".to_vec()), settings: Settings::default() }
 }
 
 /// The outside of a login, in memory: what sources know, which codes are used, and what was asked.
-struct World {
-    people: BTreeMap<(SourceRef, &'static str), (&'static str, Vec<&'static str>)>,
-    tokens: BTreeMap<&'static str, Vec<Token>>,
-    down: BTreeSet<&'static str>,
-    locked: BTreeSet<&'static str>,
-    used: BTreeSet<(u64, u64)>,
-    guesses: Vec<(SourceRef, String)>,
-    latency: Duration,
+pub(super) struct World {
+    pub(super) people: BTreeMap<(SourceRef, &'static str), (&'static str, Vec<&'static str>)>,
+    pub(super) tokens: BTreeMap<&'static str, Vec<Token>>,
+    pub(super) down: BTreeSet<&'static str>,
+    pub(super) locked: BTreeSet<&'static str>,
+    pub(super) used: BTreeSet<(u64, u64)>,
+    pub(super) expired: BTreeSet<&'static str>,
+    /// What the upstream says to each question in turn, and what it was asked.
+    pub(super) upstream: VecDeque<UpstreamAnswer>,
+    pub(super) asked: Vec<UpstreamAsk>,
+    pub(super) kept: BTreeMap<Vec<u8>, Pending>,
+    pub(super) changed: Vec<String>,
+    pub(super) guesses: Vec<(SourceRef, String)>,
+    pub(super) latency: Duration,
 }
 
 impl World {
-    fn new() -> Self {
+    pub(super) fn new() -> Self {
         let tidehall = SourceRef::Directory(0);
         World {
             people: BTreeMap::from([
@@ -53,6 +59,11 @@ impl World {
             down: BTreeSet::new(),
             locked: BTreeSet::new(),
             used: BTreeSet::new(),
+            expired: BTreeSet::new(),
+            upstream: VecDeque::new(),
+            asked: Vec::new(),
+            kept: BTreeMap::new(),
+            changed: Vec::new(),
             guesses: Vec::new(),
             latency: Duration::from_millis(3),
         }
@@ -86,6 +97,7 @@ impl World {
                     self.people.iter().any(|((s, n), (password, _))| *s == source && *n == person.login && *password == guess.expose());
                 Fact::Password(Answer::ours(match right {
                     _ if self.locked.contains(person.login.as_str()) => PasswordAnswer::Refused(Cause::AccountLocked),
+                    true if self.expired.contains(person.login.as_str()) => PasswordAnswer::Refused(Cause::PasswordExpired),
                     true => PasswordAnswer::Right,
                     false => PasswordAnswer::Wrong,
                 }))
@@ -96,11 +108,32 @@ impl World {
             Need::MarkCode(mark) => {
                 Fact::Mark(if self.used.insert((mark.token, mark.step)) { MarkAnswer::Marked } else { MarkAnswer::UsedBefore })
             }
+            Need::AskUpstream(ask) => {
+                self.asked.push(*ask);
+                let silence = UpstreamAnswer::Unavailable(Unavailable { cause: Cause::SourceSlow, seen: "no answer".into() });
+                Fact::Upstream(Answer { value: self.upstream.pop_front().unwrap_or(silence), server: Some("up1".into()), failed: vec![] })
+            }
+            Need::KeepChallenge(pending) => {
+                let state = vec![self.kept.len() as u8 + 1];
+                // Through bytes, as the service does it.
+                self.kept.insert(state.clone(), Pending::from_sealed(pending.to_bytes().expose()).unwrap());
+                Fact::Kept(KeptAnswer::Kept(state))
+            }
+            Need::TakeChallenge { state } => {
+                Fact::Taken(self.kept.remove(&state).map_or(TakenAnswer::NotThere, |pending| TakenAnswer::Taken(Box::new(pending))))
+            }
+            Need::ChangePassword { new, .. } => {
+                self.changed.push(new.expose().clone());
+                Fact::Changed(Answer::ours(match new.expose().len() {
+                    0..8 => ChangeAnswer::NotTaken("it is too short".into()),
+                    _ => ChangeAnswer::Changed,
+                }))
+            }
         }
     }
 
     /// Drives a login to its end in virtual time.
-    fn run(&mut self, site: &Arc<Site>, request: Request) -> (Verdict, Trace, Duration) {
+    pub(super) fn run(&mut self, site: &Arc<Site>, request: Request) -> (Verdict, Trace, Duration) {
         let mut now = NOON;
         let mut login = Login::begin(Arc::clone(site), request, "REF".into(), 1, now);
         loop {
@@ -122,14 +155,14 @@ impl World {
         (verdict, trace, now.since(NOON))
     }
 
-    fn log_in(&mut self, site: &Arc<Site>, via: &str, name: &str, text: &str) -> (Outcome, Option<Cause>, Trace) {
+    pub(super) fn log_in(&mut self, site: &Arc<Site>, via: &str, name: &str, text: &str) -> (Outcome, Option<Cause>, Trace) {
         let (verdict, trace, _) = self.run(site, request(site, via, name, text.as_bytes()));
         assert_eq!(matches!(verdict, Verdict::Accept(_)), trace.outcome == Outcome::Accepted);
         (trace.outcome, trace.cause, trace)
     }
 }
 
-fn request(site: &Site, via: &str, name: &str, text: &[u8]) -> Request {
+pub(super) fn request(site: &Site, via: &str, name: &str, text: &[u8]) -> Request {
     let (secret, authenticator) = (SharedSecret::new(b"s"), [4; 16]);
     let mut message = Message::new(Code::AccessRequest);
     message.push(AttributeType::UserName, name.as_bytes());
@@ -137,13 +170,14 @@ fn request(site: &Site, via: &str, name: &str, text: &[u8]) -> Request {
     read(site, via, &message, &secret, &authenticator, true)
 }
 
-fn read(site: &Site, via: &str, message: &Message, secret: &SharedSecret, authenticator: &[u8; 16], signed: bool) -> Request {
+pub(super) fn read(site: &Site, via: &str, message: &Message, secret: &SharedSecret, authenticator: &[u8; 16], signed: bool) -> Request {
     let bytes = if signed { message.sign_request(1, authenticator, secret) } else { message.unsigned_request(1, authenticator) }.unwrap();
     let authentic = authenticate(Packet::parse(&bytes).unwrap(), secret, IntegrityPolicy::WhenPresent).unwrap();
-    Request::read(&authentic, secret, site.gateway_named(via).unwrap(), "127.0.0.11:4000".parse().unwrap(), Origin::Gateway)
+    let gateway = site.gateway_named(via).unwrap();
+    Request::read(&authentic, secret, Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 18120, origin: Origin::Gateway })
 }
 
-fn code(offset: i64) -> String {
+pub(super) fn code(offset: i64) -> String {
     token().code((NOON.secs() / 30).wrapping_add_signed(offset))
 }
 

@@ -1,6 +1,7 @@
 //! The site: everything that is configured, read from one TOML document and immutable afterwards.
 
 mod check;
+mod compare;
 mod finding;
 mod read;
 mod reference;
@@ -8,17 +9,21 @@ mod section;
 #[cfg(test)]
 mod tests;
 
-pub use check::Known;
+pub use check::{Known, KnownPerson};
+pub use compare::{Difference, compare};
 pub use finding::{Finding, Severity, Span};
 pub use reference::reference_markdown;
+pub use section::read_duration;
 
 use crate::addresses::AddressMap;
 use crate::form::Form;
 use crate::grant::Grant;
 use crate::identity::IdentityRule;
 use crate::rule::RuleBook;
+use bivector_wire::AttributeType;
 use bivector_wire::IntegrityPolicy;
 use ipnet::IpNet;
+use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
@@ -33,6 +38,8 @@ pub struct Site {
     pub gateways: Vec<Gateway>,
     /// Directories.
     pub directories: Vec<Directory>,
+    /// Upstream RADIUS servers.
+    pub upstreams: Vec<Upstream>,
     /// Chains.
     pub chains: Vec<Chain>,
     /// Grants.
@@ -60,6 +67,16 @@ pub struct Gateway {
     pub name: String,
     /// Where its packets come from.
     pub from: Vec<IpNet>,
+    /// Host names whose addresses its packets come from; resolved by the service, again and again.
+    pub hosts: Vec<String>,
+    /// What it calls itself in NAS-Identifier; empty where that is not looked at.
+    pub identifiers: Vec<String>,
+    /// What kind of device it is and where, for rules and chains.
+    pub labels: BTreeMap<String, String>,
+    /// How it writes text that is not ASCII.
+    pub charset: Charset,
+    /// Group names that the device knows, where the site file says so.
+    pub knows: Option<Vec<String>>,
     /// Name of the sealed shared secret.
     pub secret: String,
     /// Whether it must sign its requests.
@@ -72,10 +89,20 @@ pub struct Gateway {
     pub shows_challenges: bool,
     /// Logins of this gateway that may be in flight.
     pub logins_in_flight: usize,
-    /// The chain that takes its logins.
-    pub chain: Option<usize>,
+    /// The chains that take its logins, in the order in which they are tried.
+    pub chains: Vec<usize>,
     /// Its line in the site file.
     pub line: u32,
+}
+
+/// How a gateway writes text that is not ASCII.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Charset {
+    /// As RFC 2865 section 5 wants it.
+    #[default]
+    Utf8,
+    /// ISO 8859-1, as some old devices do.
+    Latin1,
 }
 
 /// A gateway's resends.
@@ -92,8 +119,14 @@ pub struct GatewayPatience {
 pub struct Directory {
     /// Its name.
     pub name: String,
-    /// Servers in the order in which they are asked.
+    /// Its servers.
     pub servers: Vec<Server>,
+    /// Which of them is asked first.
+    pub pool: Pool,
+    /// What kind of directory it is.
+    pub kind: DirectoryKind,
+    /// What a person's bind is made as.
+    pub bind_as: BindAs,
     /// Whether `ldap://` is turned into TLS before anything is said.
     pub start_tls: bool,
     /// PEM file with the issuers that are trusted; relative to the data folder.
@@ -118,7 +151,84 @@ pub struct Directory {
     pub line: u32,
 }
 
-/// One server of a directory.
+/// Which server of a pool is asked first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Pool {
+    /// The first one that is well, in the order of the site file.
+    #[default]
+    Order,
+    /// Each in turn.
+    Balance,
+}
+
+/// What kind of directory it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum DirectoryKind {
+    /// Found out from its root entry.
+    #[default]
+    Auto,
+    /// Any LDAP directory.
+    Generic,
+    /// Active Directory, or what behaves like it.
+    ActiveDirectory,
+}
+
+/// What a person's bind is made as.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum BindAs {
+    /// The DN that the search found.
+    #[default]
+    Dn,
+    /// `name@domain`.
+    Principal(String),
+    /// `DOMAIN\name`.
+    DomainName(String),
+}
+
+/// A source and factor that speaks RADIUS.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Upstream {
+    /// Its name.
+    pub name: String,
+    /// Its servers.
+    pub servers: Vec<Server>,
+    /// Which of them is asked first.
+    pub pool: Pool,
+    /// Name of the sealed shared secret.
+    pub secret: String,
+    /// The address that requests leave from; the system's choice if not given.
+    pub source_address: Option<IpAddr>,
+    /// Wait per try.
+    pub wait: Duration,
+    /// Tries per server.
+    pub tries: u32,
+    /// Attributes of the gateway's request that are passed up.
+    pub up: Vec<AttributeType>,
+    /// Attributes of the upstream's answer that are passed back to the gateway.
+    pub back: Vec<AttributeType>,
+    /// Which name is passed up.
+    pub name_as: NameAs,
+    /// The attribute of its accept that names the person's groups.
+    pub groups_from: Option<AttributeType>,
+    /// Whether its replies must be signed.
+    pub integrity: IntegrityPolicy,
+    /// Whether it is asked for its state with Status-Server.
+    pub status_checks: bool,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// Which name an upstream gets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum NameAs {
+    /// As the identity rule read it.
+    #[default]
+    Read,
+    /// As it was typed.
+    Typed,
+}
+
+/// One server of a directory or an upstream.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Server {
     /// As it stands in the site file.
@@ -153,13 +263,20 @@ pub enum Scope {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum GroupSource {
     /// An attribute of the person's entry holds the groups' DNs.
-    Attribute(String),
+    Attribute {
+        /// Its name.
+        attribute: String,
+        /// Whether groups of groups count too.
+        nested: bool,
+    },
     /// Groups are searched for the person's DN.
     Search {
         /// Where groups are.
         base: String,
         /// The attribute of a group that lists its members' DNs.
         member: String,
+        /// Whether groups of groups count too.
+        nested: bool,
     },
 }
 
@@ -168,8 +285,43 @@ pub enum GroupSource {
 pub enum SourceRef {
     /// A directory of the site, by index.
     Directory(usize),
+    /// An upstream of the site, by index.
+    Upstream(usize),
     /// Bivector's own records.
     Roster,
+}
+
+/// A source in a chain's list, with the logins that it is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FirstSource {
+    /// The source.
+    pub source: SourceRef,
+    /// Whom it is asked about.
+    pub when: SourceWhen,
+}
+
+/// Which logins a source is asked about.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum SourceWhen {
+    /// All that come this far.
+    #[default]
+    Always,
+    /// Names that fit a pattern, in lower case; `*` stands for any text.
+    Name(String),
+    /// Names that were typed with this realm or domain, in lower case.
+    Realm(String),
+    /// People whom an earlier directory has found in this group, in lower case: it then checks their password.
+    Group(String),
+}
+
+/// What happens when a source cannot answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenDown {
+    /// The login is refused.
+    #[default]
+    Refuse,
+    /// The next source is asked.
+    Next,
 }
 
 /// How a credential may come.
@@ -177,6 +329,32 @@ pub enum SourceRef {
 pub enum Method {
     /// The password as text, hidden on the wire.
     Pap,
+    /// A proof of the password (RFC 2865 section 5.3).
+    Chap,
+    /// A proof of the password's NT hash (RFC 2759).
+    MsChapV2,
+    /// A method inside EAP-Message (RFC 3579).
+    Eap,
+}
+
+impl Method {
+    /// All of them.
+    pub const ALL: &[Method] = &[Method::Pap, Method::Chap, Method::MsChapV2, Method::Eap];
+
+    /// Its name in site files and traces.
+    pub fn name(self) -> &'static str {
+        match self {
+            Method::Pap => "pap",
+            Method::Chap => "chap",
+            Method::MsChapV2 => "ms-chap-v2",
+            Method::Eap => "eap",
+        }
+    }
+
+    /// Whether we learn the password's text, so that forms, directories and codes work with it.
+    pub fn gives_text(self) -> bool {
+        self == Method::Pap
+    }
 }
 
 /// A way to give the second proof.
@@ -184,6 +362,8 @@ pub enum Method {
 pub enum FactorKind {
     /// A code by time.
     Totp,
+    /// A code that an upstream of the site checks, by index.
+    Upstream(usize),
 }
 
 /// Which reading counts when none has evidence.
@@ -207,8 +387,16 @@ pub struct Chain {
     pub methods: Vec<Method>,
     /// Forms of the password field, preferred first.
     pub forms: Vec<Form>,
+    /// Local ports of the doors whose logins it takes; empty for all.
+    pub ports: Vec<u16>,
+    /// Realms whose logins it takes, in lower case, an empty text for names without one; empty for all.
+    pub realms: Vec<String>,
     /// Sources, tried in order.
-    pub first: Vec<SourceRef>,
+    pub first: Vec<FirstSource>,
+    /// What happens when one cannot answer.
+    pub when_source_is_down: WhenDown,
+    /// Whether a person may change an expired password while logging in.
+    pub change_password: bool,
     /// Second factors it takes; none means the password is enough.
     pub second: Vec<FactorKind>,
     /// Which reading counts when none has evidence.
@@ -221,6 +409,30 @@ pub struct Chain {
     pub line: u32,
     /// Line of its forms.
     pub forms_line: u32,
+}
+
+impl Chain {
+    /// Whether a source is in its list.
+    pub fn asks(&self, source: SourceRef) -> bool {
+        self.first.iter().any(|first| first.source == source)
+    }
+
+    /// Whether a code by time can be its second factor.
+    pub fn takes_codes(&self) -> bool {
+        self.second.contains(&FactorKind::Totp)
+    }
+
+    /// The upstream that checks codes, where the chain has one.
+    pub fn code_upstream(&self) -> Option<usize> {
+        self.second.iter().find_map(|kind| match kind {
+            FactorKind::Upstream(index) => Some(*index),
+            FactorKind::Totp => None,
+        })
+    }
+
+    fn takes(&self, port: u16, realm: &str) -> bool {
+        (self.ports.is_empty() || self.ports.contains(&port)) && (self.realms.is_empty() || self.realms.iter().any(|own| own == realm))
+    }
 }
 
 impl Site {
@@ -239,10 +451,29 @@ impl Site {
         self.gateways.iter().position(|gateway| gateway.name == name)
     }
 
+    /// The chain that takes a login: the first of the gateway's that fits the door's port and the realm of the typed name.
+    ///
+    /// A rehearsal door stands for any port; `port` is 0 then.
+    pub fn chain_for(&self, gateway: usize, port: u16, typed_name: &[u8]) -> Option<usize> {
+        let chains = &self.gateways.get(gateway)?.chains;
+        let realm = crate::identity::realm_of(&String::from_utf8_lossy(typed_name));
+        chains.iter().copied().find(|chain| {
+            self.chains
+                .get(*chain)
+                .is_some_and(|chain| chain.takes(if port == 0 { *chain.ports.first().unwrap_or(&0) } else { port }, &realm))
+        })
+    }
+
+    /// Names of the chains that take logins from a gateway.
+    pub fn chains_of(&self, gateway: &Gateway) -> Vec<&str> {
+        gateway.chains.iter().filter_map(|chain| self.chains.get(*chain)).map(|chain| chain.name.as_str()).collect()
+    }
+
     /// A source's name.
     pub fn source_name(&self, source: SourceRef) -> &str {
         match source {
             SourceRef::Directory(index) => self.directories.get(index).map_or("?", |directory| directory.name.as_str()),
+            SourceRef::Upstream(index) => self.upstreams.get(index).map_or("?", |upstream| upstream.name.as_str()),
             SourceRef::Roster => "roster",
         }
     }
@@ -250,6 +481,7 @@ impl Site {
     /// Names of all secrets that must be sealed for this site to run.
     pub fn secrets(&self) -> impl Iterator<Item = &str> {
         let readers = self.directories.iter().filter_map(|directory| directory.reader.as_ref()).map(|reader| reader.secret.as_str());
-        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers)
+        let upstreams = self.upstreams.iter().map(|upstream| upstream.secret.as_str());
+        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers).chain(upstreams)
     }
 }

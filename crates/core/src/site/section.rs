@@ -2,14 +2,14 @@
 
 use super::finding::{Finding, Lines, Severity, did_you_mean};
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::ops::{Range, RangeInclusive};
 use std::time::Duration;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 /// Keys of the design that this version does not serve yet: refused with that, not with a spelling hint.
-const NOT_YET: &[&str] =
-    &["accounting", "second_patience", "when_second_is_down", "when_source_is_down", "challenge", "rehearsals", "upstreams", "handset"];
+const NOT_YET: &[&str] = &["accounting", "second_patience", "when_second_is_down", "challenge", "rehearsals", "handset"];
 
 /// Gathers findings; shared by all sections of one reading.
 #[derive(Debug)]
@@ -47,6 +47,12 @@ impl<'t> Notes<'t> {
 pub(super) struct At<T> {
     pub(super) value: T,
     pub(super) span: Range<usize>,
+}
+
+/// An item of a list that may hold texts and tables.
+pub(super) enum Item<'d, 'n, 't> {
+    Text(At<String>),
+    Table(Section<'d, 'n, 't>),
 }
 
 /// One table of the document.
@@ -132,6 +138,46 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             }
         }
         Some(At { value: texts, span: value.span() })
+    }
+
+    /// A list in which each item is a text or a table.
+    pub(super) fn items(&self, key: &'static str, each: &str) -> Vec<Item<'d, 'n, 't>> {
+        let Some(value) = self.take(key) else { return Vec::new() };
+        if let Some(text) = as_text(value) {
+            return vec![Item::Text(text)];
+        }
+        let Some(array) = value.get_ref().as_array() else {
+            self.wrong_type(key, value, "a list of texts and tables");
+            return Vec::new();
+        };
+        let mut items = Vec::new();
+        for item in array.iter() {
+            match (as_text(item), item.get_ref().as_table()) {
+                (Some(text), _) => items.push(Item::Text(text)),
+                (None, Some(table)) => items.push(Item::Table(Section::new(table, item.span(), each, self.notes))),
+                (None, None) => self.wrong_type(key, item, "a list of texts and tables"),
+            }
+        }
+        items
+    }
+
+    /// A table whose keys the operator chooses, each with a text.
+    pub(super) fn labels(&self, key: &'static str) -> Option<At<BTreeMap<String, String>>> {
+        let value = self.take(key)?;
+        let Some(table) = value.get_ref().as_table() else {
+            self.wrong_type(key, value, "a table of texts, such as `{ kind = \"vpn\" }`");
+            return None;
+        };
+        let mut labels = BTreeMap::new();
+        for (name, value) in table.iter() {
+            match as_text(value) {
+                Some(text) => {
+                    labels.insert(name.get_ref().to_string(), text.value);
+                }
+                None => self.wrong_type(name.get_ref(), value, "a text in quotes"),
+            }
+        }
+        Some(At { value: labels, span: value.span() })
     }
 
     pub(super) fn flag(&self, key: &'static str) -> Option<bool> {
@@ -248,8 +294,8 @@ pub(super) fn quoted(words: &[&str]) -> String {
     words.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", ")
 }
 
-/// Reads `250ms`, `20s`, `5m`, `1h`, `2d`.
-pub(super) fn read_duration(text: &str) -> Option<Duration> {
+/// Reads `250ms`, `20s`, `5m`, `1h`, `2d`; nothing else is a duration.
+pub fn read_duration(text: &str) -> Option<Duration> {
     let unit_at = text.find(|character: char| !character.is_ascii_digit())?;
     let (number, unit) = text.split_at(unit_at);
     let number: u64 = number.parse().ok()?;

@@ -6,7 +6,7 @@ const GOOD: &str = include_str!("../../../../demo/site.toml");
 fn known() -> Known {
     let (site, findings) = Site::read(GOOD, &Known::default());
     let site = site.unwrap_or_else(|| panic!("the demo site is sound: {findings:#?}"));
-    Known { sealed: Some(site.secrets().map(str::to_owned).collect()) }
+    Known { sealed: Some(site.secrets().map(str::to_owned).collect()), ..Known::default() }
 }
 
 /// Findings as `code@line`.
@@ -20,7 +20,8 @@ fn the_demo_site_reads_without_an_error_or_a_warning() {
     assert_eq!(findings, []);
     let site = site.unwrap();
     let staff = site.chains.iter().find(|chain| chain.name == "staff").unwrap();
-    assert_eq!(staff.first, [SourceRef::Directory(0), SourceRef::Roster]);
+    let sources: Vec<SourceRef> = staff.first.iter().map(|first| first.source).collect();
+    assert_eq!(sources, [SourceRef::Directory(0), SourceRef::Roster]);
     assert_eq!(staff.second, [FactorKind::Totp]);
     assert!(staff.rules.rules().len() >= 3);
 }
@@ -38,7 +39,7 @@ secret = "gateway/brekwater"
 [[chains]]
 name = "staff"
 gateways = ["breakwatr"]
-methods = ["chap"]
+methods = ["chop"]
 forms = ["pasword code(6)"]
 first = ["rooster"]
 second = ["tottp"]
@@ -62,7 +63,7 @@ reply = [{ attribute = "Clas", text = "{person.logn}" }, { attribute = "State", 
         "not-a-choice@12",
         "bad-form@13",
         "name-not-found@14",
-        "not-a-choice@15",
+        "name-not-found@15",
         "bad-duration@16",
         "unknown-attribute@23",
         "bad-template@23",
@@ -163,13 +164,19 @@ zz = 1
 patience = { zz = 1 }
 [[directories]]
 zz = 1
+bind_as = { zz = 1, principal = "x" }
 reader = { zz = 1 }
 groups = { zz = 1, from = "search" }
 patience = { zz = 1 }
+[[upstreams]]
+zz = 1
+patience = { zz = 1 }
+attributes = { zz = 1 }
 [[identity]]
 zz = 1
 [[chains]]
 zz = 1
+first = [{ zz = 1 }]
 [[rules]]
 zz = 1
 when = { zz = 1 }
@@ -186,11 +193,16 @@ reply = [{ zz = 1 }]
         "gateways",
         "gateways.patience",
         "directories",
+        "directories.bind_as",
         "directories.reader",
         "directories.groups",
         "directories.patience",
+        "upstreams",
+        "upstreams.patience",
+        "upstreams.attributes",
         "identity",
         "chains",
+        "chains.first",
         "rules",
         "rules.when",
         "grants",

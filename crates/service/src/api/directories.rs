@@ -3,6 +3,7 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
+use crate::records::Role;
 use crate::sources::Health;
 use crate::sources::probe::{ProbedServer, probe as probe_directory};
 use axum::Json;
@@ -48,7 +49,7 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec
             chains: site
                 .chains
                 .iter()
-                .filter(|chain| chain.first.contains(&bivector_core::site::SourceRef::Directory(index)))
+                .filter(|chain| chain.asks(bivector_core::site::SourceRef::Directory(index)))
                 .map(|chain| chain.name.clone())
                 .collect(),
         })
@@ -61,10 +62,11 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec
     request_body = ProbeRequest, responses((status = 200, body = [ProbedServer]), (status = 404, body = Problem)))]
 pub(super) async fn probe(
     State(state): State<ApiState>,
-    _: Operator,
+    operator: Operator,
     Path(name): Path<String>,
     Body(request): Body<ProbeRequest>,
 ) -> Result<Json<Vec<ProbedServer>>, Problem> {
+    operator.may(Role::Operate)?;
     let live = state.shared.live.load_full();
     let directory = live.as_ref().and_then(|live| live.directories.iter().find(|directory| directory.name() == name)).cloned();
     let Some(directory) = directory else {

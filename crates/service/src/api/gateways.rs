@@ -6,14 +6,17 @@ use super::problem::{Body, Problem};
 use super::site::AppliedView;
 use crate::apply::Change;
 use crate::edit::add_address;
-use crate::records::TraceFilter;
+use crate::records::{Role, TraceFilter};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bivector_core::sheet::{Sheet, handover as handover_sheet};
+use bivector_core::site::Gateway;
 use bivector_core::trace::Outcome;
 use bivector_wire::IntegrityPolicy;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
 use utoipa::ToSchema;
 
 /// A gateway of the site.
@@ -23,8 +26,10 @@ pub struct GatewayView {
     pub name: String,
     /// Where its packets come from.
     pub from: Vec<String>,
-    /// The chain that takes its logins.
-    pub chain: Option<String>,
+    /// The chains that take its logins, in the order in which they are tried.
+    pub chains: Vec<String>,
+    /// What kind of device it is and where.
+    pub labels: BTreeMap<String, String>,
     /// Name of its sealed secret.
     pub secret: String,
     /// Whether it must sign its requests.
@@ -60,13 +65,14 @@ pub struct RegisterRequest {
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<GatewayView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
     let mut views = Vec::new();
-    for gateway in &live.site.gateways {
+    for (index, gateway) in live.site.gateways.iter().enumerate() {
         let newest = TraceFilter { gateway: Some(gateway.name.clone()), limit: Some(1), ..TraceFilter::default() };
         let last = state.shared.records.traces(newest).await?.pop();
         views.push(GatewayView {
             name: gateway.name.clone(),
-            from: gateway.from.iter().map(bivector_core::addresses::show).collect(),
-            chain: gateway.chain.and_then(|chain| live.site.chains.get(chain)).map(|chain| chain.name.clone()),
+            from: from_of(gateway, &live.resolved(index)),
+            chains: live.site.chains_of(gateway).into_iter().map(str::to_owned).collect(),
+            labels: gateway.labels.clone(),
             secret: gateway.secret.clone(),
             must_sign: gateway.integrity == IntegrityPolicy::Required,
             wait_ms: gateway.patience.map(|patience| patience.wait.as_millis() as u64),
@@ -75,6 +81,14 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<J
         });
     }
     Ok(Json(views))
+}
+
+/// Ranges, and host names with what they resolved to.
+fn from_of(gateway: &Gateway, resolved: &[IpAddr]) -> Vec<String> {
+    let shown = resolved.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+    let shown = if resolved.is_empty() { "does not resolve".to_owned() } else { shown };
+    let hosts = gateway.hosts.iter().map(|host| format!("{host} ({shown})"));
+    gateway.from.iter().map(bivector_core::addresses::show).chain(hosts).collect()
 }
 
 /// The sheet of what to enter on the device. The secret is not on it.
@@ -99,16 +113,26 @@ fn no_such_gateway(state: &ApiState, name: &str) -> Problem {
     request_body = RegisterRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn register(
     State(state): State<ApiState>,
-    Operator(operator): Operator,
+    operator: Operator,
     Path(name): Path<String>,
     Body(request): Body<RegisterRequest>,
 ) -> Result<(StatusCode, Json<AppliedView>), Problem> {
+    operator.may(Role::Change)?;
     let revision = state.shared.live.load().as_ref().filter(|live| live.site.gateway_named(&name).is_some()).map(|live| live.revision);
     let Some(revision) = revision else { return Err(no_such_gateway(&state, &name)) };
     let current = state.shared.records.revision(revision).await?.and_then(|revision| revision.text).unwrap_or_default();
     let text = add_address(&current, &name, request.address.trim())?;
     let note = format!("{} registered as {name}", request.address.trim());
     // Made from the revision in force; another one meanwhile stops it, so that nobody's change is lost.
-    let applied = state.doors.apply(Change { text, operator, note, expected: Some(revision) }, &state.shared).await?;
+    let change = Change {
+        text,
+        operator: operator.name.clone(),
+        note: note.clone(),
+        expected: Some(revision),
+        weaker_is_meant: false,
+        while_unconfirmed: false,
+    };
+    let applied = state.doors.apply(change, &state.shared).await?;
+    operator.did(&state, "gateway.register", note).await?;
     Ok((StatusCode::CREATED, Json(AppliedView::from(applied))))
 }

@@ -5,12 +5,14 @@ use super::auth::Operator;
 use super::problem::{Body, Problem};
 use super::traces::TraceView;
 use crate::doors::radius::RadiusDoor;
+use crate::records::Role;
 use crate::shared::Event;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use bivector_exchange::{Asker, Exchange, Patience, Request};
-use bivector_wire::{AttributeType, Secret, render};
+use bivector_wire::{AttributeType, Code, Secret, render};
+use data_encoding::HEXLOWER;
 use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -27,8 +29,11 @@ pub struct LoginRequest {
     person: String,
     /// The gateway that it comes through.
     via: String,
-    /// What would be typed in the password field.
+    /// What would be typed in the password field, or at a prompt.
     password: String,
+    /// The state of the prompt that this answers, as it came back.
+    #[serde(default)]
+    state: Option<String>,
 }
 
 /// An attribute of the reply, as a person reads it.
@@ -45,6 +50,9 @@ pub struct ReplyAttribute {
 pub struct Tried {
     /// `Access-Accept`, `Access-Reject`, or nothing where the gateway would have given up.
     pub reply: Option<String>,
+    /// What a prompt's answer must carry, where the reply is Access-Challenge.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub state: Option<String>,
     /// All attributes of the reply.
     pub attributes: Vec<ReplyAttribute>,
     /// How often the request was sent.
@@ -58,8 +66,13 @@ pub struct Tried {
 /// Tries a login through a gateway's chain, with that gateway's real secret.
 #[utoipa::path(post, path = "/api/v1/logins", tag = "logins", request_body = LoginRequest,
     responses((status = 200, body = Tried), (status = 404, body = Problem)))]
-pub(super) async fn log_in(State(state): State<ApiState>, _: Operator, Body(request): Body<LoginRequest>) -> Result<Json<Tried>, Problem> {
+pub(super) async fn log_in(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<LoginRequest>,
+) -> Result<Json<Tried>, Problem> {
     let password = Secret::new(request.password);
+    operator.may(Role::Operate)?;
     let live = state
         .shared
         .live
@@ -69,7 +82,7 @@ pub(super) async fn log_in(State(state): State<ApiState>, _: Operator, Body(requ
         let names: Vec<&str> = live.site.gateways.iter().map(|gateway| gateway.name.as_str()).collect();
         Problem::not_found(format!("there is no gateway `{}`", request.via), format!("known: {}", names.join(", ")))
     })?;
-    let (settings, secret) = (&live.site.gateways[gateway], &live.secrets[gateway]);
+    let (settings, secret) = (&live.site.gateways[gateway], &live.secrets[gateway].current);
     let failed = |error: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "login", error, "");
     // The asker is bound first, so that the door can be told to hear nobody else.
     let waiting = tokio::net::UdpSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0))).await.map_err(|error| failed(error.to_string()))?;
@@ -80,6 +93,10 @@ pub(super) async fn log_in(State(state): State<ApiState>, _: Operator, Body(requ
     let asker = Asker::connect(local, door.address()).await.map_err(|error| failed(error.to_string()))?;
     let mut login = Request::login(&request.person, password.expose().as_bytes());
     login.message.push(AttributeType::NasIdentifier, settings.name.as_bytes());
+    if let Some(state) = request.state.as_deref() {
+        let state = HEXLOWER.decode(state.as_bytes()).map_err(|_| failed("`state` is none that came back from here".into()))?;
+        login.message.push(AttributeType::State, &state);
+    }
     let patience = settings
         .patience
         .map_or(Patience { wait: Duration::from_secs(5), tries: 3 }, |patience| Patience { wait: patience.wait, tries: patience.tries });
@@ -106,12 +123,15 @@ async fn find_trace(state: &ApiState, events: &mut broadcast::Receiver<Event>, s
 }
 
 fn tried(exchange: Exchange, trace: Option<TraceView>) -> Tried {
+    let state = exchange.reply.iter().filter(|reply| reply.code == Code::AccessChallenge).flat_map(|reply| &reply.attributes);
+    let state = state.clone().find(|(kind, _)| *kind == AttributeType::State).map(|(_, value)| HEXLOWER.encode(value));
     let attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes).map(|(kind, value)| {
         let (name, value) = render(*kind, value);
         ReplyAttribute { name, value }
     });
     Tried {
         attributes: attributes.collect(),
+        state,
         reply: exchange.reply.map(|reply| reply.code.to_string()),
         sends: exchange.sends,
         took_us: exchange.took.as_micros() as u64,

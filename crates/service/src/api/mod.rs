@@ -1,37 +1,45 @@
 //! The HTTP API. Command line and console use nothing else.
 
+mod audit;
 mod auth;
+mod chains;
 mod directories;
 mod events;
 mod gateways;
 mod logins;
+mod operators;
 mod people;
 mod problem;
 mod secrets;
 mod site;
 mod status;
 mod traces;
+mod upstreams;
 
 use auth::Schemes;
 
 pub use auth::SessionRequest;
+pub use chains::{ChainView, HopKind, HopView, LoginCounts};
 pub use directories::{DirectoryView, ProbeRequest};
 pub use gateways::{GatewayView, LastLogin, RegisterRequest};
 pub use logins::{LoginRequest, ReplyAttribute, Tried};
+pub use operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, TokenRequest};
 pub use people::{FactorView, ImportRequest, PersonView};
 pub use problem::Problem;
-pub use secrets::SecretRequest;
-pub use site::{AppliedView, ApplyRequest, CheckRequest, Checked};
+pub use secrets::{NextRequest, SecretRequest};
+pub use site::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
 pub use status::Status;
 pub use traces::TraceView;
+pub use upstreams::UpstreamView;
 
 use crate::apply::Doors;
 use crate::error::ServiceError;
+use crate::operators::{Operators, SignInFailures};
 use crate::shared::Shared;
+use arc_swap::ArcSwap;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use axum::routing::{get, post};
-use std::collections::HashMap;
+use axum::routing::{delete, get, post, put};
 use std::sync::Arc;
 use tokio::sync::watch;
 use utoipa::OpenApi;
@@ -42,10 +50,14 @@ const MAX_BODY: usize = 20 * 1024 * 1024;
 /// What handlers share.
 #[derive(Debug, Clone)]
 pub struct ApiState {
-    pub(super) shared: Arc<Shared>,
-    pub(super) doors: Arc<Doors>,
-    /// Operators by the hash of their token.
-    operators: Arc<HashMap<Vec<u8>, String>>,
+    pub(crate) shared: Arc<Shared>,
+    pub(crate) doors: Arc<Doors>,
+    /// Who may call.
+    pub(crate) operators: Arc<ArcSwap<Operators>>,
+    /// Failed sign-ins to the console.
+    pub(crate) failures: Arc<SignInFailures>,
+    /// Whether the API is served over TLS.
+    tls: bool,
     /// Turns true when the service stops, so that streams end.
     stopped: watch::Receiver<bool>,
 }
@@ -55,9 +67,9 @@ impl ApiState {
     ///
     /// # Errors
     /// The records cannot be read.
-    pub fn new(shared: Arc<Shared>, doors: Arc<Doors>, stopped: watch::Receiver<bool>) -> Result<Self, ServiceError> {
-        let operators = shared.records.operators()?.into_iter().map(|(name, hash)| (hash, name)).collect();
-        Ok(ApiState { shared, doors, operators: Arc::new(operators), stopped })
+    pub fn new(shared: Arc<Shared>, doors: Arc<Doors>, tls: bool, stopped: watch::Receiver<bool>) -> Result<Self, ServiceError> {
+        let operators = Operators::load(&shared.records)?;
+        Ok(ApiState { shared, doors, operators: Arc::new(ArcSwap::from_pointee(operators)), failures: Arc::default(), tls, stopped })
     }
 }
 
@@ -66,8 +78,10 @@ impl ApiState {
 #[openapi(
     info(title = "Bivector", description = "Runs, proves and explains login chains."),
     paths(
-        status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision,
-        secrets::list, secrets::set, people::list, people::show, people::import, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
+        status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
+        site::confirm_change, site::restore, secrets::list, secrets::set, secrets::next, secrets::retire, secrets::forget, operators::list,
+        operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in, audit::list,
+        audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
         traces::knocks, events::events
     ),
     components(schemas(crate::shared::Event)),
@@ -89,8 +103,23 @@ pub fn router(state: ApiState) -> Router {
         .route("/site", get(site::current))
         .route("/site/check", post(site::check))
         .route("/site/revisions", get(site::history).post(site::apply))
+        .route("/site/compare", post(site::compare_site))
+        .route("/site/confirm", post(site::confirm_change))
         .route("/site/revisions/{number}", get(site::revision))
+        .route("/site/revisions/{number}/restore", post(site::restore))
         .route("/secrets", get(secrets::list).put(secrets::set))
+        .route("/secrets/{name}", delete(secrets::forget))
+        .route("/secrets/{name}/next", put(secrets::next))
+        .route("/secrets/{name}/retire", post(secrets::retire))
+        .route("/operators", get(operators::list).post(operators::add))
+        .route("/operators/{name}", put(operators::set_role).delete(operators::remove))
+        .route("/operators/{name}/tokens", post(operators::token))
+        .route("/operators/{name}/tokens/{label}", delete(operators::drop_token))
+        .route("/operators/{name}/sign-in", put(operators::set_sign_in))
+        .route("/audit", get(audit::list))
+        .route("/audit/verdict", get(audit::verify))
+        .route("/chains", get(chains::list))
+        .route("/upstreams", get(upstreams::list))
         .route("/people", get(people::list))
         .route("/people/import", post(people::import))
         .route("/people/{login}", get(people::show))

@@ -5,6 +5,7 @@ use super::auth::Operator;
 use super::problem::{Body, Problem};
 use crate::people::{Imported, import as import_people};
 use crate::records::PersonRow;
+use crate::records::Role;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -106,10 +107,14 @@ pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login)
     responses((status = 200, body = Imported), (status = 422, body = Imported, description = "lines are wrong; nothing was kept")))]
 pub(super) async fn import(
     State(state): State<ApiState>,
-    _: Operator,
+    operator: Operator,
     Body(request): Body<ImportRequest>,
 ) -> Result<(StatusCode, Json<Imported>), Problem> {
+    operator.may(Role::Operate)?;
     let imported = import_people(&request.csv, request.preview, &state.shared).await?;
+    if imported.errors.is_empty() && !request.preview {
+        operator.did(&state, "people.import", format!("{} lines", request.csv.lines().count().saturating_sub(1))).await?;
+    }
     let status = if imported.errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
     Ok((status, Json(imported)))
 }

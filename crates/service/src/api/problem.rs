@@ -7,7 +7,7 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, Request};
 use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
-use bivector_core::site::Finding;
+use bivector_core::site::{Difference, Finding};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -28,6 +28,9 @@ pub struct Problem {
     /// Findings of the site check, where that is what is wrong.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub findings: Vec<Finding>,
+    /// What makes logging in weaker, where that is what stops a change.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub differences: Vec<Difference>,
 }
 
 impl Problem {
@@ -39,6 +42,7 @@ impl Problem {
             title: title.into(),
             remedy: remedy.into(),
             findings: Vec::new(),
+            differences: Vec::new(),
         }
     }
 
@@ -63,12 +67,16 @@ impl From<ServiceError> for Problem {
             ServiceError::Listen { .. } => (StatusCode::CONFLICT, "cannot-listen"),
             ServiceError::Directory { .. } => (StatusCode::CONFLICT, "directory-unusable"),
             ServiceError::RevisionMoved { .. } => (StatusCode::CONFLICT, "revision-moved"),
+            ServiceError::Weaker(_) => (StatusCode::CONFLICT, "weaker"),
+            ServiceError::Unconfirmed { .. } => (StatusCode::CONFLICT, "unconfirmed"),
             ServiceError::Refused { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "refused"),
             _ => (StatusCode::INTERNAL_SERVER_ERROR, "service"),
         };
         let mut problem = Problem::new(status, kind, error.to_string(), error.remedy());
-        if let ServiceError::Site(findings) = error {
-            problem.findings = findings;
+        match error {
+            ServiceError::Site(findings) => problem.findings = findings,
+            ServiceError::Weaker(differences) => problem.differences = differences,
+            _ => {}
         }
         problem
     }

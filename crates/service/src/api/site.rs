@@ -4,13 +4,17 @@ use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
 use crate::apply::{Applied, Change};
+use crate::clock;
+use crate::confirm::{Awaiting, await_confirmation, awaiting, confirm};
+use crate::error::ServiceError;
 use crate::live::known;
-use crate::records::Revision;
+use crate::records::{Revision, Role};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use bivector_core::site::{Finding, Severity, Site};
+use bivector_core::site::{Difference, Finding, Known, Severity, Site, compare};
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 use utoipa::ToSchema;
 
 /// A site file to check.
@@ -30,7 +34,7 @@ pub struct Checked {
 }
 
 /// A site file to apply.
-#[derive(Debug, Deserialize, Serialize, ToSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct ApplyRequest {
     /// The site file.
     pub text: String,
@@ -40,6 +44,38 @@ pub struct ApplyRequest {
     /// The revision that the change was made from; another one in force stops the apply.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected: Option<u64>,
+    /// Whether it may make logging in weaker.
+    #[serde(default)]
+    pub weaker_is_meant: bool,
+    /// Go back by itself after so many seconds unless confirmed, 10 to 86400.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirm_within_s: Option<u64>,
+}
+
+/// Two site files to compare.
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
+#[serde(default)]
+pub struct CompareRequest {
+    /// The new text; a revision's where that is given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The new revision.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revision: Option<u64>,
+    /// The revision to compare with; the one in force if left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub against: Option<u64>,
+}
+
+/// How two site files differ.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Compared {
+    /// The revision that it was compared with.
+    pub against: u64,
+    /// What differs, in words.
+    pub differences: Vec<Difference>,
+    /// The same as lines of the files, in unified format.
+    pub lines: String,
 }
 
 /// What became of an apply.
@@ -51,11 +87,22 @@ pub struct AppliedView {
     pub findings: Vec<Finding>,
     /// Sources that could not be reached meanwhile, each with what was seen.
     pub unreachable: Vec<String>,
+    /// What differs from the revision before.
+    pub differences: Vec<Difference>,
+    /// When it goes back by itself, in microseconds since 1970, unless confirmed.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub until_us: Option<u64>,
 }
 
 impl From<Applied> for AppliedView {
     fn from(applied: Applied) -> Self {
-        AppliedView { revision: applied.revision, findings: applied.findings, unreachable: applied.unreachable }
+        AppliedView {
+            revision: applied.revision,
+            findings: applied.findings,
+            unreachable: applied.unreachable,
+            differences: applied.differences,
+            until_us: None,
+        }
     }
 }
 
@@ -90,7 +137,7 @@ pub(super) async fn history(State(state): State<ApiState>, _: Operator) -> Resul
 /// Checks a site file. Nothing is changed.
 #[utoipa::path(post, operation_id = "site_check", path = "/api/v1/site/check", tag = "site", request_body = CheckRequest, responses((status = 200, body = Checked)))]
 pub(super) async fn check(State(state): State<ApiState>, _: Operator, Body(request): Body<CheckRequest>) -> Result<Json<Checked>, Problem> {
-    let findings = Site::read(&request.text, &known(&state.shared.records)?).1;
+    let findings = Site::read(&request.text, &known(&state.shared.records, &state.shared.roster, &state.shared.data)?).1;
     Ok(Json(Checked { sound: !findings.iter().any(|finding| finding.severity == Severity::Error), findings }))
 }
 
@@ -99,10 +146,120 @@ pub(super) async fn check(State(state): State<ApiState>, _: Operator, Body(reque
     responses((status = 201, body = AppliedView), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn apply(
     State(state): State<ApiState>,
-    Operator(operator): Operator,
+    operator: Operator,
     Body(request): Body<ApplyRequest>,
 ) -> Result<(StatusCode, Json<AppliedView>), Problem> {
-    let change = Change { text: request.text, operator, note: request.note, expected: request.expected };
-    let applied = state.doors.apply(change, &state.shared).await?;
-    Ok((StatusCode::CREATED, Json(applied.into())))
+    operator.may(Role::Change)?;
+    let before = state.shared.live.load().as_ref().map(|live| live.revision);
+    let refused = |title: &str, remedy: &str| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "confirm", title, remedy);
+    let within = request.confirm_within_s;
+    if within.is_some_and(|seconds| !(10..=86_400).contains(&seconds)) {
+        return Err(refused("a confirmation is waited for 10 seconds to 24 hours", "choose a time in the range"));
+    }
+    if within.is_some() && before.is_none() {
+        return Err(refused("there is no revision to go back to", "apply the first one without waiting for a confirmation"));
+    }
+    let change = Change {
+        text: request.text,
+        operator: operator.name.clone(),
+        note: request.note.clone(),
+        expected: request.expected,
+        weaker_is_meant: request.weaker_is_meant,
+        while_unconfirmed: false,
+    };
+    let mut applied = AppliedView::from(state.doors.apply(change, &state.shared).await?);
+    let weaker = if applied.differences.iter().any(|one| one.weaker) { ", weaker and meant so" } else { "" };
+    let note = if request.note.is_empty() { String::new() } else { format!(": {}", request.note) };
+    operator.did(&state, "site.apply", format!("revision {}{weaker}{note}", applied.revision)).await?;
+    if let Some((seconds, back_to)) = within.zip(before) {
+        let until_us = clock::now().plus(Duration::from_secs(seconds)).micros();
+        let waiting = Awaiting { revision: applied.revision, back_to, until_us };
+        await_confirmation(&state.doors, &state.shared, waiting).await?;
+        applied.until_us = Some(until_us);
+    }
+    Ok((StatusCode::CREATED, Json(applied)))
+}
+
+/// Says that the revision in force stays.
+#[utoipa::path(post, operation_id = "site_confirm", path = "/api/v1/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
+pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Operator) -> Result<Json<Awaiting>, Problem> {
+    operator.may(Role::Change)?;
+    let waiting = confirm(&state.shared).await?;
+    operator.did(&state, "site.confirm", format!("revision {}", waiting.revision)).await?;
+    Ok(Json(waiting))
+}
+
+/// Puts an earlier revision in force again, as a new one.
+#[utoipa::path(post, operation_id = "site_restore", path = "/api/v1/site/revisions/{number}/restore", tag = "site", params(("number" = u64, Path)),
+    request_body = RestoreRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn restore(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path(number): Path<u64>,
+    Body(request): Body<RestoreRequest>,
+) -> Result<(StatusCode, Json<AppliedView>), Problem> {
+    operator.may(Role::Change)?;
+    let Json(revision) = find(&state, number).await?;
+    let waiting = awaiting(&state.shared)?;
+    let goes_back = waiting.as_ref().is_some_and(|waiting| waiting.back_to == number);
+    let change = Change {
+        text: revision.text.unwrap_or_default(),
+        operator: operator.name.clone(),
+        note: format!("restored revision {number}"),
+        expected: request.expected,
+        weaker_is_meant: request.weaker_is_meant || goes_back,
+        while_unconfirmed: true,
+    };
+    let applied = AppliedView::from(state.doors.apply(change, &state.shared).await?);
+    if waiting.is_some() {
+        confirm(&state.shared).await?;
+    }
+    operator.did(&state, "site.restore", format!("revision {} is revision {number} again", applied.revision)).await?;
+    Ok((StatusCode::CREATED, Json(applied)))
+}
+
+/// How to restore.
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
+#[serde(default)]
+pub struct RestoreRequest {
+    /// The revision that must be in force.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expected: Option<u64>,
+    /// Whether it may make logging in weaker.
+    pub weaker_is_meant: bool,
+}
+
+/// Says what differs between two site files, in words and in lines. Nothing is changed.
+#[utoipa::path(post, operation_id = "site_compare", path = "/api/v1/site/compare", tag = "site", request_body = CompareRequest,
+    responses((status = 200, body = Compared), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn compare_site(
+    State(state): State<ApiState>,
+    _: Operator,
+    Body(request): Body<CompareRequest>,
+) -> Result<Json<Compared>, Problem> {
+    let in_force = state.shared.live.load().as_ref().map_or(0, |live| live.revision);
+    let against = request.against.unwrap_or(in_force);
+    let text_of = async |number: u64| find(&state, number).await.map(|Json(revision)| revision.text.unwrap_or_default());
+    let old = text_of(against).await?;
+    let new = match (request.text, request.revision) {
+        (Some(text), _) => text,
+        (None, Some(number)) => text_of(number).await?,
+        (None, None) => {
+            let title = "nothing was given to compare";
+            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", title, "send `text` or `revision`"));
+        }
+    };
+    let known = known(&state.shared.records, &state.shared.roster, &state.shared.data)?;
+    let read = |text: &str, known: &Known| {
+        let (site, findings) = Site::read(text, known);
+        site.ok_or(ServiceError::Site(findings))
+    };
+    // An old revision may name secrets that are forgotten by now; that is no difference.
+    let old_site = read(&old, &Known::default())?;
+    let lines = similar::TextDiff::from_lines(&old, &new)
+        .unified_diff()
+        .context_radius(2)
+        .header(&format!("revision {against}"), "new")
+        .to_string();
+    Ok(Json(Compared { against, differences: compare(&old_site, &read(&new, &known)?), lines }))
 }

@@ -3,6 +3,8 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::Problem;
+use crate::confirm::{Awaiting, awaiting};
+use crate::records::Role;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -20,6 +22,11 @@ pub struct Status {
     pub revision: u64,
     /// Who asks.
     pub operator: String,
+    /// What the one who asks may do.
+    pub role: Role,
+    /// A revision that waits to be confirmed.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub confirm: Option<Awaiting>,
     /// Where RADIUS is received.
     pub radius: Vec<String>,
     /// Names of the gateways.
@@ -32,14 +39,16 @@ pub struct Status {
 
 /// How the service is.
 #[utoipa::path(get, path = "/api/v1/status", tag = "status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
-pub(super) async fn status(State(state): State<ApiState>, Operator(operator): Operator) -> Json<Status> {
+pub(super) async fn status(State(state): State<ApiState>, operator: Operator) -> Json<Status> {
     let live = state.shared.live.load_full();
     let site = live.as_ref().map(|live| &live.site);
     Json(Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         site: site.map(|site| site.name.clone()).unwrap_or_default(),
         revision: live.as_ref().map_or(0, |live| live.revision),
-        operator,
+        role: operator.role,
+        confirm: awaiting(&state.shared).ok().flatten(),
+        operator: operator.name,
         radius: state.doors.addresses().await.iter().map(ToString::to_string).collect(),
         gateways: site.map(|site| site.gateways.iter().map(|gateway| gateway.name.clone()).collect()).unwrap_or_default(),
         chains: site.map(|site| site.chains.iter().map(|chain| chain.name.clone()).collect()).unwrap_or_default(),

@@ -5,7 +5,7 @@ use crate::live::LiveSite;
 use crate::records::{Guess, Knock};
 use crate::shared::Shared;
 use bivector_core::Cause;
-use bivector_wire::{AttributeType, IntegrityPolicy, Packet, authenticate};
+use bivector_wire::{AttributeType, IntegrityPolicy, Packet};
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex};
@@ -103,7 +103,7 @@ impl Knocks {
 pub(super) fn guess(datagram: &[u8], live: &LiveSite) -> Option<Guess> {
     let packet = Packet::parse(datagram).ok()?;
     let gateways = live.site.gateways.iter().zip(&live.secrets);
-    let signed = gateways.clone().find(|(_, secret)| authenticate(packet, secret, IntegrityPolicy::Required).is_ok());
+    let signed = gateways.clone().find(|(_, secret)| secret.authenticate(packet, IntegrityPolicy::Required).is_ok());
     if let Some((gateway, _)) = signed {
         return Some(Guess { gateway: gateway.name.clone(), why: "the packet is signed with its shared secret".into() });
     }

@@ -8,15 +8,15 @@ use super::who_holds;
 use crate::clock::{self, LoginClock};
 use crate::driver::drive;
 use crate::error::ServiceError;
-use crate::live::LiveSite;
+use crate::live::{LiveSite, Which};
 use crate::metrics;
 use crate::seal::random;
 use crate::shared::Shared;
 use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
-use bivector_core::login::{Login, Request};
+use bivector_core::login::{Arrival as LoginArrival, Login, Request};
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
-use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet, SharedSecret, authenticate};
+use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet};
 use data_encoding::Encoding;
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -62,6 +62,7 @@ pub struct RadiusDoor {
 #[derive(Debug)]
 struct Inner {
     socket: UdpSocket,
+    port: u16,
     shared: Arc<Shared>,
     replies: Mutex<Replies>,
     silent: Mutex<HashMap<(String, Cause), Instant>>,
@@ -100,6 +101,7 @@ impl RadiusDoor {
         let address = socket.local_addr().map_err(failed)?;
         let inner = Arc::new(Inner {
             socket,
+            port: address.port(),
             shared: Arc::clone(shared),
             replies: Mutex::new(Window::new(kept, REPLIES_KEPT, in_flight)),
             silent: Mutex::new(HashMap::new()),
@@ -173,6 +175,17 @@ struct Arrived<'p> {
     gateway: usize,
     sender: SocketAddr,
     authentic: Authentic<'p>,
+    which: Which,
+}
+
+/// What a login that runs as a task needs to be answered.
+struct Decision {
+    live: Arc<LiveSite>,
+    gateway: usize,
+    which: Which,
+    clock: LoginClock,
+    key: RequestKey,
+    reply_for: ReplyFor,
 }
 
 impl Inner {
@@ -194,23 +207,39 @@ impl Inner {
         }
         let policy = live.site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
         let Some(secret) = live.secrets.get(gateway) else { return };
-        match authenticate(packet, secret, policy) {
-            Ok(authentic) => self.arrive(Arrived { gateway, sender, authentic, live: Arc::clone(&live) }),
+        match secret.authenticate(packet, policy) {
+            Ok((authentic, which)) => {
+                if secret.next.is_some() {
+                    self.note_use(&live, gateway, which);
+                }
+                self.arrive(Arrived { gateway, sender, authentic, which, live: Arc::clone(&live) });
+            }
             // RFC 3579 section 3.2: a missing or wrong Message-Authenticator is dropped in silence.
             Err(why) => self.drop_packet(&live, datagram, Some(gateway), sender, cause_of(why), why.to_string()),
+        }
+    }
+
+    /// Notes with which value of its secret a gateway comes, while two count.
+    fn note_use(&self, live: &LiveSite, gateway: usize, which: Which) {
+        let (Some(gateway), Ok(mut rotations)) = (live.site.gateways.get(gateway), self.shared.rotations.lock()) else { return };
+        let uses = rotations.entry(gateway.name.clone()).or_default();
+        let now = Some(clock::now().micros());
+        match which {
+            Which::Current => uses.0 = now,
+            Which::Next => uses.1 = now,
         }
     }
 
     fn gateway(&self, live: &LiveSite, sender: SocketAddr) -> Option<usize> {
         match &self.stands_for {
             Some((name, asker)) => live.site.gateway_named(name).filter(|_| *asker == sender),
-            None => live.site.gateway_at(sender.ip()),
+            None => live.gateway_at(sender.ip()),
         }
     }
 
     fn arrive(self: &Arc<Self>, arrived: Arrived<'_>) {
         let packet = arrived.authentic.packet();
-        let Some(secret) = arrived.live.secrets.get(arrived.gateway) else { return };
+        let Some(secret) = arrived.live.secrets.get(arrived.gateway).map(|secret| secret.of(arrived.which)) else { return };
         let reply_for = ReplyFor::new(&arrived.authentic);
         if packet.code() == Code::StatusServer {
             metrics::status();
@@ -239,7 +268,7 @@ impl Inner {
 
     /// Begins a login as a task of its own. The limits on logins in flight bound the number of tasks.
     fn begin(self: &Arc<Self>, arrived: Arrived<'_>, key: RequestKey, reply_for: ReplyFor) {
-        let Arrived { live, gateway, sender, authentic } = arrived;
+        let Arrived { live, gateway, sender, authentic, which } = arrived;
         let (Some(counter), Some(settings), Some(secret)) =
             (live.in_flight.get(gateway), live.site.gateways.get(gateway), live.secrets.get(gateway))
         else {
@@ -259,18 +288,21 @@ impl Inner {
         }
         let clock = LoginClock::start();
         let origin = if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway };
-        let request = Request::read(&authentic, secret, gateway, sender, origin);
+        let port = if self.stands_for.is_some() { 0 } else { self.port };
+        let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin });
         let login = Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now());
         let inner = Arc::clone(self);
-        tokio::spawn(async move { inner.decide(login, live, gateway, clock, key, reply_for).await });
+        let decision = Decision { live, gateway, which, clock, key, reply_for };
+        tokio::spawn(async move { inner.decide(login, decision).await });
     }
 
-    async fn decide(&self, mut login: Login, live: Arc<LiveSite>, gateway: usize, clock: LoginClock, key: RequestKey, reply_for: ReplyFor) {
+    async fn decide(&self, mut login: Login, decision: Decision) {
+        let Decision { live, gateway, which, clock, key, reply_for } = decision;
         drive(&mut login, &live, &self.shared, &clock).await;
         let absorbed = self.replies.lock().map_or(0, |replies| replies.absorbed(&key));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
-        let bytes: Option<Arc<[u8]>> =
-            live.secrets.get(gateway).and_then(|secret: &SharedSecret| reply_for.encode(&verdict, &mut trace, secret)).map(Arc::from);
+        let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
+        let bytes: Option<Arc<[u8]>> = secret.and_then(|secret| reply_for.encode(&verdict, &mut trace, secret)).map(Arc::from);
         self.finish(key, bytes.clone());
         if let Some(bytes) = &bytes {
             self.send(bytes, key.sender);
@@ -324,7 +356,7 @@ impl Inner {
 
     fn silent_trace(&self, live: &LiveSite, gateway: usize, sender: SocketAddr, cause: Cause, said: String) -> Trace {
         let settings = live.site.gateways.get(gateway);
-        let chain = settings.and_then(|settings| settings.chain).and_then(|chain| live.site.chains.get(chain));
+        let chain = settings.and_then(|settings| settings.chains.first()).and_then(|chain| live.site.chains.get(*chain));
         let step = |what: &str, tone, said| Step {
             hop: Hop::Gateway,
             what: what.into(),

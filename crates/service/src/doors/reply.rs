@@ -1,9 +1,13 @@
 //! From a verdict to signed bytes.
 
+use crate::seal::random;
 use bivector_core::Cause;
-use bivector_core::login::Verdict;
+use bivector_core::login::{HiddenKind, HiddenValue, Verdict};
 use bivector_core::trace::{Hop, Outcome, Step, Tone, Trace};
-use bivector_wire::{AttributeType, Authentic, Code, Message, SharedSecret};
+use bivector_wire::{AttributeType, Authentic, Code, Message, SharedSecret, hide_salted};
+
+/// Vendor number of Microsoft's keys (RFC 2548).
+const MICROSOFT: u32 = 311;
 
 /// What a reply needs of its request.
 #[derive(Debug, Clone)]
@@ -29,6 +33,15 @@ impl ReplyFor {
         message.sign_reply(self.identifier, &self.authenticator, secret).ok()
     }
 
+    /// Hides a value for this gateway and this request (RFC 2548 section 2.4.2, RFC 2868 section 3.5).
+    fn hide(&self, value: &HiddenValue, message: &mut Message, secret: &SharedSecret) {
+        let Some(hidden) = hide_salted(value.clear.expose(), random::<2>(), &self.authenticator, secret) else { return };
+        match value.kind {
+            HiddenKind::MicrosoftKey(number) => message.push_vendor(MICROSOFT, number, &hidden),
+            HiddenKind::TunnelPassword(tag) => message.push(AttributeType::TunnelPassword, &[&[tag], hidden.as_slice()].concat()),
+        }
+    }
+
     /// The answer to Status-Server (RFC 5997 section 3).
     pub(super) fn alive(&self, secret: &SharedSecret) -> Option<Vec<u8>> {
         self.sign(Message::new(Code::AccessAccept), secret)
@@ -37,9 +50,19 @@ impl ReplyFor {
     /// The answer to a login. An accept that does not fit becomes a refusal, and the trace says so.
     pub(super) fn encode(&self, verdict: &Verdict, trace: &mut Trace, secret: &SharedSecret) -> Option<Vec<u8>> {
         let message = match verdict {
+            Verdict::Challenge(challenge) => {
+                let mut message = Message::new(Code::AccessChallenge);
+                message.push(AttributeType::State, &challenge.state);
+                if let Some(prompt) = &challenge.prompt {
+                    message.push(AttributeType::ReplyMessage, prompt.as_bytes());
+                }
+                message.push_encoded(&challenge.attributes);
+                return self.sign(message, secret);
+            }
             Verdict::Accept(accept) => {
                 let mut message = Message::new(Code::AccessAccept);
                 message.push_encoded(accept.attributes());
+                accept.hidden().iter().for_each(|value| self.hide(value, &mut message, secret));
                 if let Some(bytes) = self.sign(message, secret) {
                     return Some(bytes);
                 }
@@ -54,11 +77,13 @@ impl ReplyFor {
                     line: None,
                 });
                 (trace.outcome, trace.cause, trace.grant) = (Outcome::Refused, Some(Cause::ReplyTooLong), None);
-                format!("Sign-in refused. Reference {}", trace.reference)
+                (format!("Sign-in refused. Reference {}", trace.reference), &Vec::new())
             }
-            Verdict::Refuse(refusal) => refusal.message.clone(),
+            Verdict::Refuse(refusal) => (refusal.message.clone(), &refusal.attributes),
         };
+        let (message, attributes) = message;
         let mut reject = Message::new(Code::AccessReject);
+        reject.push_encoded(attributes);
         reject.push(AttributeType::ReplyMessage, message.as_bytes());
         // A request full of Proxy-State leaves no room for words; the refusal itself must get through.
         self.sign(reject, secret).or_else(|| self.sign(Message::new(Code::AccessReject), secret))

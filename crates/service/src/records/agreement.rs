@@ -2,7 +2,7 @@
 
 use super::{Records, RecordsError};
 use bivector_core::Moment;
-use rusqlite::params;
+use rusqlite::{OptionalExtension, params};
 
 /// Atomic operations on shared marks. Nothing else in the service may keep such state on its own.
 #[derive(Debug, Clone)]
@@ -40,6 +40,43 @@ impl Agreement {
             })
             .await
     }
+
+    /// Keeps a sealed value under `key` until it is taken once, or until `until`. Durable when it returns.
+    ///
+    /// # Errors
+    /// It could not be written.
+    pub async fn keep(&self, key: Vec<u8>, sealed: Vec<u8>, until: Moment, now: Moment) -> Result<(), RecordsError> {
+        self.records
+            .write(move |transaction| {
+                transaction
+                    .prepare_cached(
+                        "DELETE FROM challenges WHERE key IN (SELECT key FROM challenges WHERE until_us < ?1 ORDER BY until_us LIMIT ?2)",
+                    )?
+                    .execute(params![now.micros() as i64, SWEPT_BESIDE])?;
+                transaction.prepare_cached("INSERT INTO challenges VALUES (?1, ?2, ?3)")?.execute(params![
+                    key,
+                    sealed,
+                    until.micros() as i64
+                ])?;
+                Ok(())
+            })
+            .await
+    }
+
+    /// Takes what was kept under `key`: of any number of takers exactly one gets it.
+    ///
+    /// # Errors
+    /// The records could not say.
+    pub async fn take(&self, key: Vec<u8>) -> Result<Option<Vec<u8>>, RecordsError> {
+        self.records
+            .write(move |transaction| {
+                transaction
+                    .prepare_cached("DELETE FROM challenges WHERE key = ?1 RETURNING sealed")?
+                    .query_row(params![key], |row| row.get(0))
+                    .optional()
+            })
+            .await
+    }
 }
 
 #[cfg(test)]
@@ -68,6 +105,16 @@ mod tests {
         records.close().await;
         let records = Records::open(folder.path(), Sync::Full).unwrap();
         assert!(!Agreement::new(records).put_if_absent(vec![7], NOON, NOON).await.unwrap(), "it is still there after a restart");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_is_kept_is_taken_by_one_and_only_once() {
+        let folder = tempfile::tempdir().unwrap();
+        let agreement = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
+        agreement.keep(vec![1], b"sealed".to_vec(), NOON, NOON).await.unwrap();
+        let (one, two) = tokio::join!(agreement.take(vec![1]), agreement.take(vec![1]));
+        let taken: Vec<Vec<u8>> = [one.unwrap(), two.unwrap()].into_iter().flatten().collect();
+        assert_eq!(taken, [b"sealed".to_vec()]);
     }
 
     #[tokio::test]

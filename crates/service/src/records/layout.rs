@@ -36,6 +36,23 @@ const MIGRATIONS: &[&str] = &[
          sender TEXT NOT NULL, cause TEXT NOT NULL, gateway TEXT NOT NULL, count INTEGER NOT NULL, first_us INTEGER NOT NULL,
          last_us INTEGER NOT NULL, said TEXT NOT NULL, guess TEXT, PRIMARY KEY (sender, cause)) WITHOUT ROWID;
      CREATE INDEX knocks_by_last ON knocks (last_us);",
+    // 2: prompts that wait for an answer; the next value of a secret; operators with roles, passwords and several tokens; the audit
+    "CREATE TABLE challenges (key BLOB PRIMARY KEY, sealed BLOB NOT NULL, until_us INTEGER NOT NULL) WITHOUT ROWID;
+     CREATE INDEX challenges_by_end ON challenges (until_us);
+     ALTER TABLE secrets ADD COLUMN next BLOB;
+     ALTER TABLE secrets ADD COLUMN next_us INTEGER;
+     ALTER TABLE operators RENAME TO operators_1;
+     CREATE TABLE operators (
+         name TEXT PRIMARY KEY, role TEXT NOT NULL, password TEXT, seed BLOB, created_us INTEGER NOT NULL) WITHOUT ROWID;
+     CREATE TABLE tokens (
+         hash BLOB PRIMARY KEY, operator TEXT NOT NULL REFERENCES operators ON DELETE CASCADE, label TEXT NOT NULL,
+         created_us INTEGER NOT NULL, UNIQUE (operator, label)) WITHOUT ROWID;
+     INSERT INTO operators SELECT name, 'own', NULL, NULL, created_us FROM operators_1;
+     INSERT INTO tokens SELECT token_hash, name, 'first', created_us FROM operators_1;
+     DROP TABLE operators_1;
+     CREATE TABLE audit (
+         number INTEGER PRIMARY KEY, at_us INTEGER NOT NULL, operator TEXT NOT NULL, sender TEXT NOT NULL, what TEXT NOT NULL,
+         detail TEXT NOT NULL, hash BLOB NOT NULL);",
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -4,6 +4,7 @@
 //! power, such as a trace, is handed over with [`Records::post`] and dropped, counted, when the writer cannot keep up.
 
 mod agreement;
+mod audit;
 mod layout;
 mod operators;
 mod people;
@@ -12,8 +13,10 @@ mod traces;
 mod writer;
 
 pub use agreement::Agreement;
+pub use audit::{AuditRow, AuditVerdict, Deed};
+pub use operators::{OperatorRow, Role, TokenRow};
 pub use people::{FactorRow, NewFactor, NewPerson, PersonRow};
-pub use revisions::{Revision, SecretRow};
+pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
 pub use traces::{Guess, Knock, TraceFilter, TraceRow};
 pub(crate) use traces::{insert_knock, insert_trace};
 

@@ -32,6 +32,32 @@ pub struct SecretRow {
     pub set_us: u64,
     /// Who set it.
     pub operator: String,
+    /// Since when a next value counts beside it, in microseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub next_us: Option<u64>,
+    /// Gateways of the site in force that use it, while a next value counts beside it.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub uses: Vec<SecretUse>,
+}
+
+/// When a gateway last proved itself with which value of its secret.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SecretUse {
+    /// The gateway.
+    pub gateway: String,
+    /// With the old value, in microseconds since 1970; not since the next one counts if none.
+    pub old_us: Option<u64>,
+    /// With the next value.
+    pub next_us: Option<u64>,
+}
+
+/// A secret, still sealed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SealedSecret {
+    /// The value in use.
+    pub current: Vec<u8>,
+    /// The value that will be, while both count.
+    pub next: Option<Vec<u8>>,
 }
 
 impl Records {
@@ -80,25 +106,63 @@ impl Records {
     /// Keeps a sealed secret, replacing an older one of that name.
     pub(crate) async fn set_secret(&self, name: String, sealed: Vec<u8>, operator: String, now: Moment) -> Result<(), RecordsError> {
         self.write(move |transaction| {
-            transaction
-                .execute("INSERT OR REPLACE INTO secrets VALUES (?1, ?2, ?3, ?4)", params![name, sealed, now.micros() as i64, operator])?;
+            transaction.execute(
+                "INSERT OR REPLACE INTO secrets VALUES (?1, ?2, ?3, ?4, NULL, NULL)",
+                params![name, sealed, now.micros() as i64, operator],
+            )?;
             Ok(())
         })
         .await
     }
 
+    /// Keeps the next value of a secret beside the one in use. Gives `false` where there is no such secret.
+    pub(crate) async fn set_next_secret(&self, name: String, sealed: Vec<u8>, now: Moment) -> Result<bool, RecordsError> {
+        self.write(move |transaction| {
+            let changed = transaction
+                .execute("UPDATE secrets SET next = ?2, next_us = ?3 WHERE name = ?1", params![name, sealed, now.micros() as i64])?;
+            Ok(changed == 1)
+        })
+        .await
+    }
+
+    /// Retires the value in use: the next one takes its place. Gives `false` where there is no next one.
+    pub(crate) async fn retire_secret(&self, name: String, operator: String, now: Moment) -> Result<bool, RecordsError> {
+        self.write(move |transaction| {
+            let changed = transaction.execute(
+                "UPDATE secrets SET sealed = next, next = NULL, next_us = NULL, set_us = ?2, operator = ?3 WHERE name = ?1 AND next IS NOT NULL",
+                params![name, now.micros() as i64, operator],
+            )?;
+            Ok(changed == 1)
+        })
+        .await
+    }
+
+    /// Forgets a secret. Gives `false` where there is none of that name.
+    pub(crate) async fn forget_secret(&self, name: String) -> Result<bool, RecordsError> {
+        self.write(move |transaction| Ok(transaction.execute("DELETE FROM secrets WHERE name = ?1", params![name])? == 1)).await
+    }
+
     /// All sealed secrets by name, still sealed.
-    pub(crate) fn sealed_secrets(&self) -> Result<BTreeMap<String, Vec<u8>>, RecordsError> {
+    pub(crate) fn sealed_secrets(&self) -> Result<BTreeMap<String, SealedSecret>, RecordsError> {
         self.read_now(|connection| {
-            connection.prepare("SELECT name, sealed FROM secrets")?.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+            let row = |row: &Row<'_>| Ok((row.get(0)?, SealedSecret { current: row.get(1)?, next: row.get(2)? }));
+            connection.prepare("SELECT name, sealed, next FROM secrets")?.query_map([], row)?.collect()
         })
     }
 
     /// Names of all sealed secrets.
     pub(crate) async fn secrets(&self) -> Result<Vec<SecretRow>, RecordsError> {
         self.read(|connection| {
-            let row = |row: &Row<'_>| Ok(SecretRow { name: row.get(0)?, set_us: row.get::<_, i64>(1)? as u64, operator: row.get(2)? });
-            connection.prepare("SELECT name, set_us, operator FROM secrets ORDER BY name")?.query_map([], row)?.collect()
+            let row = |row: &Row<'_>| {
+                Ok(SecretRow {
+                    name: row.get(0)?,
+                    set_us: row.get::<_, i64>(1)? as u64,
+                    operator: row.get(2)?,
+                    next_us: row.get::<_, Option<i64>>(3)?.map(|at| at as u64),
+                    uses: Vec::new(),
+                })
+            };
+            connection.prepare("SELECT name, set_us, operator, next_us FROM secrets ORDER BY name")?.query_map([], row)?.collect()
         })
         .await
     }

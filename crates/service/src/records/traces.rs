@@ -1,13 +1,18 @@
 //! Traces and knocks: written just after the answer, read by filters that each have an index.
 
 use super::{Records, RecordsError};
+use crate::api::LoginCounts;
 use bivector_core::Cause;
 use bivector_core::trace::{Origin, Outcome, Step, Trace};
 use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, Transaction, params, params_from_iter};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use utoipa::{IntoParams, ToSchema};
+
+/// Traces that are looked at for counts: enough for a day of most sites, and quick.
+const COUNTED: i64 = 20_000;
 
 /// A trace as listed: everything but its steps.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -144,6 +149,41 @@ impl Records {
     pub(crate) fn newest_trace(&self) -> Result<u64, RecordsError> {
         self.read_now(|connection| connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get::<_, i64>(0)))
             .map(|id| id as u64)
+    }
+
+    /// How the logins of each chain ended since a moment, among the newest [`COUNTED`].
+    pub(crate) async fn login_counts(&self, since_us: u64) -> Result<HashMap<String, LoginCounts>, RecordsError> {
+        self.read(move |connection| {
+            let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get(0))?;
+            let mut statement = connection
+                .prepare_cached("SELECT chain, outcome, count(*) FROM traces WHERE id > ?1 AND began_us >= ?2 GROUP BY chain, outcome")?;
+            let mut rows = statement.query(params![newest - COUNTED, since_us as i64])?;
+            let mut counts: HashMap<String, LoginCounts> = HashMap::new();
+            while let Some(row) = rows.next()? {
+                let of = counts.entry(row.get(0)?).or_default();
+                let count = row.get::<_, i64>(2)? as u64;
+                match word(row, 1)? {
+                    Outcome::Accepted => of.accepted = count,
+                    Outcome::Challenged => of.challenged = count,
+                    Outcome::Refused => of.refused = count,
+                    Outcome::Silent => of.silent = count,
+                }
+            }
+            Ok(counts)
+        })
+        .await
+    }
+
+    /// When the newest of the last [`COUNTED`] logins of each gateway began.
+    pub(crate) async fn newest_by_gateway(&self) -> Result<HashMap<String, u64>, RecordsError> {
+        self.read(|connection| {
+            let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get(0))?;
+            connection
+                .prepare_cached("SELECT gateway, max(began_us) FROM traces WHERE id > ?1 GROUP BY gateway")?
+                .query_map([newest - COUNTED], |row| Ok((row.get(0)?, row.get::<_, i64>(1)? as u64)))?
+                .collect()
+        })
+        .await
     }
 
     /// A page of traces, newest first.

@@ -1,23 +1,29 @@
 //! A directory over LDAP (RFC 4511): finding a person, reading groups, checking a password by a bind.
 
-use super::pool::{Binder, Health, ServerPool};
+use super::pool::{Binder, ServerPool};
+use super::standing::{Failure, Health, Member, Round};
 use super::trouble::{Doing, from_ldap};
 use super::trust::client_config;
 use crate::error::ServiceError;
 use crate::roster::person_key;
 use bivector_core::Cause;
 use bivector_core::directory::{PASSWORD_POLICY_OID, describe_code, read_bind, read_failure};
-use bivector_core::login::{Answer, FailedServer, Found, PasswordAnswer, PersonAnswer, Unavailable};
+use bivector_core::login::{Answer, Found, PasswordAnswer, PersonAnswer, Unavailable};
 use bivector_core::rule::Groups;
-use bivector_core::site::{Directory, GroupSource, Scope};
+use bivector_core::site::{BindAs, Directory, DirectoryKind, GroupSource, Scope};
 use bivector_wire::Secret;
 use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapError, ResultEntry, Scope as LdapScope, SearchEntry, SearchOptions, ldap_escape};
+use std::collections::BTreeSet;
 use std::path::Path;
-use std::time::Instant;
+use std::sync::atomic::AtomicUsize;
 
 /// Groups of one person that are read at most.
 const MAX_GROUPS: i32 = 2000;
+/// How deep groups of groups are followed where the directory does not do it itself.
+const MAX_DEPTH: usize = 10;
+/// The rule by which Active Directory follows groups of groups itself.
+const IN_CHAIN: &str = "1.2.840.113556.1.4.1941";
 
 /// A directory of the site, with its connections.
 #[derive(Debug)]
@@ -25,6 +31,7 @@ pub struct DirectorySource {
     settings: Directory,
     password: Option<Secret<Vec<u8>>>,
     servers: Vec<ServerPool>,
+    turn: AtomicUsize,
 }
 
 impl DirectorySource {
@@ -35,7 +42,7 @@ impl DirectorySource {
     pub fn prepare(settings: Directory, password: Option<Secret<Vec<u8>>>, data: &Path) -> Result<Self, ServiceError> {
         let tls = client_config(&settings.name, settings.trust.as_deref(), data)?;
         let servers = settings.servers.iter().map(|server| ServerPool::new(&settings, server.clone(), tls.clone())).collect();
-        Ok(DirectorySource { settings, password, servers })
+        Ok(DirectorySource { settings, password, servers, turn: AtomicUsize::new(0) })
     }
 
     /// Its name in the site.
@@ -72,26 +79,47 @@ impl DirectorySource {
 
     /// Finds a person by login name.
     pub async fn find(&self, name: &str) -> Answer<PersonAnswer> {
-        let mut round = Round::new(self);
+        let mut round = self.round();
         while let Some(server) = round.next() {
             match self.find_at(server, name).await {
                 Ok(answer) => return round.answered(server, answer),
-                Err(failure) => round.failed(server, failure),
+                Err(failure) => Self::failed(&mut round, server, failure),
             }
         }
         round.given_up(PersonAnswer::Unavailable)
     }
 
-    /// Checks a password by one bind as `dn`. An empty password is never sent: it would count as no bind at all.
-    pub async fn check(&self, dn: &str, guess: &Secret<String>) -> Answer<PasswordAnswer> {
+    /// The servers in the order in which a question goes to them.
+    pub(super) fn round(&self) -> Round<'_, ServerPool> {
+        Round::new(&self.settings.name, &self.servers, self.settings.pool, &self.turn)
+    }
+
+    /// Busy and slow are not down, and a refused account is refused on every server.
+    pub(super) fn failed(round: &mut Round<'_, ServerPool>, server: &ServerPool, failure: Failure) {
+        let down = matches!(failure.why.cause, Cause::SourceUnreachable | Cause::SourceNameUnresolved | Cause::SourceTlsUntrusted);
+        round.failed(server, failure, down);
+    }
+
+    /// What a person's bind is made as.
+    pub(super) fn bind_name(&self, person: &Found) -> String {
+        match &self.settings.bind_as {
+            BindAs::Dn => person.handle.clone(),
+            BindAs::Principal(realm) => format!("{}@{realm}", person.login),
+            BindAs::DomainName(domain) => format!("{domain}\\{}", person.login),
+        }
+    }
+
+    /// Checks a password by one bind. An empty password is never sent: it would count as no bind at all.
+    pub async fn check(&self, person: &Found, guess: &Secret<String>) -> Answer<PasswordAnswer> {
         if guess.expose().is_empty() {
             return Answer::ours(PasswordAnswer::Wrong);
         }
-        let mut round = Round::new(self);
+        let dn = &self.bind_name(person);
+        let mut round = self.round();
         while let Some(server) = round.next() {
             match self.check_at(server, dn, guess).await {
                 Ok(answer) => return round.answered(server, answer),
-                Err(failure) => round.failed(server, failure),
+                Err(failure) => Self::failed(&mut round, server, failure),
             }
         }
         round.given_up(PasswordAnswer::Unavailable)
@@ -136,23 +164,29 @@ impl DirectorySource {
                 return Err(self.read_error(&error).into());
             }
         };
-        Ok(self.read_searched(&mut ldap, name, searched).await?)
+        Ok(self.read_searched(server, &mut ldap, name, searched).await?)
     }
 
     /// Finds a person over a connection that is signed in already.
-    pub(super) async fn find_on(&self, ldap: &mut Ldap, name: &str) -> Result<PersonAnswer, Unavailable> {
+    pub(super) async fn find_on(&self, server: &ServerPool, ldap: &mut Ldap, name: &str) -> Result<PersonAnswer, Unavailable> {
         let searched = self.search_person(ldap, name).await.map_err(|error| self.read_error(&error))?;
-        self.read_searched(ldap, name, searched).await
+        self.read_searched(server, ldap, name, searched).await
     }
 
-    async fn read_searched(&self, ldap: &mut Ldap, name: &str, searched: Searched) -> Result<PersonAnswer, Unavailable> {
+    async fn read_searched(
+        &self,
+        server: &ServerPool,
+        ldap: &mut Ldap,
+        name: &str,
+        searched: Searched,
+    ) -> Result<PersonAnswer, Unavailable> {
         let mut entries = match searched {
             Searched::Entries(entries) => entries,
             Searched::Failed(why) => return Err(why),
         };
         match entries.len() {
             0 => Ok(PersonAnswer::NoSuchPerson),
-            1 => self.read_person(ldap, name, entries.remove(0)).await,
+            1 => self.read_person(server, ldap, name, entries.remove(0)).await,
             count => Ok(PersonAnswer::Ambiguous { count }),
         }
     }
@@ -160,7 +194,7 @@ impl DirectorySource {
     async fn search_person(&self, ldap: &mut Ldap, name: &str) -> Result<Searched, LdapError> {
         let filter = format!("({}={})", self.settings.login, ldap_escape(name));
         let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName"];
-        if let GroupSource::Attribute(attribute) = &self.settings.groups {
+        if let GroupSource::Attribute { attribute, .. } = &self.settings.groups {
             wanted.push(attribute);
         }
         // Two are enough to know that the name is not one person's.
@@ -171,10 +205,14 @@ impl DirectorySource {
 
     fn read_search(&self, code: u32, entries: Vec<ResultEntry>) -> Searched {
         match code {
-            // 4: more than two; 10: only referrals beside what was found.
-            0 | 4 | 10 => Searched::Entries(
+            // 4: more than two. References to other servers beside what was found are no part of the answer.
+            0 | 4 => Searched::Entries(
                 entries.into_iter().filter(|entry| !entry.is_ref() && !entry.is_intermediate()).map(SearchEntry::construct).collect(),
             ),
+            10 => Searched::Failed(Unavailable {
+                cause: Cause::SourceAnswerUnusable,
+                seen: format!("the server refers the search under `{}` to another one; referrals are not followed", self.settings.base),
+            }),
             _ => Searched::Failed(Unavailable {
                 cause: read_failure(code),
                 seen: format!("the search under `{}` gave result {code} ({})", self.settings.base, describe_code(code)),
@@ -182,39 +220,92 @@ impl DirectorySource {
         }
     }
 
-    async fn read_person(&self, ldap: &mut Ldap, name: &str, entry: SearchEntry) -> Result<PersonAnswer, Unavailable> {
-        let values = |attribute: &str| {
-            entry.attrs.iter().find(|(key, _)| key.eq_ignore_ascii_case(attribute)).map(|(_, values)| values.as_slice()).unwrap_or_default()
-        };
-        let logins = values(&self.settings.login);
-        let Some(login) = logins.iter().find(|login| login.eq_ignore_ascii_case(name)).or(logins.first()) else {
+    async fn read_person(&self, server: &ServerPool, ldap: &mut Ldap, name: &str, entry: SearchEntry) -> Result<PersonAnswer, Unavailable> {
+        let logins = values(&entry, &self.settings.login);
+        let Some(login) = logins.iter().find(|login| login.eq_ignore_ascii_case(name)).or(logins.first()).cloned() else {
             let seen = format!("the entry {} does not show its `{}`; the service account may not read it", entry.dn, self.settings.login);
             return Err(Unavailable { cause: Cause::SourceAnswerUnusable, seen });
         };
-        let shown = values("displayName").first().or(values("cn").first()).unwrap_or(login);
-        let groups = match &self.settings.groups {
-            GroupSource::Attribute(attribute) => Groups::new(values(attribute).iter().map(String::as_str)),
-            GroupSource::Search { base, member } => self.search_groups(ldap, base, member, &entry.dn).await?,
-        };
+        let shown = values(&entry, "displayName").into_iter().chain(values(&entry, "cn")).next().unwrap_or_else(|| login.clone());
+        let groups = self.groups(server, ldap, &entry).await?;
         Ok(PersonAnswer::Found(Box::new(Found {
-            key: person_key(&self.settings.name, login),
-            login: login.clone(),
-            name: shown.clone(),
-            handle: entry.dn.clone(),
-            groups,
+            key: person_key(&self.settings.name, &login),
+            login,
+            name: shown,
+            handle: entry.dn,
+            groups: Groups::new(groups.iter().map(String::as_str)),
         })))
     }
 
-    async fn search_groups(&self, ldap: &mut Ldap, base: &str, member: &str, dn: &str) -> Result<Groups, Unavailable> {
-        let filter = format!("({member}={})", ldap_escape(dn));
+    /// The DNs of a person's groups, those of groups among them where the site asks for that.
+    async fn groups(&self, server: &ServerPool, ldap: &mut Ldap, entry: &SearchEntry) -> Result<BTreeSet<String>, Unavailable> {
+        let (direct, nested): (BTreeSet<String>, bool) = match &self.settings.groups {
+            GroupSource::Attribute { attribute, nested } => (values(entry, attribute).into_iter().collect(), *nested),
+            GroupSource::Search { base, member, nested } => {
+                let filter = format!("({member}={})", ldap_escape(entry.dn.as_str()));
+                (self.search_groups(ldap, base, &filter).await?, *nested)
+            }
+        };
+        if !nested {
+            return Ok(direct);
+        }
+        let active_directory = match self.settings.kind {
+            DirectoryKind::ActiveDirectory => true,
+            DirectoryKind::Generic => false,
+            DirectoryKind::Auto => server.is_active_directory(ldap, self.settings.answer_patience).await,
+        };
+        if active_directory {
+            let filter = format!("(member:{IN_CHAIN}:={})", ldap_escape(entry.dn.as_str()));
+            let mut all = self.search_groups(ldap, domain_of(&self.settings.base), &filter).await?;
+            all.extend(direct);
+            return Ok(all);
+        }
+        self.follow(ldap, direct).await
+    }
+
+    /// Follows groups of groups step by step; a ring of groups ends where it began.
+    async fn follow(&self, ldap: &mut Ldap, direct: BTreeSet<String>) -> Result<BTreeSet<String>, Unavailable> {
+        let (mut all, mut last) = (direct.clone(), direct);
+        for _ in 0..MAX_DEPTH {
+            let mut next = BTreeSet::new();
+            for group in &last {
+                next.extend(self.groups_of_group(ldap, group).await?);
+            }
+            last = next.difference(&all).cloned().collect();
+            if last.is_empty() || all.len() > MAX_GROUPS as usize {
+                break;
+            }
+            all.extend(last.iter().cloned());
+        }
+        Ok(all)
+    }
+
+    async fn groups_of_group(&self, ldap: &mut Ldap, group: &str) -> Result<BTreeSet<String>, Unavailable> {
+        match &self.settings.groups {
+            GroupSource::Search { base, member, .. } => self.search_groups(ldap, base, &format!("({member}={})", ldap_escape(group))).await,
+            GroupSource::Attribute { attribute, .. } => {
+                let read =
+                    ldap.with_timeout(self.settings.answer_patience).search(group, LdapScope::Base, "(objectClass=*)", vec![attribute]);
+                let result = read.await.map_err(|error| self.read_error(&error))?;
+                // A group that the service account may not read ends the walk there.
+                Ok(result
+                    .0
+                    .into_iter()
+                    .filter(|entry| !entry.is_ref())
+                    .flat_map(|entry| values(&SearchEntry::construct(entry), attribute))
+                    .collect())
+            }
+        }
+    }
+
+    async fn search_groups(&self, ldap: &mut Ldap, base: &str, filter: &str) -> Result<BTreeSet<String>, Unavailable> {
         let search = ldap.with_search_options(SearchOptions::new().sizelimit(MAX_GROUPS)).with_timeout(self.settings.answer_patience);
-        let result = search.search(base, LdapScope::Subtree, &filter, vec!["1.1"]).await.map_err(|error| self.read_error(&error))?;
+        let result = search.search(base, LdapScope::Subtree, filter, vec!["1.1"]).await.map_err(|error| self.read_error(&error))?;
         if result.1.rc != 0 {
             let seen = format!("the search for groups under `{base}` gave result {} ({})", result.1.rc, describe_code(result.1.rc));
             return Err(Unavailable { cause: read_failure(result.1.rc), seen });
         }
-        let dns: Vec<String> = result.0.into_iter().filter(|entry| !entry.is_ref()).map(|entry| SearchEntry::construct(entry).dn).collect();
-        Ok(Groups::new(dns.iter().map(String::as_str)))
+        Ok(result.0.into_iter().filter(|entry| !entry.is_ref()).map(|entry| SearchEntry::construct(entry).dn).collect())
     }
 
     async fn check_at(&self, server: &ServerPool, dn: &str, guess: &Secret<String>) -> Result<PasswordAnswer, Failure> {
@@ -243,68 +334,23 @@ impl DirectorySource {
         Ok(PasswordAnswer::from_bind(read_bind(result.rc, &result.text, policy), seen))
     }
 
-    fn read_error(&self, error: &LdapError) -> Unavailable {
+    pub(super) fn read_error(&self, error: &LdapError) -> Unavailable {
         from_ldap(error, Doing::Answering(self.settings.answer_patience))
     }
 }
 
-/// One question to the servers in order, those that failed lately last; the next only when one could not say.
-struct Round<'d> {
-    source: &'d str,
-    waiting: std::vec::IntoIter<&'d ServerPool>,
-    began: Instant,
-    over: bool,
-    failed: Vec<FailedServer>,
+/// The values of an attribute as text; bytes that are no UTF-8 show as marks, so that none is lost in silence.
+fn values(entry: &SearchEntry, attribute: &str) -> Vec<String> {
+    let named = |name: &String| name.eq_ignore_ascii_case(attribute);
+    let text = entry.attrs.iter().filter(|(name, _)| named(name)).flat_map(|(_, values)| values.iter().cloned());
+    let bytes = entry.bin_attrs.iter().filter(|(name, _)| named(name)).flat_map(|(_, values)| values);
+    text.chain(bytes.map(|value| String::from_utf8_lossy(value).into_owned())).collect()
 }
 
-impl<'d> Round<'d> {
-    fn new(directory: &'d DirectorySource) -> Self {
-        let (mut order, down): (Vec<_>, Vec<_>) = directory.servers.iter().partition(|server| !server.is_down());
-        order.extend(down);
-        Round { source: &directory.settings.name, waiting: order.into_iter(), began: Instant::now(), over: false, failed: Vec::new() }
-    }
-
-    fn next(&mut self) -> Option<&'d ServerPool> {
-        self.began = Instant::now();
-        if self.over { None } else { self.waiting.next() }
-    }
-
-    fn answered<T>(self, server: &ServerPool, value: T) -> Answer<T> {
-        server.set_well();
-        Answer { value, server: Some(server.url().to_owned()), failed: self.failed }
-    }
-
-    fn failed(&mut self, server: &ServerPool, failure: Failure) {
-        let Failure { why, sent } = failure;
-        crate::metrics::failed_server(self.source, server.url(), why.cause);
-        // Busy and slow are not down, and a refused account is refused on every server.
-        if matches!(why.cause, Cause::SourceUnreachable | Cause::SourceNameUnresolved | Cause::SourceTlsUntrusted) {
-            server.set_down(&why);
-        }
-        self.over = sent;
-        self.failed.push(FailedServer { server: server.url().to_owned(), why, took_us: self.began.elapsed().as_micros() as u64 });
-    }
-
-    /// No server could say: the last one's reason is the answer's, the others stay as steps.
-    fn given_up<T>(mut self, unavailable: fn(Unavailable) -> T) -> Answer<T> {
-        let why = match self.failed.pop() {
-            Some(last) => Unavailable { cause: last.why.cause, seen: format!("{}: {}", last.server, last.why.seen) },
-            None => Unavailable { cause: Cause::SourceUnreachable, seen: "it has no server".into() },
-        };
-        Answer { value: unavailable(why), server: None, failed: self.failed }
-    }
-}
-
-/// A server that could not say; `sent` means that the one guess may have reached it, so no other server may get it too.
-struct Failure {
-    why: Unavailable,
-    sent: bool,
-}
-
-impl From<Unavailable> for Failure {
-    fn from(why: Unavailable) -> Self {
-        Failure { why, sent: false }
-    }
+/// The part of a DN from its first `dc=` on: where a domain's groups are.
+fn domain_of(base: &str) -> &str {
+    let lower = base.to_ascii_lowercase();
+    lower.find("dc=").and_then(|at| base.get(at..)).unwrap_or(base)
 }
 
 enum Searched {

@@ -1,10 +1,14 @@
 //! Sources for the first check that are outside this process.
 
+mod change;
 pub mod directory;
 mod handshake;
 mod pool;
 pub mod probe;
+mod standing;
 mod trouble;
 mod trust;
+pub mod upstream;
 
-pub use pool::Health;
+pub use standing::Health;
+pub use trust::certificate_days;

@@ -1,24 +1,20 @@
 //! One server of a directory with its connections: one shared for searches, some for checking passwords.
 
+use super::standing::{Health, Member, Standing};
 use super::trouble::{Doing, from_io, from_ldap, too_slow};
-use crate::clock;
 use bivector_core::Cause;
 use bivector_core::login::Unavailable;
+use bivector_core::probe::{RootEntry, is_active_directory};
 use bivector_core::site::{Directory, Server};
 use bivector_core::trace::Tone;
 use bivector_wire::Secret;
-use ldap3::{Ldap, LdapConnAsync, LdapConnSettings};
+use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchEntry};
 use rustls::ClientConfig;
-use serde::{Deserialize, Serialize};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU8, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tokio::sync::{Mutex as AsyncMutex, Semaphore, SemaphorePermit};
 use tokio::time::timeout;
-use utoipa::ToSchema;
-
-/// A server that could not be reached is asked last until a check finds it well, or for this long should no check come.
-const LEFT_ALONE: Duration = Duration::from_secs(60);
 
 /// One server.
 #[derive(Debug)]
@@ -32,27 +28,9 @@ pub(super) struct ServerPool {
     /// Ready for checking passwords. A bind changes whom a connection belongs to, so each has one user at a time.
     idle: Mutex<Vec<Ldap>>,
     turns: Semaphore,
-    started: Instant,
-    /// Milliseconds after `started` until which the server is asked last; 0 if it is well.
-    down_until: AtomicU64,
-    health: Mutex<Health>,
-}
-
-/// What is known of a server from checks and from logins.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Health {
-    /// As it stands in the site file.
-    pub server: String,
-    /// `good`, `bad`, or `note` before the first look.
-    pub state: Tone,
-    /// Why, where it is bad.
-    pub cause: Option<Cause>,
-    /// What was seen.
-    pub said: String,
-    /// Since when it is so, in microseconds since 1970.
-    pub since_us: u64,
-    /// When it was looked at last.
-    pub checked_us: u64,
+    /// Whether its root entry showed an Active Directory; 0 not looked at, 1 no, 2 yes.
+    kind: AtomicU8,
+    standing: Standing,
 }
 
 /// A connection for one password check; goes back to the pool only if [`Binder::keep`] is called.
@@ -65,8 +43,9 @@ pub(super) struct Binder<'p> {
 
 impl ServerPool {
     pub(super) fn new(directory: &Directory, server: Server, tls: Arc<ClientConfig>) -> Self {
-        let (url, now) = (server.url.clone(), clock::now().micros());
         ServerPool {
+            standing: Standing::new(&server.url),
+            kind: AtomicU8::new(0),
             server,
             start_tls: directory.start_tls,
             tls,
@@ -74,80 +53,52 @@ impl ServerPool {
             reader: AsyncMutex::new(None),
             idle: Mutex::new(Vec::new()),
             turns: Semaphore::new(directory.connections),
-            started: Instant::now(),
-            down_until: AtomicU64::new(0),
-            health: Mutex::new(Health {
-                server: url,
-                state: Tone::Note,
-                cause: None,
-                said: "not looked at yet".into(),
-                since_us: now,
-                checked_us: now,
-            }),
         }
-    }
-
-    pub(super) fn url(&self) -> &str {
-        &self.server.url
     }
 
     pub(super) fn settings(&self) -> &Server {
         &self.server
     }
 
-    pub(super) fn is_down(&self) -> bool {
-        self.started.elapsed().as_millis() as u64 <= self.down_until.load(Ordering::Relaxed).saturating_sub(1)
-    }
-
-    /// Notes that it could not be used; asked last from now on.
-    pub(super) fn set_down(&self, why: &Unavailable) -> Option<Health> {
-        let until = self.started.elapsed() + LEFT_ALONE;
-        self.down_until.store(until.as_millis() as u64, Ordering::Relaxed);
-        if let Ok(mut idle) = self.idle.lock() {
-            idle.clear();
-        }
-        self.note(Tone::Bad, Some(why.cause), &why.seen)
-    }
-
-    /// Notes that it answered.
-    pub(super) fn set_well(&self) -> Option<Health> {
-        self.down_until.store(0, Ordering::Relaxed);
-        self.note(Tone::Good, None, "answers")
-    }
-
     /// What is known of it.
     pub(super) fn health(&self) -> Option<Health> {
-        self.health.lock().ok().map(|health| health.clone())
-    }
-
-    /// Gives the new state where it differs from the one before.
-    fn note(&self, state: Tone, cause: Option<Cause>, said: &str) -> Option<Health> {
-        let mut health = self.health.lock().ok()?;
-        let now = clock::now().micros();
-        health.checked_us = now;
-        if health.state == state && health.cause == cause {
-            return None;
-        }
-        (health.state, health.cause, health.since_us) = (state, cause, now);
-        said.clone_into(&mut health.said);
-        Some(health.clone())
+        self.standing.health()
     }
 
     /// A look from outside the logins: a new connection, and the service account signed in.
     pub(super) async fn look(&self, account: Option<(&str, &Secret<Vec<u8>>)>, answer_patience: Duration) -> Option<Health> {
         let looked = async {
             let mut ldap = self.connect().await?;
-            match account {
-                Some((dn, password)) => bind_reader(&mut ldap, dn, password, answer_patience).await,
-                None => Ok(()),
+            if let Some((dn, password)) = account {
+                bind_reader(&mut ldap, dn, password, answer_patience).await?;
             }
+            self.learn_kind(&mut ldap, answer_patience).await;
+            Ok::<(), Unavailable>(())
         };
         match looked.await {
-            Ok(()) => self.set_well(),
+            Ok(()) => self.standing.set_well(),
             // A refused account is no reason to leave a server alone: it is refused on every one.
-            Err(why) if why.cause == Cause::SourceReaderRefused => self.note(Tone::Bad, Some(why.cause), &why.seen),
-            Err(why) => self.set_down(&why),
+            Err(why) if why.cause == Cause::SourceReaderRefused => self.standing.note(Tone::Bad, Some(why.cause), &why.seen),
+            Err(why) => {
+                self.went_down();
+                self.standing.set_down(&why)
+            }
         }
+    }
+
+    /// Looks once at what kind of directory it is.
+    async fn learn_kind(&self, ldap: &mut Ldap, patience: Duration) {
+        if self.kind.load(Ordering::Relaxed) == 0
+            && let Ok(root) = root_entry(ldap, patience).await
+        {
+            self.kind.store(1 + u8::from(is_active_directory(&root)), Ordering::Relaxed);
+        }
+    }
+
+    /// Whether it is an Active Directory; asks its root entry if no look has told yet.
+    pub(super) async fn is_active_directory(&self, ldap: &mut Ldap, patience: Duration) -> bool {
+        self.learn_kind(ldap, patience).await;
+        self.kind.load(Ordering::Relaxed) == 2
     }
 
     /// The shared connection of the service account; `true` if it was opened just now.
@@ -220,6 +171,30 @@ impl ServerPool {
         });
         Ok(ldap)
     }
+}
+
+impl Member for ServerPool {
+    fn url(&self) -> &str {
+        &self.server.url
+    }
+
+    fn standing(&self) -> &Standing {
+        &self.standing
+    }
+
+    /// Its idle connections are dead too.
+    fn went_down(&self) {
+        if let Ok(mut idle) = self.idle.lock() {
+            idle.clear();
+        }
+    }
+}
+
+/// What a server shows of itself before anybody signs in (RFC 4512 section 5.1).
+pub(super) async fn root_entry(ldap: &mut Ldap, patience: Duration) -> Result<RootEntry, LdapError> {
+    // Both lists: `*` leaves out what a server counts as operational.
+    let result = ldap.with_timeout(patience).search("", Scope::Base, "(objectClass=*)", vec!["*", "+"]).await?;
+    Ok(result.0.into_iter().next().map(|entry| SearchEntry::construct(entry).attrs).unwrap_or_default())
 }
 
 impl Binder<'_> {

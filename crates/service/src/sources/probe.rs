@@ -2,14 +2,15 @@
 
 use super::directory::DirectorySource;
 use super::handshake;
-use super::pool::ServerPool;
+use super::pool::{ServerPool, root_entry};
+use super::standing::Member;
 use super::trouble::{Doing, from_io, from_ldap, too_slow};
 use super::trust::roots;
 use crate::clock;
 use bivector_core::Cause;
 use bivector_core::directory::{describe_code, read_failure};
 use bivector_core::login::PersonAnswer;
-use bivector_core::probe::{Line, Piece, RootEntry, Seen, complete, judge_clock, judge_kind, parent_dn};
+use bivector_core::probe::{Line, Piece, Seen, complete, judge_clock, judge_kind, judge_rank, parent_dn};
 use bivector_core::trace::Tone;
 use ldap3::{Ldap, Scope, SearchEntry, SearchOptions, ldap_escape};
 use serde::{Deserialize, Serialize};
@@ -155,10 +156,8 @@ impl Probe<'_> {
                 return None;
             }
         };
-        // Both lists: `*` leaves out what a server counts as operational.
-        match ldap.with_timeout(limit).search("", Scope::Base, "(objectClass=*)", vec!["*", "+"]).await {
-            Ok(result) => {
-                let root: RootEntry = result.0.into_iter().next().map(|entry| SearchEntry::construct(entry).attrs).unwrap_or_default();
+        match root_entry(&mut ldap, limit).await {
+            Ok(root) => {
                 self.note(Piece::Kind, judge_kind(&root));
                 self.note(Piece::Clock, judge_clock(&root, clock::now()));
                 Some(ldap)
@@ -177,10 +176,31 @@ impl Probe<'_> {
                 .note(Piece::Account, Seen::warn("no service account is set: searches are anonymous", "set `reader` of the directory"));
         };
         let seen = match super::pool::bind_reader(ldap, dn, password, self.patience()).await {
-            Ok(()) => Seen::good(format!("{dn} may sign in")),
+            Ok(()) => match self.rank(ldap, dn).await {
+                Some(rank) => Seen::warn(
+                    format!("{dn} may sign in; it is an administrator: {rank}"),
+                    "use an account that may only read people and groups; whoever reads its password here could change the directory",
+                ),
+                None => Seen::good(format!("{dn} may sign in")),
+            },
             Err(why) => Seen::bad(why.cause, why.seen),
         };
         self.note(Piece::Account, seen)
+    }
+
+    /// What makes the service account more than a reader, where its entry or its groups tell.
+    async fn rank(&self, ldap: &mut Ldap, dn: &str) -> Option<String> {
+        let limit = self.patience();
+        let by_dn = dn.contains('=');
+        let (base, scope, filter) = if by_dn {
+            (dn.to_owned(), Scope::Base, "(objectClass=*)".to_owned())
+        } else {
+            let login = dn.rsplit_once('\\').map_or_else(|| dn.split('@').next().unwrap_or(dn), |(_, name)| name);
+            (self.directory.settings().base.clone(), Scope::Subtree, format!("(sAMAccountName={})", ldap_escape(login)))
+        };
+        let found = ldap.with_timeout(limit).search(&base, scope, &filter, vec!["memberOf", "adminCount"]).await.ok()?;
+        let entry = found.0.into_iter().find(|entry| !entry.is_ref()).map(SearchEntry::construct)?;
+        judge_rank(&entry.attrs)
     }
 
     async fn base(&mut self, ldap: &mut Ldap) -> bool {
@@ -253,7 +273,7 @@ impl Probe<'_> {
 
     async fn person(&mut self, ldap: &mut Ldap, person: &str) {
         let settings = self.directory.settings();
-        match self.directory.find_on(ldap, person).await {
+        match self.directory.find_on(self.server, ldap, person).await {
             Ok(PersonAnswer::Found(found)) => {
                 let reader = self.directory.account().map(|(dn, _)| dn);
                 let seen = if reader.is_some_and(|dn| dn.eq_ignore_ascii_case(&found.handle)) {

@@ -4,6 +4,7 @@ use crate::error::ServiceError;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use rustls::{ClientConfig, RootCertStore};
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -41,4 +42,20 @@ pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -
         .with_root_certificates(roots)
         .with_no_client_auth();
     Ok(Arc::new(config))
+}
+
+/// Days until the first certificate of each PEM file in the data folder ends. A file that cannot be read is left out: the apply says so.
+pub fn certificate_days(data: &Path) -> BTreeMap<String, i64> {
+    let files = std::fs::read_dir(data).into_iter().flatten().flatten().map(|entry| entry.path());
+    let pem = files.filter(|path| path.extension().is_some_and(|extension| extension == "pem"));
+    let now = crate::clock::now().secs() as i64;
+    pem.filter_map(|path| {
+        let name = path.file_name()?.to_str()?.to_owned();
+        let ends = CertificateDer::pem_file_iter(&path).ok()?.flatten().filter_map(|der| {
+            let (_, certificate) = x509_parser::parse_x509_certificate(&der).ok()?;
+            Some(certificate.validity().not_after.timestamp())
+        });
+        ends.min().map(|end| (name, (end - now).div_euclid(86_400)))
+    })
+    .collect()
 }

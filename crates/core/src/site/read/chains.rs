@@ -1,11 +1,12 @@
 //! Chains and their rules, before names are joined up.
 
 use super::super::finding::did_you_mean;
-use super::super::section::{At, Section};
-use super::super::{FactorKind, Method, WhenUnclear};
+use super::super::section::{At, Item, Section, quoted};
+use super::super::{Method, SourceWhen, WhenDown, WhenUnclear};
 use super::SECOND;
 use crate::form::Form;
 use crate::rule::When;
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::time::Duration;
 
@@ -13,19 +14,26 @@ use std::time::Duration;
 pub(in crate::site) struct DraftChain {
     pub(in crate::site) name: At<String>,
     pub(in crate::site) gateways: Vec<At<String>>,
+    /// Takes the gateways that have all of these labels, too.
+    pub(in crate::site) labels: Option<At<BTreeMap<String, String>>>,
+    pub(in crate::site) ports: Vec<u16>,
+    pub(in crate::site) realms: Vec<String>,
     pub(in crate::site) identity: Option<At<String>>,
     pub(in crate::site) methods: Vec<Method>,
     pub(in crate::site) forms: Vec<Form>,
     pub(in crate::site) forms_span: Range<usize>,
-    pub(in crate::site) first: Vec<At<String>>,
-    pub(in crate::site) second: Vec<FactorKind>,
-    pub(in crate::site) when_unclear: WhenUnclear,
+    pub(in crate::site) first: Vec<(At<String>, SourceWhen)>,
+    pub(in crate::site) when_source_is_down: WhenDown,
+    pub(in crate::site) change_password: bool,
+    /// Names of factors: `totp`, or an upstream's.
+    pub(in crate::site) second: Vec<At<String>>,
+    pub(in crate::site) when_unclear: Option<WhenUnclear>,
     pub(in crate::site) refusal_pace: Duration,
     pub(in crate::site) line: u32,
 }
 
 /// A rule before its names are joined up.
-pub(super) struct DraftRule {
+pub(in crate::site) struct DraftRule {
     pub(in crate::site) name: At<String>,
     pub(in crate::site) chain: Option<At<String>>,
     pub(in crate::site) when: When,
@@ -33,20 +41,26 @@ pub(super) struct DraftRule {
     pub(in crate::site) line: u32,
 }
 
-pub(super) enum DraftThen {
+pub(in crate::site) enum DraftThen {
     Grant(At<String>),
     Refuse(String),
 }
 
 pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     let name = section.needed_text("name", "\"staff\"");
-    let gateways = needed_list(&section, "gateways", "[\"breakwater\"]");
+    let labels = section.labels("labels");
+    let gateways = needed_list(&section, "gateways", "[\"breakwater\"]", labels.is_none());
+    let ports = section.texts("ports", true).map(|texts| read_ports(texts, &section)).unwrap_or_default();
+    let realms = section.texts("realms", true).map(|texts| texts.value.into_iter().map(|text| text.value.to_lowercase()).collect());
     let identity = section.text("identity");
     let methods = section.texts("methods", true).map_or_else(|| vec![Method::Pap], |texts| read_methods(texts, &section));
-    let (forms, forms_span) = read_forms(&section);
-    let first = needed_list(&section, "first", "[\"tidehall\", \"roster\"]");
+    let (forms, forms_span) = read_forms(&section, methods.iter().any(|method| method.gives_text()));
+    let first = read_first(&section);
+    let when_source_is_down =
+        section.choice("when_source_is_down", &[("refuse", WhenDown::Refuse), ("next", WhenDown::Next)]).unwrap_or_default();
+    let change_password = section.flag("change_password").unwrap_or(false);
     let second = read_second(&section);
-    let when_unclear = section.choice("when_unclear", &[("code", WhenUnclear::Code), ("plain", WhenUnclear::Plain)]).unwrap_or_default();
+    let when_unclear = section.choice("when_unclear", &[("code", WhenUnclear::Code), ("plain", WhenUnclear::Plain)]);
     let pace = section.duration("refusal_pace", Duration::ZERO..=SECOND * 5);
     if let Some(pace) = pace.as_ref().filter(|pace| pace.value.is_zero()) {
         section.notes.warn(
@@ -61,11 +75,16 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     Some(DraftChain {
         name: name?,
         gateways,
+        labels,
+        ports,
+        realms: realms.unwrap_or_default(),
         identity,
         methods,
         forms,
         forms_span,
         first,
+        when_source_is_down,
+        change_password,
         second,
         when_unclear,
         refusal_pace: pace.map_or(Duration::from_millis(250), |pace| pace.value),
@@ -73,7 +92,7 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     })
 }
 
-fn needed_list(section: &Section<'_, '_, '_>, key: &'static str, example: &str) -> Vec<At<String>> {
+fn needed_list(section: &Section<'_, '_, '_>, key: &'static str, example: &str, needed: bool) -> Vec<At<String>> {
     match section.texts(key, true) {
         Some(texts) if texts.value.is_empty() => {
             section.notes.error("empty", texts.span, format!("`{key}` is empty"), format!("write for example `{key} = {example}`"));
@@ -81,7 +100,7 @@ fn needed_list(section: &Section<'_, '_, '_>, key: &'static str, example: &str) 
         }
         Some(texts) => texts.value,
         None => {
-            if !section.has(key) {
+            if needed && !section.has(key) {
                 section.missing(key, example);
             }
             Vec::new()
@@ -89,23 +108,85 @@ fn needed_list(section: &Section<'_, '_, '_>, key: &'static str, example: &str) 
     }
 }
 
+fn read_ports(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) -> Vec<u16> {
+    let read = |text: At<String>| {
+        let port = text.value.parse().ok().filter(|port| *port > 0);
+        if port.is_none() {
+            section.notes.error(
+                "bad-port",
+                text.span,
+                format!("`{}` is no port", text.value),
+                "write a door's port as text, such as \"1812\"",
+            );
+        }
+        port
+    };
+    texts.value.into_iter().filter_map(read).collect()
+}
+
 fn read_methods(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) -> Vec<Method> {
     let mut methods = Vec::new();
     for text in texts.value {
-        match text.value.as_str() {
-            "pap" => methods.push(Method::Pap),
-            other => {
-                let message = format!("the method `{other}` is not served by this version");
-                section.notes.error("not-a-choice", text.span, message, "use `pap`");
+        match Method::ALL.iter().find(|method| method.name() == text.value) {
+            Some(method) => methods.push(*method),
+            None => {
+                let names: Vec<&str> = Method::ALL.iter().map(|method| method.name()).collect();
+                let remedy = did_you_mean(&text.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(&names)));
+                section.notes.error(
+                    "not-a-choice",
+                    text.span,
+                    format!("the method `{}` is not served by this version", text.value),
+                    remedy,
+                );
             }
         }
     }
     methods
 }
 
-fn read_forms(section: &Section<'_, '_, '_>) -> (Vec<Form>, Range<usize>) {
+/// Sources in order: a name, or a table with a name and whom the source is for.
+fn read_first(section: &Section<'_, '_, '_>) -> Vec<(At<String>, SourceWhen)> {
+    let items = section.items("first", "a source of a chain");
+    if items.is_empty() {
+        let example = "[\"tidehall\", \"roster\"]";
+        match section.has("first") {
+            true => {
+                section.notes.error("empty", section.span.clone(), "`first` is empty", format!("write for example `first = {example}`"))
+            }
+            false => section.missing("first", example),
+        }
+    }
+    items
+        .into_iter()
+        .filter_map(|item| match item {
+            Item::Text(name) => Some((name, SourceWhen::Always)),
+            Item::Table(table) => read_conditional(&table),
+        })
+        .collect()
+}
+
+fn read_conditional(table: &Section<'_, '_, '_>) -> Option<(At<String>, SourceWhen)> {
+    let source = table.needed_text("source", "\"harbourlight\"");
+    let lower = |text: Option<At<String>>| text.map(|text| text.value.to_lowercase());
+    let (name, realm, group) = (lower(table.text("name")), lower(table.text("realm")), lower(table.text("group")));
+    table.finish();
+    let when = match (name, realm, group) {
+        (Some(pattern), None, None) => SourceWhen::Name(pattern),
+        (None, Some(realm), None) => SourceWhen::Realm(realm.trim_start_matches('@').trim_end_matches('\\').to_owned()),
+        (None, None, Some(group)) => SourceWhen::Group(group),
+        (None, None, None) => SourceWhen::Always,
+        _ => {
+            let message = "a source is chosen by one of `name`, `realm` and `group`";
+            table.notes.error("contradiction", table.span.clone(), message, "take the others out, or list the source twice");
+            return None;
+        }
+    };
+    Some((source?, when))
+}
+
+fn read_forms(section: &Section<'_, '_, '_>, needed: bool) -> (Vec<Form>, Range<usize>) {
     let Some(texts) = section.texts("forms", true) else {
-        if !section.has("forms") {
+        if needed && !section.has("forms") {
             section.missing("forms", "[\"password code(6)\", \"password\"]");
         }
         return (Vec::new(), section.span.clone());
@@ -128,7 +209,7 @@ fn read_forms(section: &Section<'_, '_, '_>) -> (Vec<Form>, Range<usize>) {
     (forms, texts.span)
 }
 
-fn read_second(section: &Section<'_, '_, '_>) -> Vec<FactorKind> {
+fn read_second(section: &Section<'_, '_, '_>) -> Vec<At<String>> {
     let Some(texts) = section.texts("second", true) else {
         if !section.has("second") {
             section.missing("second", "[\"totp\"]");
@@ -139,45 +220,17 @@ fn read_second(section: &Section<'_, '_, '_>) -> Vec<FactorKind> {
         section.notes.warn(
             "no-second",
             texts.span.clone(),
-            "this chain asks for no second factor: the password alone lets people in",
-            "set `second = [\"totp\"]`",
+            "this chain asks for no second factor: what the first check takes is enough to get in",
+            "set `second = [\"totp\"]`, unless an upstream asks for one itself",
         );
     }
-    let mut kinds = Vec::new();
-    for text in texts.value {
-        match text.value.as_str() {
-            "totp" => kinds.push(FactorKind::Totp),
-            other => {
-                let message = format!("the factor `{other}` is not served by this version");
-                section.notes.error(
-                    "not-a-choice",
-                    text.span,
-                    message,
-                    did_you_mean(other, ["totp"]).unwrap_or_else(|| "use `totp`".to_owned()),
-                );
-            }
-        }
-    }
-    kinds
+    texts.value
 }
 
 pub(super) fn read_rule(section: Section<'_, '_, '_>) -> Option<DraftRule> {
     let name = section.needed_text("name", "\"control room\"");
     let chain = section.needed_text("chain", "\"staff\"");
-    let when = section.table("when").map_or(When::Everybody, |when| {
-        let groups =
-            when.texts("group", true).map(|texts| texts.value.into_iter().map(|text| text.value.to_lowercase()).collect::<Vec<_>>());
-        if groups.as_ref().is_none_or(Vec::is_empty) {
-            when.notes.error(
-                "empty",
-                when.span.clone(),
-                "`when` names no group",
-                "write `when = { group = \"control-room\" }`, or leave `when` out to mean everybody",
-            );
-        }
-        when.finish();
-        When::AnyGroup(groups.unwrap_or_default())
-    });
+    let when = section.table("when").map(read_when).unwrap_or_default();
     let (grant, refuse) = (section.text("grant"), section.text("refuse"));
     let then = match (grant, refuse) {
         (Some(grant), None) => Some(DraftThen::Grant(grant)),
@@ -196,4 +249,19 @@ pub(super) fn read_rule(section: Section<'_, '_, '_>) -> Option<DraftRule> {
     let line = section.line();
     section.finish();
     Some(DraftRule { name: name?, chain, when, then, line })
+}
+
+fn read_when(when: Section<'_, '_, '_>) -> When {
+    let groups = when.texts("group", true).map(|texts| texts.value.into_iter().map(|text| text.value.to_lowercase()).collect::<Vec<_>>());
+    let labels = when.labels("label").map(|labels| labels.value).unwrap_or_default();
+    if groups.as_ref().is_none_or(Vec::is_empty) && labels.is_empty() {
+        when.notes.error(
+            "empty",
+            when.span.clone(),
+            "`when` names no group and no label",
+            "write `when = { group = \"control-room\" }`, or leave `when` out to mean everybody",
+        );
+    }
+    when.finish();
+    When { groups: groups.unwrap_or_default(), labels }
 }

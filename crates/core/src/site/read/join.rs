@@ -1,44 +1,54 @@
 //! From names to indices.
 
-use super::super::check;
+use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
-use super::super::{Chain, Gateway, RadiusDoor, Site, SourceRef};
+use super::super::{Chain, FactorKind, FirstSource, Gateway, RadiusDoor, Site, SourceRef};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
-use super::parts::{DraftDirectory, DraftGateway};
+use super::parts::{DraftDirectory, DraftGateway, DraftUpstream};
 use crate::addresses::AddressMap;
 use crate::grant::Grant;
 use crate::rule::{Rule, RuleBook, Then};
 
 /// Turns names into indices. What does not resolve has been, or is here, reported.
-pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: u64, notes: &Notes<'_>) -> Option<Site> {
-    let Draft { mut gateways, directories, identities, chains, grants, rules } = draft;
+pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: u64, known: &Known, notes: &Notes<'_>) -> Option<Site> {
+    let Draft { mut gateways, directories, upstreams, identities, chains, grants, rules } = draft;
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
-        for gateway in &chain.gateways {
-            claim_gateway(gateway, index, &mut gateways, &joined, &chain.name.value, notes);
+        claim_gateways(&chain, index, &mut gateways, &joined, notes);
+        if chain.when_unclear.is_none() {
+            check::ambiguous(&chain.forms, chain.forms_span.clone(), notes);
         }
-        let first = chain.first.iter().filter_map(|source| resolve_source(source, &directories, notes)).collect();
+        let source = |(wanted, when)| Some(FirstSource { source: resolve_source(&wanted, &directories, &upstreams, notes)?, when });
+        let first = chain.first.into_iter().filter_map(source).collect();
+        let second = chain.second.iter().filter_map(|wanted| resolve_factor(wanted, &upstreams, notes)).collect();
         let identity = chain.identity.as_ref().and_then(|wanted| resolve(wanted, &identities, "identity rule", notes));
-        joined.push(Chain {
+        let chain = Chain {
             name: chain.name.value,
             identity: identity.map(|index| identities[index].1.clone()).unwrap_or_default(),
             methods: chain.methods,
             forms_line: notes.lines.line(chain.forms_span.start),
             forms: chain.forms,
+            ports: chain.ports,
+            realms: chain.realms,
             first,
-            second: chain.second,
-            when_unclear: chain.when_unclear,
+            when_source_is_down: chain.when_source_is_down,
+            change_password: chain.change_password,
+            second,
+            when_unclear: chain.when_unclear.unwrap_or_default(),
             refusal_pace: chain.refusal_pace,
             rules: RuleBook::default(),
             line: chain.line,
-        });
+        };
+        joined.push(chain);
     }
     for rule in rules {
         join_rule(rule, &mut joined, &grants, notes);
     }
-    check::uses(&joined, &gateways, &directories, &identities, &grants, notes);
+    check::uses(&joined, &gateways, &directories, &upstreams, &identities, &grants, notes);
+    let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
+    check::people(&joined, &directories, &names, known, notes);
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
     let ranges = gateways.iter().enumerate().flat_map(|(index, gateway)| gateway.from.iter().map(move |range| (*range, index)));
     let by_address = AddressMap::new(ranges);
@@ -46,6 +56,7 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
         name,
         radius,
         directories: directories.into_iter().map(|(_, directory, _)| directory).collect(),
+        upstreams: upstreams.into_iter().map(|(_, upstream, _)| upstream).collect(),
         chains: joined,
         grants: grants.into_iter().map(|(_, grant)| grant).collect(),
         totp_window,
@@ -54,35 +65,88 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
     })
 }
 
-fn claim_gateway(wanted: &At<String>, chain: usize, gateways: &mut [DraftGateway], joined: &[Chain], chain_name: &str, notes: &Notes<'_>) {
-    let Some(index) = resolve(wanted, gateways, "gateway", notes) else { return };
-    let gateway = &mut gateways[index].1;
-    match gateway.chain {
-        Some(other) => {
-            let other = joined.get(other).map_or(chain_name, |chain| chain.name.as_str());
-            let message = format!("the gateway `{}` is in the chain `{other}` already", wanted.value);
-            notes.error(
-                "gateway-in-two-chains",
-                wanted.span.clone(),
-                message,
-                "a gateway belongs to one chain; take it out of one of them",
-            );
+/// Gives the chain its gateways: those that it names, and those with its labels.
+fn claim_gateways(chain: &DraftChain, index: usize, gateways: &mut [DraftGateway], joined: &[Chain], notes: &Notes<'_>) {
+    for wanted in &chain.gateways {
+        if let Some(found) = resolve(wanted, gateways, "gateway", notes) {
+            claim(&mut gateways[found].1, index, chain, &wanted.span, joined, notes);
         }
-        None => gateway.chain = Some(chain),
+    }
+    let Some(labels) = &chain.labels else { return };
+    let mut found = 0;
+    for (_, gateway, ..) in gateways.iter_mut() {
+        if labels.value.iter().all(|(key, value)| gateway.labels.get(key) == Some(value)) && !gateway.chains.contains(&index) {
+            found += 1;
+            claim(gateway, index, chain, &labels.span, joined, notes);
+        }
+    }
+    if found == 0 {
+        notes.warn(
+            "unused",
+            labels.span.clone(),
+            "no gateway has these labels",
+            "give a gateway `labels`, or name gateways under `gateways`",
+        );
     }
 }
 
-fn resolve_source(wanted: &At<String>, directories: &[DraftDirectory], notes: &Notes<'_>) -> Option<SourceRef> {
+/// Two chains may share a gateway where ports or realms tell them apart.
+fn claim(gateway: &mut Gateway, index: usize, chain: &DraftChain, at: &std::ops::Range<usize>, joined: &[Chain], notes: &Notes<'_>) {
+    let covers = |earlier: &&Chain| {
+        let ports = earlier.ports.is_empty() || !chain.ports.is_empty() && chain.ports.iter().all(|port| earlier.ports.contains(port));
+        let realms =
+            earlier.realms.is_empty() || !chain.realms.is_empty() && chain.realms.iter().all(|realm| earlier.realms.contains(realm));
+        ports && realms
+    };
+    if let Some(earlier) = gateway.chains.iter().filter_map(|index| joined.get(*index)).find(covers) {
+        let message = format!("the gateway `{}` is in the chain `{}` already, which takes all of its logins", gateway.name, earlier.name);
+        notes.error(
+            "gateway-in-two-chains",
+            at.clone(),
+            message,
+            "tell the chains apart by `ports` or `realms`, or take the gateway out of one",
+        );
+        return;
+    }
+    if !gateway.chains.contains(&index) {
+        gateway.chains.push(index);
+    }
+}
+
+fn resolve_source(
+    wanted: &At<String>,
+    directories: &[DraftDirectory],
+    upstreams: &[DraftUpstream],
+    notes: &Notes<'_>,
+) -> Option<SourceRef> {
     if wanted.value == "roster" {
         return Some(SourceRef::Roster);
     }
-    let names = || directories.iter().map(|(name, ..)| name.value.as_str()).chain(["roster"]);
-    let found = directories.iter().position(|(name, ..)| name.value == wanted.value);
+    let directory = directories.iter().position(|(name, ..)| name.value == wanted.value).map(SourceRef::Directory);
+    let found = directory.or_else(|| upstreams.iter().position(|(name, ..)| name.value == wanted.value).map(SourceRef::Upstream));
     if found.is_none() {
-        let remedy = did_you_mean(&wanted.value, names()).unwrap_or_else(|| format!("known: {}", quoted(&names().collect::<Vec<_>>())));
-        notes.error("name-not-found", wanted.span.clone(), format!("there is no source `{}`", wanted.value), remedy);
+        let upstreams = upstreams.iter().map(|(name, ..)| name.value.as_str());
+        let names: Vec<&str> = directories.iter().map(|(name, ..)| name.value.as_str()).chain(upstreams).chain(["roster"]).collect();
+        not_found(wanted, "source", &names, notes);
     }
-    found.map(SourceRef::Directory)
+    found
+}
+
+fn resolve_factor(wanted: &At<String>, upstreams: &[DraftUpstream], notes: &Notes<'_>) -> Option<FactorKind> {
+    if wanted.value == "totp" {
+        return Some(FactorKind::Totp);
+    }
+    let found = upstreams.iter().position(|(name, ..)| name.value == wanted.value).map(FactorKind::Upstream);
+    if found.is_none() {
+        let names: Vec<&str> = ["totp"].into_iter().chain(upstreams.iter().map(|(name, ..)| name.value.as_str())).collect();
+        not_found(wanted, "factor", &names, notes);
+    }
+    found
+}
+
+fn not_found(wanted: &At<String>, what: &str, names: &[&str], notes: &Notes<'_>) {
+    let remedy = did_you_mean(&wanted.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(names)));
+    notes.error("name-not-found", wanted.span.clone(), format!("there is no {what} `{}`", wanted.value), remedy);
 }
 
 fn join_rule(rule: DraftRule, chains: &mut [Chain], grants: &[(At<String>, Grant)], notes: &Notes<'_>) {

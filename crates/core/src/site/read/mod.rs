@@ -6,7 +6,7 @@ mod join;
 mod parts;
 
 pub(super) use join::Named;
-pub(super) use parts::{DraftDirectory, DraftGateway};
+pub(super) use parts::{DraftDirectory, DraftGateway, DraftUpstream};
 
 use super::check::{self, Known};
 use super::finding::{Finding, Severity};
@@ -17,7 +17,7 @@ use crate::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
 use grants::read_grant;
 use join::join;
-use parts::{read_directory, read_gateway, read_identity};
+use parts::{read_directory, read_gateway, read_identity, read_upstream};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -30,10 +30,11 @@ const SECOND: Duration = Duration::from_secs(1);
 pub(super) struct Draft {
     pub(super) gateways: Vec<DraftGateway>,
     pub(super) directories: Vec<DraftDirectory>,
+    pub(super) upstreams: Vec<DraftUpstream>,
     pub(super) identities: Vec<(At<String>, IdentityRule)>,
     pub(super) chains: Vec<DraftChain>,
     pub(super) grants: Vec<(At<String>, Grant)>,
-    rules: Vec<DraftRule>,
+    pub(super) rules: Vec<DraftRule>,
 }
 
 pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
@@ -72,6 +73,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     let draft = Draft {
         gateways: top.tables("gateways", "a gateway").into_iter().filter_map(read_gateway).collect(),
         directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
+        upstreams: top.tables("upstreams", "an upstream").into_iter().filter_map(read_upstream).collect(),
         identities: top.tables("identity", "an identity rule").into_iter().filter_map(read_identity).collect(),
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
@@ -82,7 +84,8 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         return None;
     }
     check::names(&draft, known, top.notes);
-    join(draft, name, radius?, totp_window, top.notes)
+    check::twice(&draft, top.notes);
+    join(draft, name, radius?, totp_window, known, top.notes)
 }
 
 fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {

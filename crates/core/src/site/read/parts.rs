@@ -1,11 +1,14 @@
 //! Gateways, directories and identity rules.
 
 use super::super::check;
+use super::super::finding::did_you_mean;
 use super::super::section::{At, Section};
-use super::super::{Directory, Gateway, GatewayPatience, GroupSource, Reader, Scope, Server};
+use super::super::{
+    BindAs, Charset, Directory, DirectoryKind, Gateway, GatewayPatience, GroupSource, NameAs, Pool, Reader, Scope, Server, Upstream,
+};
 use super::SECOND;
 use crate::identity::{Case, IdentityRule};
-use bivector_wire::IntegrityPolicy;
+use bivector_wire::{AttributeType, IntegrityPolicy};
 use ipnet::IpNet;
 use std::net::IpAddr;
 use std::time::Duration;
@@ -14,15 +17,15 @@ pub(in crate::site) type DraftGateway = (At<String>, Gateway, Vec<At<IpNet>>, Op
 
 pub(super) fn read_gateway(section: Section<'_, '_, '_>) -> Option<DraftGateway> {
     let name = section.needed_text("name", "\"breakwater\"");
-    let from = match section.texts("from", true) {
-        Some(texts) => texts.value.into_iter().filter_map(|text| read_range(&text, &section)).collect(),
-        None => {
-            if !section.has("from") {
-                section.missing("from", "[\"192.0.2.10/32\"]");
-            }
-            Vec::new()
-        }
-    };
+    let (mut from, mut hosts) = (Vec::new(), Vec::new());
+    match section.texts("from", true) {
+        Some(texts) => texts.value.into_iter().for_each(|text| match is_host_name(&text.value) {
+            true => hosts.push(text.value.to_lowercase()),
+            false => from.extend(read_range(&text, &section)),
+        }),
+        None if !section.has("from") => section.missing("from", "[\"192.0.2.10/32\"]"),
+        None => {}
+    }
     let secret = section.needed_text("secret", "\"gateway/breakwater\"");
     let integrity =
         section.choice("message_authenticator", &[("required", IntegrityPolicy::Required), ("when-present", IntegrityPolicy::WhenPresent)]);
@@ -41,6 +44,10 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>) -> Option<DraftGateway>
         GatewayPatience { wait, tries }
     });
     let client_patience = section.duration("client_patience", SECOND..=SECOND * 3600).map(|patience| patience.value);
+    let identifiers = section.texts("identifier", true).map(plain).unwrap_or_default();
+    let labels = section.labels("labels").map(|labels| labels.value).unwrap_or_default();
+    let charset = section.choice("charset", &[("utf-8", Charset::Utf8), ("latin-1", Charset::Latin1)]).unwrap_or_default();
+    let knows = section.texts("knows", true).map(plain);
     let shows_challenges = section.flag("shows_challenges").unwrap_or(false);
     let logins_in_flight = section.number("logins_in_flight", 1..=1_000_000).map_or(4096, |number| number.value as usize);
     let line = section.line();
@@ -49,16 +56,32 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>) -> Option<DraftGateway>
     let gateway = Gateway {
         name: name.value.clone(),
         from: from.iter().map(|range: &At<IpNet>| range.value).collect(),
+        hosts,
+        identifiers,
+        labels,
+        charset,
+        knows,
         secret: secret.as_ref().map(|secret| secret.value.clone()).unwrap_or_default(),
         integrity: integrity.unwrap_or_default(),
         patience,
         client_patience,
         shows_challenges,
         logins_in_flight,
-        chain: None,
+        chains: Vec::new(),
         line,
     };
     Some((name, gateway, from, secret))
+}
+
+fn plain(texts: At<Vec<At<String>>>) -> Vec<String> {
+    texts.value.into_iter().map(|text| text.value).collect()
+}
+
+/// A name such as `vpn.northmoor.example`: with a dot, so that a slip of the pen is not looked up, and with a last part that is no number.
+fn is_host_name(text: &str) -> bool {
+    let sound = |c: char| c.is_ascii_alphanumeric() || "-._".contains(c);
+    let last = text.rsplit('.').next().unwrap_or_default();
+    text.chars().all(sound) && (text == "localhost" || text.contains('.') && last.starts_with(|c: char| c.is_ascii_alphabetic()))
 }
 
 fn read_range(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<At<IpNet>> {
@@ -93,10 +116,16 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
     let start_tls = section.flag("start_tls").unwrap_or(false);
     warn_about_clear_text(&section, &servers, start_tls);
     let trust = section.text("trust").map(|trust| trust.value);
-    section.choice("kind", &[("auto", ()), ("generic", ())]);
+    let kinds = [("auto", DirectoryKind::Auto), ("generic", DirectoryKind::Generic), ("active-directory", DirectoryKind::ActiveDirectory)];
+    let kind = section.choice("kind", &kinds).unwrap_or_default();
+    let pool = read_pool(&section);
+    let bind_as = read_bind_as(&section);
     let base = section.needed_text("base", "\"ou=people,dc=northmoor,dc=example\"");
     let scope = section.choice("scope", &[("subtree", Scope::Subtree), ("one-level", Scope::OneLevel)]).unwrap_or(Scope::Subtree);
-    let login = section.text("login").map_or_else(|| "uid".to_owned(), |login| check::attribute_name(login, &section));
+    let login = section.text("login").map_or_else(
+        || if kind == DirectoryKind::ActiveDirectory { "sAMAccountName" } else { "uid" }.to_owned(),
+        |login| check::attribute_name(login, &section),
+    );
     let mut reader_secret = None;
     let reader = section.table("reader").and_then(|reader| {
         let dn = reader.needed_text("dn", "\"cn=bivector,ou=services,dc=northmoor,dc=example\"");
@@ -104,7 +133,10 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         reader.finish();
         Some(Reader { dn: dn?.value, secret: reader_secret.as_ref()?.value.clone() })
     });
-    let groups = section.table("groups").map_or_else(|| GroupSource::Attribute("memberOf".to_owned()), read_groups);
+    let groups = section.table("groups").map_or_else(
+        || GroupSource::Attribute { attribute: "memberOf".to_owned(), nested: kind == DirectoryKind::ActiveDirectory },
+        |groups| read_groups(groups, kind == DirectoryKind::ActiveDirectory),
+    );
     let (mut connect_patience, mut answer_patience) = (SECOND * 2, SECOND * 4);
     if let Some(patience) = section.table("patience") {
         let range = || Duration::from_millis(50)..=SECOND * 60;
@@ -119,6 +151,9 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
     let directory = Directory {
         name: name.value.clone(),
         servers,
+        pool,
+        kind,
+        bind_as,
         start_tls,
         trust,
         base: base?.value,
@@ -185,14 +220,154 @@ fn warn_about_clear_text(section: &Section<'_, '_, '_>, servers: &[Server], star
     }
 }
 
-fn read_groups(section: Section<'_, '_, '_>) -> GroupSource {
+fn read_pool(section: &Section<'_, '_, '_>) -> Pool {
+    section.choice("pool", &[("order", Pool::Order), ("balance", Pool::Balance)]).unwrap_or_default()
+}
+
+fn read_bind_as(section: &Section<'_, '_, '_>) -> BindAs {
+    let Some(bind) = section.table("bind_as") else { return BindAs::Dn };
+    let (principal, domain) = (bind.text("principal"), bind.text("domain"));
+    bind.finish();
+    match (principal, domain) {
+        (Some(realm), None) => BindAs::Principal(realm.value.trim_start_matches('@').to_owned()),
+        (None, Some(domain)) => BindAs::DomainName(domain.value.trim_end_matches('\\').to_owned()),
+        _ => {
+            let remedy = "write `{ principal = \"northmoor.example\" }` or `{ domain = \"NORTHMOOR\" }`; leave it out to bind by DN";
+            section.notes.error("missing-key", bind.span.clone(), "`bind_as` names a `principal` realm or a `domain`", remedy);
+            BindAs::Dn
+        }
+    }
+}
+
+pub(in crate::site) type DraftUpstream = (At<String>, Upstream, Option<At<String>>);
+
+pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstream> {
+    let name = section.needed_text("name", "\"harbourlight\"");
+    let servers = match section.texts("servers", true) {
+        Some(texts) if texts.value.is_empty() => {
+            section.notes.error("empty", texts.span, "`servers` names no server", "write for example \"192.0.2.50:1812\"");
+            Vec::new()
+        }
+        Some(texts) => texts.value.iter().filter_map(|text| read_upstream_server(text, &section)).collect(),
+        None => {
+            if !section.has("servers") {
+                section.missing("servers", "[\"192.0.2.50:1812\"]");
+            }
+            Vec::new()
+        }
+    };
+    let pool = read_pool(&section);
+    let secret = section.needed_text("secret", "\"upstream/harbourlight\"");
+    let source_address = section.text("source_address").and_then(|text| {
+        let address = text.value.parse().ok();
+        if address.is_none() {
+            let message = format!("`{}` is no address", text.value);
+            section.notes.error("bad-address", text.span, message, "write an IPv4 or IPv6 address of this machine");
+        }
+        address
+    });
+    let (mut wait, mut tries) = (SECOND * 3, 2);
+    if let Some(patience) = section.table("patience") {
+        wait = patience.duration("wait", Duration::from_millis(50)..=SECOND * 600).map_or(wait, |wait| wait.value);
+        tries = patience.number("tries", 1..=20).map_or(tries, |tries| tries.value as u32);
+        patience.finish();
+    }
+    let attributes = section.table("attributes").map(|attributes| {
+        let list = |key| attributes.texts(key, true).map(|texts| read_attributes(texts, &attributes)).unwrap_or_default();
+        let lists = (list("up"), list("back"));
+        attributes.finish();
+        lists
+    });
+    let (up, back) = attributes.unwrap_or_default();
+    let name_as = section.choice("name_as", &[("read", NameAs::Read), ("typed", NameAs::Typed)]).unwrap_or_default();
+    let groups_from = section.text("groups_from").and_then(|text| read_attribute(&text, &section));
+    let integrity =
+        section.choice("message_authenticator", &[("required", IntegrityPolicy::Required), ("when-present", IntegrityPolicy::WhenPresent)]);
+    if integrity == Some(IntegrityPolicy::WhenPresent) {
+        section.notes.warn(
+            "unsigned-replies",
+            section.span.clone(),
+            "replies of this upstream may come without Message-Authenticator: whoever can write to the network between can forge an accept",
+            "switch Message-Authenticator on at the upstream, then take `message_authenticator` out",
+        );
+    }
+    let status_checks = section.flag("status_checks").unwrap_or(true);
+    let line = section.line();
+    section.finish();
+    let name = name?;
+    let upstream = Upstream {
+        name: name.value.clone(),
+        servers,
+        pool,
+        secret: secret.as_ref().map(|secret| secret.value.clone()).unwrap_or_default(),
+        source_address,
+        wait,
+        tries,
+        up,
+        back,
+        name_as,
+        groups_from,
+        integrity: integrity.unwrap_or_default(),
+        status_checks,
+        line,
+    };
+    Some((name, upstream, secret))
+}
+
+fn read_upstream_server(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Server> {
+    let server = check::split_host(&text.value, 1812).map(|(host, port)| Server { url: text.value.clone(), tls: false, host, port });
+    if server.is_none() {
+        let message = format!("`{}` is no RADIUS server", text.value);
+        section.notes.error(
+            "bad-server",
+            text.span.clone(),
+            message,
+            "write an address or a name, with a port or without: \"192.0.2.50:1812\"",
+        );
+    }
+    server
+}
+
+fn read_attributes(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) -> Vec<AttributeType> {
+    texts.value.iter().filter_map(|text| read_attribute(text, section)).collect()
+}
+
+/// An attribute that may travel between gateway and upstream: none of the protocol's own.
+fn read_attribute(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<AttributeType> {
+    let Some(kind) = AttributeType::by_name(&text.value) else {
+        let names = AttributeType::ALL.iter().filter_map(|kind| kind.name());
+        let remedy = did_you_mean(&text.value, names).unwrap_or_else(|| "use a name that IANA registers".to_owned());
+        section.notes.error("unknown-attribute", text.span.clone(), format!("there is no attribute `{}`", text.value), remedy);
+        return None;
+    };
+    let credential = matches!(
+        kind,
+        AttributeType::UserName
+            | AttributeType::UserPassword
+            | AttributeType::ChapPassword
+            | AttributeType::ChapChallenge
+            | AttributeType::EapMessage
+            | AttributeType::State
+            | AttributeType::MessageAuthenticator
+            | AttributeType::ProxyState
+    );
+    if credential {
+        let message = format!("{kind} is carried as the protocol needs it; it is in no list");
+        section.notes.error("protocol-attribute", text.span.clone(), message, "take it out");
+        return None;
+    }
+    Some(kind)
+}
+
+fn read_groups(section: Section<'_, '_, '_>, nested_by_default: bool) -> GroupSource {
+    let nested = section.flag("nested").unwrap_or(nested_by_default);
     let from = section.text("from").map_or_else(|| "memberOf".to_owned(), |from| check::attribute_name(from, &section));
     let source = if from == "search" {
         let base = section.needed_text("base", "\"ou=groups,dc=northmoor,dc=example\"").map(|base| base.value).unwrap_or_default();
         let member = section.text("member").map_or_else(|| "member".to_owned(), |member| check::attribute_name(member, &section));
-        GroupSource::Search { base, member }
+        GroupSource::Search { base, member, nested }
     } else {
-        GroupSource::Attribute(from)
+        GroupSource::Attribute { attribute: from, nested }
     };
     section.finish();
     source

@@ -1,38 +1,87 @@
 //! Checks that look at more than one value: names, uses, overlaps, rules that never match.
 
+mod chains;
+mod people;
+mod twice;
+
+pub(super) use chains::{ambiguous, shadowed, uses};
+pub(super) use people::people;
+pub(super) use twice::twice;
+
+use super::Server;
 use super::finding::did_you_mean;
 use super::read::{Draft, Named};
-use super::read::{DraftDirectory, DraftGateway};
 use super::section::{At, Notes, Section};
-use super::{Chain, Server, SourceRef};
-use crate::grant::Grant;
-use crate::identity::IdentityRule;
-use crate::rule::{Rule, Then, When};
 use ipnet::IpNet;
-use std::collections::{BTreeSet, HashMap};
-use std::ops::Range;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+/// A certificate that ends within this many days is warned about.
+const EXPIRY_WARNED: i64 = 30;
 
 /// What the place that runs the check knows beyond the text.
 #[derive(Debug, Clone, Default)]
 pub struct Known {
     /// Names of the sealed secrets; `None` where that cannot be known, as when a file is checked without the service.
     pub sealed: Option<BTreeSet<String>>,
+    /// People in the records.
+    pub people: Vec<KnownPerson>,
+    /// Days until the first certificate of each trust file ends; below zero if it has.
+    pub certificates: BTreeMap<String, i64>,
+}
+
+/// A person in the records.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KnownPerson {
+    /// The source that knows the person.
+    pub source: String,
+    /// The login name, in lower case.
+    pub login: String,
+    /// Groups in lower case, where the records hold them.
+    pub groups: Vec<String>,
+    /// Whether a second factor is enrolled.
+    pub has_factor: bool,
 }
 
 /// Names that stand twice, ranges that overlap, secrets that are not sealed.
 pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     unique(&draft.gateways, "gateway", notes);
     unique(&draft.directories, "directory", notes);
+    unique(&draft.upstreams, "upstream", notes);
     unique(&draft.identities, "identity rule", notes);
     unique(&draft.chains, "chain", notes);
     unique(&draft.grants, "grant", notes);
-    if let Some((name, ..)) = draft.directories.iter().find(|(name, ..)| name.value == "roster") {
-        notes.error("reserved-name", name.span.clone(), "`roster` is Bivector's own source", "give the directory another name");
-    }
+    sources(draft, notes);
     overlaps(draft, notes);
     let secrets = draft.gateways.iter().filter_map(|(.., secret)| secret.as_ref());
     for secret in secrets.chain(draft.directories.iter().filter_map(|(.., secret)| secret.as_ref())) {
         sealed(secret, known, notes);
+    }
+    draft.upstreams.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
+    for (name, directory, _) in &draft.directories {
+        let Some((trust, days)) = directory.trust.as_ref().and_then(|trust| known.certificates.get_key_value(trust)) else { continue };
+        if *days < EXPIRY_WARNED {
+            let when = if *days < 0 { format!("ended {} days ago", -days) } else { format!("ends in {days} days") };
+            let message = format!("a certificate in `{trust}`, which `{}` trusts, {when}", name.value);
+            notes.warn("certificate-ends", name.span.clone(), message, "put the issuer's new certificate beside it in that file");
+        }
+    }
+}
+
+/// A source is named in one list, whatever its kind.
+fn sources(draft: &Draft, notes: &Notes<'_>) {
+    let directories = draft.directories.iter().map(|(name, ..)| name);
+    let mut taken: HashMap<&str, &str> = HashMap::from([("roster", "Bivector's own source"), ("totp", "a factor")]);
+    for name in directories.clone() {
+        if let Some(what) = taken.get(name.value.as_str()) {
+            let message = format!("`{}` is {what}", name.value);
+            notes.error("reserved-name", name.span.clone(), message, "give the directory another name");
+        }
+    }
+    taken.extend(directories.map(|name| (name.value.as_str(), "a directory already")));
+    for (name, ..) in &draft.upstreams {
+        if let Some(what) = taken.get(name.value.as_str()) {
+            notes.error("reserved-name", name.span.clone(), format!("`{}` is {what}", name.value), "give the upstream another name");
+        }
     }
 }
 
@@ -82,74 +131,6 @@ fn sealed(secret: &At<String>, known: &Known, notes: &Notes<'_>) {
     }
 }
 
-/// Things that nothing uses, and chains that cannot work.
-pub(super) fn uses(
-    chains: &[Chain],
-    gateways: &[DraftGateway],
-    directories: &[DraftDirectory],
-    identities: &[(At<String>, IdentityRule)],
-    grants: &[(At<String>, Grant)],
-    notes: &Notes<'_>,
-) {
-    for (name, gateway, ..) in gateways.iter().filter(|(_, gateway, ..)| gateway.chain.is_none()) {
-        let message = format!("no chain takes logins from `{}`: they are all refused", gateway.name);
-        notes.warn("unused", name.span.clone(), message, "name it under `gateways` of a chain");
-    }
-    for (index, (name, ..)) in directories.iter().enumerate() {
-        unused(name, "directory", chains.iter().any(|chain| chain.first.contains(&SourceRef::Directory(index))), notes);
-    }
-    for (name, rule) in identities {
-        unused(name, "identity rule", chains.iter().any(|chain| chain.identity.name == rule.name), notes);
-    }
-    for (index, (name, _)) in grants.iter().enumerate() {
-        let given = chains.iter().flat_map(|chain| chain.rules.rules()).any(|rule| rule.then == Then::Grant(index));
-        unused(name, "grant", given, notes);
-    }
-    chains.iter().for_each(|chain| workable(chain, notes));
-}
-
-fn unused(name: &At<String>, what: &str, used: bool, notes: &Notes<'_>) {
-    if !used {
-        notes.warn(
-            "unused",
-            name.span.clone(),
-            format!("nothing uses the {what} `{}`", name.value),
-            "take it out, or name it where it belongs",
-        );
-    }
-}
-
-fn workable(chain: &Chain, notes: &Notes<'_>) {
-    let at = notes.lines.start_of(chain.line);
-    let forms_at = notes.lines.start_of(chain.forms_line);
-    let has_code = chain.forms.iter().any(|form| form.has_code());
-    if !chain.second.is_empty() && !chain.forms.is_empty() && !has_code {
-        let message = format!("the chain `{}` asks for a code, but none of its forms has a place for one", chain.name);
-        notes.error("form-without-code", forms_at.clone(), message, "add the form `password code(6)`");
-    }
-    if chain.second.is_empty() && has_code {
-        let message = format!("a form of the chain `{}` has a code, but nothing checks it", chain.name);
-        notes.error("code-unchecked", forms_at, message, "set `second = [\"totp\"]`, or take the form out");
-    }
-    if !chain.rules.rules().iter().any(|rule| matches!(rule.then, Then::Grant(_))) {
-        let message = format!("no rule of the chain `{}` lets anybody in", chain.name);
-        notes.warn("nobody-gets-in", at, message, "add a `[[rules]]` with a `grant` for it");
-    }
-}
-
-/// Warns about a rule that an earlier one takes everything from.
-pub(super) fn shadowed(when: &When, earlier: &[Rule], at: Range<usize>, notes: &Notes<'_>) {
-    let takes_all = |rule: &&Rule| match (&rule.when, when) {
-        (When::Everybody, _) => true,
-        (When::AnyGroup(_), When::Everybody) => false,
-        (When::AnyGroup(theirs), When::AnyGroup(mine)) => mine.iter().all(|group| theirs.contains(group)),
-    };
-    if let Some(rule) = earlier.iter().find(takes_all) {
-        let message = format!("this rule never decides: `{}` in line {} takes everybody it is about", rule.name, rule.line);
-        notes.warn("never-matches", at, message, "move it up, or take it out");
-    }
-}
-
 /// An attribute's name must be one, or it would change the search.
 pub(super) fn attribute_name(text: At<String>, section: &Section<'_, '_, '_>) -> String {
     let sound = text.value.starts_with(|c: char| c.is_ascii_alphabetic())
@@ -173,17 +154,22 @@ pub(super) fn split_server(url: &str) -> Option<Server> {
         _ => return None,
     };
     let rest = rest.strip_suffix('/').unwrap_or(rest);
-    let default = if tls { 636 } else { 389 };
-    let (host, port) = match rest.strip_prefix('[') {
+    let (host, port) = split_host(rest, if tls { 636 } else { 389 })?;
+    Some(Server { url: url.to_owned(), tls, host, port })
+}
+
+/// Reads `host[:port]`, with an IPv6 address in brackets.
+pub(super) fn split_host(text: &str, default: u16) -> Option<(String, u16)> {
+    let (host, port) = match text.strip_prefix('[') {
         Some(v6) => {
             let (host, after) = v6.split_once(']')?;
             (host, after.strip_prefix(':').map_or(Some(default), |port| port.parse().ok())?)
         }
-        None => match rest.split_once(':') {
+        None => match text.split_once(':') {
             Some((host, port)) => (host, port.parse().ok()?),
-            None => (rest, default),
+            None => (text, default),
         },
     };
     let sound = !host.is_empty() && host.chars().all(|c| c.is_alphanumeric() || ".-:_".contains(c));
-    sound.then(|| Server { url: url.to_owned(), tls, host: host.to_owned(), port })
+    sound.then(|| (host.to_owned(), port))
 }

@@ -1,0 +1,112 @@
+//! Changing an expired password while logging in: asked for twice, then set in the directory.
+
+use super::fact::{Answer, ChangeAnswer, Found};
+use super::machine::{Login, State};
+use super::pending::{Kept, KeptSecond, Round};
+use super::proof::FirstProved;
+use super::request::Credential;
+use crate::cause::Cause;
+use crate::moment::Moment;
+use crate::site::SourceRef;
+use crate::trace::{Hop, Tone};
+use bivector_wire::Secret;
+
+/// How often a new password may be refused before the login is.
+const TRIES: u8 = 3;
+
+/// A person who is being asked for a new password.
+#[derive(Debug)]
+pub(super) struct Asked {
+    pub(super) source: SourceRef,
+    pub(super) person: Box<Found>,
+    pub(super) second: KeptSecond,
+    pub(super) old: Secret<String>,
+    /// The new one, once it was typed the first time.
+    pub(super) new: Option<Secret<String>>,
+    pub(super) tries: u8,
+}
+
+impl Login {
+    /// Whether a person whose password has expired may set a new one now. Only who has given the second proof is asked.
+    pub(super) fn may_change(&self, source: SourceRef, cause: Cause) -> bool {
+        matches!(cause, Cause::PasswordExpired | Cause::PasswordMustChange)
+            && matches!(source, SourceRef::Directory(_))
+            && self.chain().is_some_and(|chain| chain.change_password)
+            && self.gateway().is_some_and(|gateway| gateway.shows_challenges)
+    }
+
+    /// Asks for the new password, for the first or the second time.
+    pub(super) fn ask_new_password(&mut self, asked: Asked, why: Option<&str>, now: Moment) -> State {
+        let prompt = match (&asked.new, why) {
+            (None, None) => "Your password has expired. New password:".to_owned(),
+            (None, Some(why)) => format!("Not taken: {why}. New password:"),
+            (Some(_), _) => "New password again:".to_owned(),
+        };
+        self.step(Hop::First, "new password", Tone::Note, now, format!("the person is asked: \"{prompt}\""), None);
+        let round = Round::NewPassword {
+            source: self.site.source_name(asked.source).to_owned(),
+            person: asked.person,
+            second: asked.second,
+            old: Kept::new(&asked.old),
+            new: asked.new.as_ref().map(Kept::new),
+            tries: asked.tries,
+        };
+        self.keep(round, Some(prompt), Vec::new(), now)
+    }
+
+    /// The answer to the prompt.
+    pub(super) fn new_password(&mut self, mut asked: Asked, now: Moment) -> State {
+        let typed = match &self.request.credential {
+            Credential::Pap(text) => self.charset_text(text),
+            _ => None,
+        };
+        let Some(typed) = typed.filter(|typed| !typed.expose().is_empty()) else {
+            return self.ask_again(asked, "nothing was typed", now);
+        };
+        match asked.new.take() {
+            None => {
+                if typed.expose() == asked.old.expose() {
+                    return self.ask_again(asked, "it is the old one", now);
+                }
+                asked.new = Some(typed);
+                self.ask_new_password(asked, None, now)
+            }
+            Some(first) if first.expose() != typed.expose() => self.ask_again(asked, "the two differ", now),
+            Some(_) => State::Changing { new: typed, asked },
+        }
+    }
+
+    fn ask_again(&mut self, mut asked: Asked, why: &str, now: Moment) -> State {
+        asked.tries += 1;
+        asked.new = None;
+        if asked.tries >= TRIES {
+            self.step(Hop::First, "new password", Tone::Bad, now, format!("given up after {TRIES} tries; the last one: {why}"), None);
+            return self.refuse(Cause::PasswordNotChanged, now);
+        }
+        self.ask_new_password(asked, Some(why), now)
+    }
+
+    pub(super) fn changed(&mut self, asked: Asked, answer: Answer<ChangeAnswer>, now: Moment) -> State {
+        self.failed_servers(Hop::First, &answer.failed, self.last);
+        let source = self.site.source_name(asked.source).to_owned();
+        let line = self.source_line(asked.source);
+        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        match (&answer.value, FirstProved::by_change(asked.source, &answer.value)) {
+            (_, Some(first)) => {
+                self.step(Hop::First, "new password", Tone::Good, now, format!("{source} has set the new password{by}"), line);
+                self.second_kept(asked.person, first, asked.second, now)
+            }
+            (ChangeAnswer::NotTaken(why), _) => {
+                self.step(Hop::First, "new password", Tone::Warn, now, format!("{source} does not take it: {why}{by}"), line);
+                let why = why.clone();
+                self.ask_again(asked, &why, now)
+            }
+            (ChangeAnswer::Unavailable(why), _) => {
+                let said = format!("{source} could not change it: {}{by}", why.seen);
+                self.step(Hop::First, "new password", Tone::Bad, now, said, line);
+                self.refuse(Cause::PasswordNotChanged, now)
+            }
+            (ChangeAnswer::Changed, None) => self.refuse(Cause::Unfinished, now),
+        }
+    }
+}

@@ -1,0 +1,161 @@
+//! Prompts and their answers: what is kept between two rounds, and how a login goes on.
+
+use super::fact::{Found, KeptAnswer, TakenAnswer};
+use super::machine::{Login, State};
+use super::pending::{KeptSecond, Pending, Round};
+use super::proof::{FirstProved, Second, SecondProved};
+use super::reading::ChosenCode;
+use super::request::Credential;
+use super::upstream::{KeptCode, PassedCredential, Role};
+use super::{Challenge, Verdict};
+use crate::cause::Cause;
+use crate::moment::Moment;
+use crate::site::SourceRef;
+use crate::trace::{Hop, Outcome, Tone};
+use std::time::Duration;
+
+/// How long a prompt may be answered.
+pub(super) const PROMPT_LASTS: Duration = Duration::from_secs(120);
+
+impl Login {
+    /// Keeps a round, so that its answer can go on from it.
+    pub(super) fn keep(&mut self, round: Round, prompt: Option<String>, attributes: Vec<u8>, now: Moment) -> State {
+        let pending = Pending {
+            gateway: self.trace.gateway.clone(),
+            chain: self.trace.chain.clone(),
+            typed_name: self.trace.typed_name.clone(),
+            reference: self.trace.reference.clone(),
+            until: now.plus(PROMPT_LASTS),
+            round,
+        };
+        State::Keeping { pending: Box::new(pending), prompt, attributes }
+    }
+
+    pub(super) fn kept(&mut self, prompt: Option<String>, attributes: Vec<u8>, answer: KeptAnswer, now: Moment) -> State {
+        match answer {
+            KeptAnswer::Kept(state) => {
+                self.trace.outcome = Outcome::Challenged;
+                State::Decided(Verdict::Challenge(Challenge { prompt, state, attributes }))
+            }
+            KeptAnswer::Unavailable(why) => {
+                self.step(Hop::Reply, "challenge", Tone::Bad, now, format!("the prompt could not be kept: {}", why.seen), None);
+                self.refuse(why.cause, now)
+            }
+        }
+    }
+
+    /// Goes on from the round before.
+    pub(super) fn taken(&mut self, answer: TakenAnswer, now: Moment) -> State {
+        let pending = match answer {
+            TakenAnswer::Taken(pending) => pending,
+            TakenAnswer::NotThere => {
+                let said = "no prompt of ours waits for this State: it was answered before, or never asked".to_owned();
+                return self.not_resumed(Cause::ChallengeForeign, said, now);
+            }
+            TakenAnswer::Unavailable(why) => return self.not_resumed(why.cause, why.seen, now),
+        };
+        if pending.until < now {
+            return self.not_resumed(Cause::ChallengeExpired, format!("the prompt of {} was answered too late", pending.reference), now);
+        }
+        if pending.gateway != self.trace.gateway || pending.typed_name != self.trace.typed_name || pending.chain != self.trace.chain {
+            let said = format!("the prompt was for `{}` through {} and {}", pending.typed_name, pending.gateway, pending.chain);
+            return self.not_resumed(Cause::ChallengeForeign, said, now);
+        }
+        let said = format!("the answer to the prompt of {}", pending.reference);
+        self.step(Hop::Reading, "resumed", Tone::Good, now, said, None);
+        self.resume(&pending, now)
+    }
+
+    fn not_resumed(&mut self, cause: Cause, said: String, now: Moment) -> State {
+        self.step(Hop::Reading, "prompt", Tone::Bad, now, said, None);
+        self.refuse(cause, now)
+    }
+
+    fn resume(&mut self, pending: &Pending, now: Moment) -> State {
+        match &pending.round {
+            Round::First { upstream, person, second } => {
+                let Some(index) = self.upstream_named(&upstream.name) else { return self.gone(&upstream.name, now) };
+                let source = SourceRef::Upstream(index);
+                self.note_person(source, person);
+                let role = Role::First { source, at: None, code: KeptCode::Before(second.clone()) };
+                self.answer_upstream(index, upstream, person, role, now)
+            }
+            Round::Second { upstream, source, person } => {
+                let (Some(index), Some(source)) = (self.upstream_named(&upstream.name), self.source_named(source)) else {
+                    return self.gone(&upstream.name, now);
+                };
+                self.note_person(source, person);
+                let first = FirstProved::by_kept_round(source, pending);
+                self.answer_upstream(index, upstream, person, Role::Second { first }, now)
+            }
+            Round::NewPassword { source, person, second, old, new, tries } => {
+                let Some(source) = self.source_named(source) else { return self.gone(source, now) };
+                self.note_person(source, person);
+                let asked = super::change::Asked {
+                    source,
+                    person: person.clone(),
+                    second: second.clone(),
+                    old: old.open(),
+                    new: new.as_ref().map(super::pending::Kept::open),
+                    tries: *tries,
+                };
+                self.new_password(asked, now)
+            }
+        }
+    }
+
+    fn gone(&mut self, name: &str, now: Moment) -> State {
+        self.not_resumed(Cause::ChallengeForeign, format!("`{name}` is no longer part of the site"), now)
+    }
+
+    fn upstream_named(&self, name: &str) -> Option<usize> {
+        self.site.upstreams.iter().position(|upstream| upstream.name == name)
+    }
+
+    fn source_named(&self, name: &str) -> Option<SourceRef> {
+        let directory = self.site.directories.iter().position(|directory| directory.name == name).map(SourceRef::Directory);
+        let upstream = || self.upstream_named(name).map(SourceRef::Upstream);
+        directory.or_else(upstream).or((name == "roster").then_some(SourceRef::Roster))
+    }
+
+    pub(super) fn note_person(&mut self, source: SourceRef, person: &Found) {
+        self.trace.person = Some(person.key.clone());
+        self.trace.source = Some(self.site.source_name(source).to_owned());
+    }
+
+    fn answer_upstream(&mut self, index: usize, kept: &super::pending::Upstream, person: &Found, role: Role, now: Moment) -> State {
+        let credential = match &self.request.credential {
+            Credential::Pap(text) => PassedCredential::Text(text.clone()),
+            Credential::Proof { attributes, .. } => PassedCredential::Untouched(attributes.clone()),
+            _ => return self.refuse(Cause::CredentialMissing, now),
+        };
+        let mut ask = self.ask_upstream(index, person, credential);
+        ask.server = Some(kept.server.clone());
+        ask.state = Some(kept.state.clone());
+        State::Upstream { ask, person: Box::new(person.clone()), role }
+    }
+
+    /// The second check, as far as the round before had come.
+    pub(super) fn second_kept(&mut self, person: Box<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
+        match second {
+            KeptSecond::NotAsked => self.second(person, first, ChosenCode::NotAsked, now),
+            KeptSecond::Proved(token) => {
+                self.step(
+                    Hop::Second,
+                    "code",
+                    Tone::Good,
+                    now,
+                    "the code was right in the round before and is marked as used".into(),
+                    None,
+                );
+                let proved = SecondProved::by_kept_round(token);
+                self.rules(&person, first, Second::Proved(proved), now)
+            }
+            KeptSecond::Refused(cause, said) => {
+                self.step(Hop::Second, "code", Tone::Bad, now, said, None);
+                self.refuse(cause, now)
+            }
+            KeptSecond::ForUpstream(code) => self.second(person, first, ChosenCode::ForUpstream(code.open()), now),
+        }
+    }
+}

@@ -1,0 +1,314 @@
+//! Upstreams, cascades, prompts and password changes: several sources, several rounds.
+
+use super::tests::*;
+use super::*;
+use crate::rule::Groups;
+use crate::site::{Site, SourceRef};
+use crate::trace::{Outcome, Tone, Trace};
+use bivector_wire::{AttributeType, Code, Message, SharedSecret, hide_password};
+use std::sync::Arc;
+
+const UPSTREAM: &str = r#"
+[[upstreams]]
+name = "harbourlight"
+servers = ["127.0.0.1:1899"]
+secret = "upstream/harbourlight"
+attributes = { up = ["Calling-Station-Id"], back = ["Filter-Id"] }
+groups_from = "Class"
+"#;
+
+/// The demo's site with an upstream and other changes.
+fn with_upstream(change: &[(&str, &str)]) -> Arc<Site> {
+    let upstream = format!("{UPSTREAM}\n[[identity]]");
+    let mut all = vec![("[[identity]]", upstream.as_str())];
+    all.extend(change);
+    site(&all)
+}
+
+const FIRST: &str = "first = [\"tidehall\", \"roster\"]         # the roster is asked only for people whom tidehall does not know";
+
+fn given(attributes: &[(AttributeType, &[u8])]) -> Given {
+    Given { attributes: attributes.iter().map(|(kind, value)| (*kind, value.to_vec())).collect(), hidden: Vec::new() }
+}
+
+fn accept() -> UpstreamAnswer {
+    UpstreamAnswer::Accept(given(&[
+        (AttributeType::Class, b"control-room"),
+        (AttributeType::FilterId, b"from-above"),
+        (AttributeType::SessionTimeout, &[0, 0, 0, 9]),
+    ]))
+}
+
+/// The next round: the answer to a prompt.
+fn answer(site: &Site, via: &str, name: &str, text: &[u8], state: &[u8]) -> Request {
+    let (secret, authenticator) = (SharedSecret::new(b"s"), [5; 16]);
+    let mut message = Message::new(Code::AccessRequest);
+    message.push(AttributeType::UserName, name.as_bytes());
+    message.push(AttributeType::State, state);
+    message.push(AttributeType::UserPassword, &hide_password(text, &authenticator, &secret).unwrap());
+    read(site, via, &message, &secret, &authenticator, true)
+}
+
+fn challenge(verdict: Verdict) -> Challenge {
+    let Verdict::Challenge(challenge) = verdict else { panic!("{verdict:?}") };
+    challenge
+}
+
+fn said(trace: &Trace) -> String {
+    trace.steps.iter().map(|step| step.said.as_str()).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn an_upstream_as_first_source_gets_the_password_without_the_code_and_its_groups_count_in_rules() {
+    let site = with_upstream(&[(FIRST, "first = [\"harbourlight\"]")]);
+    let mut world = World::new();
+    world.tokens.insert("harbourlight:ines", vec![token()]);
+    world.upstream.push_back(accept());
+    let (verdict, trace, _) = world.run(&site, request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes()));
+    let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
+    let PassedCredential::Text(text) = &world.asked[0].credential else { panic!() };
+    assert_eq!((text.expose().as_slice(), accept.grant()), (b"barnacle".as_slice(), "control-room"));
+    let has = |wanted: &[u8]| accept.attributes().windows(wanted.len()).any(|window| window == wanted);
+    assert!(has(b"from-above") && !has(&[27, 6, 0, 0, 0, 9]), "only what the site lets back");
+    world.upstream.push_back(UpstreamAnswer::Reject(given(&[(AttributeType::ReplyMessage, b"token out of step")])));
+    let (_, cause, trace) = world.log_in(&site, "breakwater", "ines", "barnacle");
+    assert_eq!(cause, Some(Cause::UpstreamRefused));
+    assert!(said(&trace).contains("token out of step"));
+}
+
+#[test]
+fn an_upstream_as_factor_gets_the_code_once_the_password_is_right() {
+    let site = with_upstream(&[("second = [\"totp\"]", "second = [\"harbourlight\"]")]);
+    let mut world = World::new();
+    assert_eq!(world.log_in(&site, "breakwater", "ines", "wrong555555").1, Some(Cause::PasswordWrong));
+    assert!(world.asked.is_empty(), "a wrong password asks no upstream");
+    world.upstream.push_back(accept());
+    let (outcome, _, trace) = world.log_in(&site, "breakwater", "ines", "barnacle555555");
+    assert_eq!(outcome, Outcome::Accepted, "{trace:#?}");
+    let PassedCredential::Text(text) = &world.asked[0].credential else { panic!() };
+    assert_eq!(text.expose(), b"555555");
+    assert_eq!(world.log_in(&site, "breakwater", "ines", "barnacle555555").1, Some(Cause::SourceSlow), "silence lets nobody in");
+    assert_eq!(world.log_in(&site, "breakwater", "ines", "barnacle").1, Some(Cause::CodeMissing));
+}
+
+#[test]
+fn an_upstreams_challenge_is_passed_on_and_its_answer_goes_back_to_the_same_server_with_its_state() {
+    let site =
+        with_upstream(&[(FIRST, "first = [\"harbourlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
+    let mut world = World::new();
+    world
+        .upstream
+        .push_back(UpstreamAnswer::Challenge { state: b"theirs".to_vec(), given: given(&[(AttributeType::ReplyMessage, b"Next code:")]) });
+    world.upstream.push_back(accept());
+    let (verdict, trace, _) = world.run(&site, request(&site, "breakwater", "ines", b"barnacle"));
+    let asked = challenge(verdict);
+    assert_eq!((asked.prompt.as_deref(), trace.outcome, trace.cause), (Some("Next code:"), Outcome::Challenged, None));
+    // The same State for somebody else, then by its owner, then once more.
+    let (_, other, _) = world.run(&site, answer(&site, "slipway", "yuki", b"1", b"nonsense"));
+    assert_eq!(other.cause, Some(Cause::ChallengeForeign));
+    let (verdict, _, _) = world.run(&site, answer(&site, "breakwater", "ines", b"778899", &asked.state));
+    assert!(matches!(verdict, Verdict::Accept(_)), "{verdict:?}");
+    assert_eq!((world.asked[1].state.as_deref(), world.asked[1].server.as_deref()), (Some(b"theirs".as_slice()), Some("up1")));
+    let (_, again, _) = world.run(&site, answer(&site, "breakwater", "ines", b"778899", &asked.state));
+    assert_eq!(again.cause, Some(Cause::ChallengeForeign), "a State works once");
+}
+
+#[test]
+fn a_prompt_belongs_to_one_person_at_one_gateway_and_ends() {
+    let site =
+        with_upstream(&[(FIRST, "first = [\"harbourlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
+    for (via, name, late, cause) in [
+        ("slipway", "ines", 0, Cause::ChallengeForeign),
+        ("breakwater", "yuki", 0, Cause::ChallengeForeign),
+        ("breakwater", "ines", 121, Cause::ChallengeExpired),
+    ] {
+        let mut world = World::new();
+        world.upstream.push_back(UpstreamAnswer::Challenge { state: b"t".to_vec(), given: Given::default() });
+        let asked = challenge(world.run(&site, request(&site, "breakwater", "ines", b"barnacle")).0);
+        world.latency = std::time::Duration::from_secs(late);
+        let (_, trace, _) = world.run(&site, answer(&site, via, name, b"1", &asked.state));
+        assert_eq!((trace.cause, world.asked.len()), (Some(cause), 1), "{}", said(&trace));
+    }
+}
+
+#[test]
+fn methods_that_we_cannot_read_are_passed_on_untouched_and_only_where_the_chain_takes_them() {
+    let site = with_upstream(&[
+        (FIRST, "first = [\"harbourlight\"]"),
+        ("second = [\"totp\"]", "second = []"),
+        ("\"password code(6)\", ", ""),
+        ("methods = [\"pap\"]", "methods = [\"pap\", \"chap\", \"ms-chap-v2\", \"eap\"]"),
+    ]);
+    let secret = SharedSecret::new(b"s");
+    let response = [&[0, 0, 1, 55, 25, 52][..], &[7; 50]].concat();
+    let cases: [(AttributeType, &[u8], &str, usize); 3] = [
+        (AttributeType::EapMessage, &[2, 1, 0, 5, 1], "eap", 7),
+        (AttributeType::ChapPassword, &[1; 17], "chap", 19 + 18),
+        (AttributeType::VendorSpecific, &response, "ms-chap-v2", 58),
+    ];
+    for (kind, value, method, length) in cases {
+        let mut world = World::new();
+        world.upstream.push_back(UpstreamAnswer::Reject(given(&[(AttributeType::EapMessage, &[4, 1, 0, 4])])));
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, b"ines");
+        message.push(kind, value);
+        let (verdict, trace, _) = world.run(&site, read(&site, "breakwater", &message, &secret, &[4; 16], true));
+        let PassedCredential::Untouched(passed) = &world.asked[0].credential else { panic!() };
+        assert!(passed.windows(value.len()).any(|window| window == value) && passed.len() == length, "{method}: {passed:x?}");
+        assert_eq!(trace.method, method);
+        let Verdict::Refuse(refusal) = verdict else { panic!() };
+        assert_eq!(refusal.attributes, [79, 6, 4, 1, 0, 4], "the upstream's own refusal reaches the person's program");
+    }
+}
+
+#[test]
+fn sources_are_chosen_by_name_realm_and_group() {
+    let first = r#"first = [{ source = "harbourlight", name = "svc-*" }, { source = "roster", realm = "local" }, "tidehall", { source = "harbourlight", group = "turbine-crew" }]"#;
+    let site = with_upstream(&[
+        (FIRST, first),
+        ("second = [\"totp\"]", "second = []"),
+        ("\"password code(6)\", ", ""),
+        ("strip_prefix = [", "strip_prefix = [\"LOCAL\\\\\", "),
+    ]);
+    let mut world = World::new();
+    for (name, source) in [("svc-pump", "harbourlight"), ("LOCAL\\sable", "roster"), ("ines", "tidehall"), ("yuki", "harbourlight")] {
+        world.upstream.push_back(accept());
+        let (_, _, trace) = world.log_in(&site, "breakwater", name, "whelk");
+        assert_eq!(trace.source.as_deref(), Some(source), "{name}: {}", said(&trace));
+    }
+    assert_eq!(world.guesses.iter().filter(|(source, _)| *source == SourceRef::Directory(0)).count(), 1, "yuki's password went up only");
+}
+
+#[test]
+fn an_outage_goes_to_the_next_source_only_where_the_chain_says_so_and_is_never_an_unknown_person() {
+    let next = "when_unclear = \"code\"\nwhen_source_is_down = \"next\"";
+    let site = site(&[("when_unclear = \"code\"", next)]);
+    let mut world = World::new();
+    world.down.insert("tidehall");
+    let (outcome, _, trace) = world.log_in(&site, "breakwater", "sable", &format!("whelk{}", code(0)));
+    assert_eq!(outcome, Outcome::Accepted, "{trace:#?}");
+    assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("the next source is asked")));
+    assert_eq!(
+        world.log_in(&site, "breakwater", "ines", "barnacle").1,
+        Some(Cause::SourceUnreachable),
+        "the roster not knowing her proves nothing"
+    );
+}
+
+#[test]
+fn chains_that_share_a_gateway_are_told_apart_by_port_and_realm() {
+    let split = |takes: &str| format!("{takes}\nname = \"staff\"");
+    let second = "[[chains]]\nname = \"contractors\"\ngateways = [\"lantern\"]";
+    let both = "[[chains]]\nname = \"contractors\"\ngateways = [\"lantern\", \"breakwater\"]";
+    for (takes, name, chain) in [
+        ("ports = [\"18120\"]", "ines", "staff"),
+        ("ports = [\"1\"]", "ines", "contractors"),
+        ("realms = [\"northmoor.example\"]", "ines@northmoor.example", "staff"),
+        ("realms = [\"northmoor.example\"]", "ines", "contractors"),
+    ] {
+        let site = site(&[("name = \"staff\"", &split(takes)), (second, both)]);
+        let (_, _, trace) = World::new().log_in(&site, "breakwater", name, "x");
+        assert_eq!(trace.chain, chain, "{takes} {name}");
+    }
+}
+
+#[test]
+fn a_device_that_calls_itself_otherwise_is_refused_and_a_strange_address_is_noted() {
+    let site = site(&[("client_patience = \"60s\"", "identifier = [\"bw-1\", \"bw-2\"]")]);
+    let secret = SharedSecret::new(b"s");
+    let send = |kind, value: &[u8]| {
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, b"ines");
+        message.push(AttributeType::UserPassword, &hide_password(b"x", &[4; 16], &secret).unwrap());
+        message.push(kind, value);
+        World::new().run(&site, read(&site, "breakwater", &message, &secret, &[4; 16], true)).1
+    };
+    assert_eq!(send(AttributeType::NasIdentifier, b"bw-9").cause, Some(Cause::DeviceDiffers));
+    assert_ne!(send(AttributeType::NasIdentifier, b"bw-2").cause, Some(Cause::DeviceDiffers));
+    let trace = send(AttributeType::NasIpAddress, &[127, 0, 0, 12]);
+    assert!(said(&trace).contains("NAS-IP-Address says 127.0.0.12, an address of lantern"), "{}", said(&trace));
+}
+
+#[test]
+fn a_gateway_that_writes_latin_1_is_understood_and_one_that_should_not_is_named() {
+    let latin = site(&[("client_patience = \"60s\"", "charset = \"latin-1\"")]);
+    let mut world = World::new();
+    world.people.insert((SourceRef::Directory(0), "björn"), ("smörgås", vec!["control-room"]));
+    world.tokens.insert("björn", vec![token()]);
+    let bytes = |text: &str| text.chars().map(|c| c as u8).collect::<Vec<u8>>();
+    let send = |site: &Arc<Site>, world: &mut World| {
+        let (secret, authenticator) = (SharedSecret::new(b"s"), [4; 16]);
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, &bytes("Björn"));
+        message.push(AttributeType::UserPassword, &hide_password(&bytes(&format!("smörgås{}", code(0))), &authenticator, &secret).unwrap());
+        world.run(site, read(site, "breakwater", &message, &secret, &authenticator, true)).1
+    };
+    let trace = send(&latin, &mut world);
+    assert_eq!((trace.outcome, trace.typed_name.as_str()), (Outcome::Accepted, "Björn"), "{}", said(&trace));
+    let trace = send(&site(&[]), &mut world);
+    assert_eq!(trace.cause, Some(Cause::NameUnreadable));
+    assert!(said(&trace).contains("byte 3 is no UTF-8, as Latin-1 it reads `Björn`"), "{}", said(&trace));
+}
+
+fn changing() -> Arc<Site> {
+    site(&[
+        ("client_patience = \"60s\"", "shows_challenges = true"),
+        ("when_unclear = \"code\"", "when_unclear = \"code\"\nchange_password = true"),
+    ])
+}
+
+#[test]
+fn an_expired_password_is_changed_at_two_prompts_and_the_login_goes_on_with_the_code_of_before() {
+    let (site, mut world) = (changing(), World::new());
+    world.expired.insert("ines");
+    let asked = challenge(world.run(&site, request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes())).0);
+    assert_eq!(asked.prompt.as_deref(), Some("Your password has expired. New password:"));
+    let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"short", &asked.state)).0);
+    assert_eq!(asked.prompt.as_deref(), Some("New password again:"));
+    let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"short", &asked.state)).0);
+    assert_eq!(asked.prompt.as_deref(), Some("Not taken: it is too short. New password:"));
+    let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state)).0);
+    let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state));
+    let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
+    assert_eq!((accept.second(), world.changed.len()), (&Second::Proved(SecondProved::by_kept_round(7)), 2));
+    assert!(!format!("{trace:?}").contains("limpet") && !format!("{:?}", world.kept).contains("limpet"));
+    // The code was marked in the first round, so nobody can use it beside.
+    assert_eq!(world.log_in(&site, "slipway", "ines", &format!("barnacle{}", code(0))).1, Some(Cause::PasswordExpired));
+}
+
+#[test]
+fn nobody_changes_a_password_without_the_code_or_with_two_that_differ_three_times() {
+    let (site, mut world) = (changing(), World::new());
+    world.expired.insert("ines");
+    assert_eq!(world.log_in(&site, "breakwater", "ines", "barnacle000000").1, Some(Cause::PasswordExpired));
+    assert_eq!(
+        world.log_in(&site, "slipway", "ines", &format!("barnacle{}", code(0))).1,
+        Some(Cause::PasswordExpired),
+        "slipway shows no prompts"
+    );
+    let mut state = challenge(world.run(&site, request(&site, "breakwater", "ines", format!("barnacle{}", code(1)).as_bytes())).0).state;
+    for text in ["first-new-one", "another-one", "", "barnacle"] {
+        let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", text.as_bytes(), &state));
+        match verdict {
+            Verdict::Challenge(asked) => state = asked.state,
+            _ => assert_eq!(trace.cause, Some(Cause::PasswordNotChanged)),
+        }
+    }
+    assert!(world.changed.is_empty());
+}
+
+#[test]
+fn a_directorys_warning_reaches_the_person_and_the_trace() {
+    let site = site(&[]);
+    let request = request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes());
+    let mut login = Login::begin(Arc::clone(&site), request, "R".into(), 1, NOON);
+    let found = Found { key: "ines".into(), login: "ines".into(), groups: Groups::new(["control-room"]), ..Found::default() };
+    login.learn(Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found)))), NOON);
+    login.learn(Fact::Tokens(TokensAnswer::Tokens(vec![token()])), NOON);
+    login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(crate::directory::Notice::Grace(1)))), NOON);
+    login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
+    let (verdict, trace) = login.finish(0, NOON);
+    let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
+    assert!(String::from_utf8_lossy(accept.attributes()).contains("this login and one more are left to change it"));
+    assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("expired")));
+}

@@ -1,0 +1,289 @@
+//! An upstream as first or second check: what it is asked, and what its answer means.
+
+use super::fact::{Answer, Found, Unavailable};
+use super::machine::{Login, State};
+use super::pending::{KeptSecond, Round, Upstream as KeptUpstream};
+use super::proof::{FirstProved, Second, SecondProved};
+use super::reading::ChosenCode;
+use super::request::Credential;
+use crate::cause::Cause;
+use crate::moment::Moment;
+use crate::rule::Groups;
+use crate::site::{NameAs, SourceRef};
+use crate::trace::{Hop, Tone};
+use bivector_wire::{AttributeType, Packet, Secret, VendorAttribute, push_attribute};
+
+/// Vendor number under which MS-CHAP attributes and keys travel (RFC 2548).
+pub(super) const MICROSOFT: u32 = 311;
+
+/// A question to an upstream.
+#[derive(Debug, Clone)]
+pub struct UpstreamAsk {
+    /// Its index in the site.
+    pub upstream: usize,
+    /// The server that must be asked, because only it knows the State; any where there is none.
+    pub server: Option<String>,
+    /// User-Name.
+    pub name: Vec<u8>,
+    /// The credential.
+    pub credential: PassedCredential,
+    /// The upstream's own State, from its challenge.
+    pub state: Option<Vec<u8>>,
+    /// Further attributes, encoded: those that the site passes up.
+    pub attributes: Vec<u8>,
+}
+
+/// A credential on its way up.
+#[derive(Debug, Clone)]
+pub enum PassedCredential {
+    /// A text, hidden anew with the upstream's secret.
+    Text(Secret<Vec<u8>>),
+    /// Attributes that are passed on untouched, encoded.
+    Untouched(Vec<u8>),
+}
+
+/// What an upstream gave with its answer.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Given {
+    /// All attributes in order, without State, Proxy-State and the Message-Authenticator.
+    pub attributes: Vec<(AttributeType, Vec<u8>)>,
+    /// Values that came hidden under a salt, in clear.
+    pub hidden: Vec<HiddenValue>,
+}
+
+/// A value that travels hidden under a salt and must be hidden anew for the gateway.
+#[derive(Debug, Clone)]
+pub struct HiddenValue {
+    /// Where it stands.
+    pub kind: HiddenKind,
+    /// The value.
+    pub clear: Secret<Vec<u8>>,
+}
+
+/// Where a hidden value stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HiddenKind {
+    /// A Microsoft key: 16 to send with, 17 to receive with (RFC 2548 section 2.4).
+    MicrosoftKey(u8),
+    /// Tunnel-Password with its tag (RFC 2868 section 3.5).
+    TunnelPassword(u8),
+}
+
+impl PartialEq for HiddenValue {
+    fn eq(&self, other: &Self) -> bool {
+        self.kind == other.kind && self.clear.expose() == other.clear.expose()
+    }
+}
+
+impl Eq for HiddenValue {}
+
+/// Answer to a question to an upstream.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum UpstreamAnswer {
+    /// Access-Accept.
+    Accept(Given),
+    /// Access-Reject.
+    Reject(Given),
+    /// Access-Challenge.
+    Challenge {
+        /// Its State; empty where it gave none.
+        state: Vec<u8>,
+        /// What else it gave.
+        given: Given,
+    },
+    /// No answer that counts.
+    Unavailable(Unavailable),
+}
+
+impl Given {
+    fn text(&self, wanted: AttributeType) -> Option<String> {
+        let text: Vec<u8> = self.attributes.iter().filter(|(kind, _)| *kind == wanted).flat_map(|(_, value)| value.clone()).collect();
+        (!text.is_empty()).then(|| String::from_utf8_lossy(&text).into_owned())
+    }
+
+    /// Those of these kinds, and what the method itself needs: EAP-Message and Microsoft's answers.
+    fn encode(&self, kinds: &[AttributeType]) -> Vec<u8> {
+        let mut encoded = Vec::new();
+        for (kind, value) in &self.attributes {
+            let of_method = *kind == AttributeType::EapMessage
+                || *kind == AttributeType::VendorSpecific && VendorAttribute::read(value).is_some_and(|vendor| vendor.vendor == MICROSOFT);
+            if of_method || kinds.contains(kind) {
+                push_attribute(&mut encoded, *kind, value);
+            }
+        }
+        encoded
+    }
+
+    fn groups(&self, from: Option<AttributeType>) -> Groups {
+        let values: Vec<String> = self
+            .attributes
+            .iter()
+            .filter(|(kind, _)| Some(*kind) == from)
+            .map(|(_, value)| String::from_utf8_lossy(value).into_owned())
+            .collect();
+        Groups::new(values.iter().map(String::as_str))
+    }
+}
+
+/// Which check an upstream makes.
+#[derive(Debug)]
+pub(super) enum Role {
+    First { source: SourceRef, at: Option<usize>, code: KeptCode },
+    Second { first: FirstProved },
+}
+
+/// The code that came beside a password for an upstream, in this round or the one before.
+#[derive(Debug)]
+pub(super) enum KeptCode {
+    Now(ChosenCode),
+    Before(KeptSecond),
+}
+
+impl Login {
+    /// Someone an upstream will be asked about: known by the name alone.
+    pub(super) fn upstream_person(&self, upstream: usize, name: &str) -> Box<Found> {
+        let source = self.site.source_name(SourceRef::Upstream(upstream));
+        Box::new(Found {
+            key: format!("{source}:{name}"),
+            login: name.to_owned(),
+            name: name.to_owned(),
+            handle: name.to_owned(),
+            groups: Groups::default(),
+        })
+    }
+
+    /// A question with the attributes that the site passes up.
+    pub(super) fn ask_upstream(&self, upstream: usize, person: &Found, credential: PassedCredential) -> Box<UpstreamAsk> {
+        let settings = self.site.upstreams.get(upstream);
+        let name = match settings.map(|settings| settings.name_as) {
+            Some(NameAs::Typed) => self.request.typed_name.clone(),
+            _ => person.login.clone().into_bytes(),
+        };
+        let mut attributes = Vec::new();
+        if let (Some(settings), Ok(packet)) = (settings, Packet::parse(&self.request.packet)) {
+            packet
+                .attributes()
+                .filter(|attribute| settings.up.contains(&attribute.kind))
+                .for_each(|attribute| push_attribute(&mut attributes, attribute.kind, attribute.value));
+        }
+        Box::new(UpstreamAsk { upstream, server: None, name, credential, state: None, attributes })
+    }
+
+    /// The first check by an upstream for a method that tells us no text.
+    pub(super) fn pass_on(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+        let (SourceRef::Upstream(upstream), Credential::Proof { attributes, method }) = (source, &self.request.credential) else {
+            return self.refuse(Cause::MethodNotInChain, now);
+        };
+        let ask = self.ask_upstream(upstream, &person, PassedCredential::Untouched(attributes.clone()));
+        let said = format!("{} is passed on to {} untouched", method.name(), self.site.source_name(source));
+        self.step(Hop::Reading, "method", Tone::Good, now, said, None);
+        State::Upstream { ask, person, role: Role::First { source, at: Some(at), code: KeptCode::Now(ChosenCode::NotAsked) } }
+    }
+
+    pub(super) fn upstream_said(
+        &mut self,
+        ask: &UpstreamAsk,
+        mut person: Box<Found>,
+        role: Role,
+        answer: Answer<UpstreamAnswer>,
+        now: Moment,
+    ) -> State {
+        let name = self.site.source_name(SourceRef::Upstream(ask.upstream)).to_owned();
+        let settings = self.site.upstreams.get(ask.upstream).cloned();
+        let (line, hop) = (settings.as_ref().map(|settings| settings.line), role.hop());
+        self.failed_servers(hop, &answer.failed, self.last);
+        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        let back = settings.as_ref().map(|settings| settings.back.clone()).unwrap_or_default();
+        let words = |given: &Given| given.text(AttributeType::ReplyMessage).map(|text| format!(": \"{text}\"")).unwrap_or_default();
+        match &answer.value {
+            UpstreamAnswer::Accept(given) => {
+                self.step(hop, "upstream", Tone::Good, now, format!("{name} accepts{by}{}", words(given)), line);
+                self.given.0.extend(given.encode(&back));
+                self.given.1.extend(given.hidden.iter().cloned());
+                let groups = given.groups(settings.and_then(|settings| settings.groups_from));
+                if !groups.names().is_empty() {
+                    person.groups = groups;
+                }
+                self.upstream_accepts(person, role, &answer.value, now)
+            }
+            UpstreamAnswer::Reject(given) => {
+                self.step(hop, "upstream", Tone::Bad, now, format!("{name} refuses{by}{}", words(given)), line);
+                self.refused_attributes = given.encode(&[]);
+                self.refuse(Cause::UpstreamRefused, now)
+            }
+            UpstreamAnswer::Challenge { state, given } => {
+                self.step(hop, "upstream", Tone::Note, now, format!("{name} asks for more{by}{}", words(given)), line);
+                let upstream = KeptUpstream { name, server: answer.server.clone().unwrap_or_default(), state: state.clone() };
+                self.pass_challenge(upstream, person, role, given, &back, now)
+            }
+            UpstreamAnswer::Unavailable(why) => {
+                let next = match &role {
+                    Role::First { at, .. } => at.and_then(|at| self.next_source(at + 1)).filter(|_| self.goes_on_when_down()),
+                    Role::Second { .. } => None,
+                };
+                let tone = if next.is_some() { Tone::Warn } else { Tone::Bad };
+                self.step(hop, "upstream", tone, now, format!("{name} could not say: {}", why.seen), line);
+                match next {
+                    Some(at) => {
+                        self.down.get_or_insert(why.cause);
+                        self.find_at(at, now)
+                    }
+                    None => self.refuse(why.cause, now),
+                }
+            }
+        }
+    }
+
+    fn upstream_accepts(&mut self, person: Box<Found>, role: Role, answer: &UpstreamAnswer, now: Moment) -> State {
+        match role {
+            Role::First { source, code, .. } => match (FirstProved::by_upstream(source, answer), code) {
+                (Some(first), KeptCode::Now(code)) => self.second(person, first, code, now),
+                (Some(first), KeptCode::Before(second)) => self.second_kept(person, first, second, now),
+                (None, _) => self.refuse(Cause::Unfinished, now),
+            },
+            Role::Second { first } => match SecondProved::by_upstream(answer) {
+                Some(second) => self.rules(&person, first, Second::Proved(second), now),
+                None => self.refuse(Cause::Unfinished, now),
+            },
+        }
+    }
+
+    /// Passes an upstream's challenge on, with a State of our own that leads back to its.
+    fn pass_challenge(
+        &mut self,
+        upstream: KeptUpstream,
+        person: Box<Found>,
+        role: Role,
+        given: &Given,
+        back: &[AttributeType],
+        now: Moment,
+    ) -> State {
+        let attributes = given.encode(back);
+        let prompt = given.text(AttributeType::ReplyMessage).filter(|_| !back.contains(&AttributeType::ReplyMessage));
+        match role {
+            Role::First { code: KeptCode::Now(ChosenCode::Verified(code)), .. } => {
+                State::Marking { person, code, then: super::machine::AfterMark::Challenge { upstream, prompt, attributes } }
+            }
+            Role::First { code, .. } => {
+                let second = match code {
+                    KeptCode::Before(second) => second,
+                    KeptCode::Now(code) => KeptSecond::from_code(code),
+                };
+                self.keep(Round::First { upstream, person, second }, prompt, attributes, now)
+            }
+            Role::Second { first } => {
+                let source = self.site.source_name(first.source()).to_owned();
+                self.keep(Round::Second { upstream, source, person }, prompt, attributes, now)
+            }
+        }
+    }
+}
+
+impl Role {
+    fn hop(&self) -> Hop {
+        match self {
+            Role::First { .. } => Hop::First,
+            Role::Second { .. } => Hop::Second,
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! Setting a new password for somebody whose old one is right: by password-modify (RFC 3062), or the Active Directory way.
+
+use super::directory::DirectorySource;
+use super::pool::ServerPool;
+use super::standing::Failure;
+use bivector_core::directory::{PASSWORD_POLICY_OID, describe_code, read_change};
+use bivector_core::login::{Answer, ChangeAnswer, Found};
+use bivector_core::site::DirectoryKind;
+use bivector_wire::Secret;
+use ldap3::controls::{Control, RawControl};
+use ldap3::exop::PasswordModify;
+use ldap3::{Ldap, LdapError, LdapResult, Mod};
+use std::collections::HashSet;
+
+impl DirectorySource {
+    /// Sets a new password. The person's own bind does it where the directory lets it; else the service account, which proves the
+    /// old one beside the new.
+    pub async fn change_password(&self, person: &Found, old: &Secret<String>, new: &Secret<String>) -> Answer<ChangeAnswer> {
+        let mut round = self.round();
+        while let Some(server) = round.next() {
+            match self.change_at(server, person, old, new).await {
+                Ok(answer) => return round.answered(server, answer),
+                Err(failure) => Self::failed(&mut round, server, failure),
+            }
+        }
+        round.given_up(ChangeAnswer::Unavailable)
+    }
+
+    async fn change_at(
+        &self,
+        server: &ServerPool,
+        person: &Found,
+        old: &Secret<String>,
+        new: &Secret<String>,
+    ) -> Result<ChangeAnswer, Failure> {
+        let patience = self.settings().answer_patience;
+        let mut own = server.connect().await?;
+        let active_directory = match self.settings().kind {
+            DirectoryKind::ActiveDirectory => true,
+            DirectoryKind::Generic => false,
+            DirectoryKind::Auto => server.is_active_directory(&mut own, patience).await,
+        };
+        let lost = |error: &LdapError| Failure { why: self.read_error(error), sent: true };
+        let result = if active_directory {
+            let mut account = self.signed_in(server).await?;
+            change_unicode(account.with_timeout(patience), &person.handle, old, new).await
+        } else {
+            let bound =
+                own.with_timeout(patience).simple_bind(&self.bind_name(person), old.expose()).await.map_err(|error| lost(&error))?;
+            // Only one whose password has run out altogether cannot sign in to change it.
+            let mut by = if bound.rc == 0 { own } else { self.signed_in(server).await? };
+            let modify = PasswordModify { user_id: Some(&person.handle), old_pass: Some(old.expose()), new_pass: Some(new.expose()) };
+            let control = RawControl { ctype: PASSWORD_POLICY_OID.to_owned(), crit: false, val: None };
+            by.with_timeout(patience).with_controls(control).extended(modify).await.map(|result| result.1)
+        };
+        let result = result.map_err(|error| lost(&error))?;
+        let policy =
+            result.ctrls.iter().find(|Control(_, raw)| raw.ctype == PASSWORD_POLICY_OID).and_then(|Control(_, raw)| raw.val.as_deref());
+        let seen = format!("the change gave result {} ({})", result.rc, describe_code(result.rc));
+        Ok(ChangeAnswer::from_change(read_change(result.rc, &result.text, policy), seen))
+    }
+
+    /// A connection of its own, signed in as the service account.
+    async fn signed_in(&self, server: &ServerPool) -> Result<Ldap, Failure> {
+        let mut ldap = server.connect().await?;
+        if let Some((dn, password)) = self.account() {
+            super::pool::bind_reader(&mut ldap, dn, password, self.settings().answer_patience).await?;
+        }
+        Ok(ldap)
+    }
+}
+
+/// Takes the old value out and puts the new one in, each in quotation marks as UTF-16: the directory checks the old one by that.
+async fn change_unicode(ldap: &mut Ldap, dn: &str, old: &Secret<String>, new: &Secret<String>) -> Result<LdapResult, LdapError> {
+    let quoted = |text: &Secret<String>| format!("\"{}\"", text.expose()).encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<u8>>();
+    let attribute = || b"unicodePwd".to_vec();
+    let mods = vec![Mod::Delete(attribute(), HashSet::from([quoted(old)])), Mod::Add(attribute(), HashSet::from([quoted(new)]))];
+    ldap.modify(dn, mods).await
+}
