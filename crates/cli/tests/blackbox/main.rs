@@ -16,3 +16,4 @@ mod shape;
 mod site;
 mod slapd;
 mod start;
+mod upstream;
