@@ -7,4 +7,5 @@ pub mod directory;
 mod entries;
 pub mod gateway;
 pub mod load;
+pub mod odd;
 pub mod upstream;

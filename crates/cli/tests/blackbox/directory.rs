@@ -1,6 +1,7 @@
 use super::harness::{DIRECTORY, Northmoor, PEOPLE, Service, Setup, code, gateway, ines, outcome, seal_all, site_for};
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
+use bivector_lab::odd::{OddDirectory, Oddity};
 use serde_json::Value;
 use std::io::{BufRead, BufReader};
 use std::net::SocketAddr;
@@ -235,4 +236,45 @@ async fn a_server_that_hangs_costs_one_login_its_wait_and_the_others_nothing() {
         let (seen, trace) = world.log_in("slipway", "yuki", "wrong").await;
         assert!(seen == "reject" && trace["cause"] == "password-wrong" && trace["took_us"].as_u64() < Some(900_000), "{trace:#}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whatever_a_directory_does_wrong_is_named_and_lets_nobody_in_by_mistake() {
+    let world = Northmoor::start().await;
+    let cases = [
+        (Oddity::Hangs, "source-slow", "no answer within 300 ms"),
+        (Oddity::ClosesMidAnswer, "source-unreachable", "the server closed the connection"),
+        (Oddity::Refers, "source-answer-unusable", "referrals are not followed"),
+        (Oddity::FloodsResults, "person-ambiguous", "10000 entries"),
+        (Oddity::HidesAttribute, "source-answer-unusable", "does not show its `uid`"),
+        (Oddity::HasTwo, "person-ambiguous", "2 entries"),
+        (Oddity::OldTls, "source-tls-untrusted", "the server speaks no version from 1.2 on"),
+    ];
+    for (oddity, cause, part) in cases {
+        let trace = odd(&world, oddity).await;
+        assert_eq!((trace["outcome"].as_str(), trace["cause"].as_str()), (Some("refused"), Some(cause)), "{oddity:?}: {}", said(&trace));
+        assert!(said(&trace).contains(part), "{oddity:?}: {}", said(&trace));
+    }
+    // What is odd but can be used is used: references beside the answer, values that are no text.
+    for oddity in [Oddity::AddsReferences, Oddity::WritesBytes] {
+        let trace = odd(&world, oddity).await;
+        assert_eq!(trace["grant"].as_str(), Some("control-room"), "{oddity:?}: {}", said(&trace));
+    }
+}
+
+/// The trace of a login of Ines against one odd directory.
+async fn odd(world: &Northmoor, oddity: Oddity) -> Value {
+    let directory = OddDirectory::start(oddity).await.unwrap();
+    let scheme = if oddity == Oddity::OldTls { "\"ldaps://" } else { "\"ldap://" };
+    let change = [
+        ("\"ldaps://", scheme),
+        ("answer = \"2s\"", "answer = \"300ms\""),
+        (", \"ldaps://127.0.0.1:1\"", ""),
+        ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]"),
+        ("second = [\"totp\"]", "second = []"),
+    ];
+    let (status, body) =
+        world.service.apply(&site_for(world.radius.port(), &[directory.address(), "127.0.0.1:1".parse().unwrap()], &change)).await;
+    assert_eq!(status, 201, "{body}");
+    world.log_in("breakwater", "ines", "barnacle-and-buoy").await.1
 }

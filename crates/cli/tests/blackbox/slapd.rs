@@ -2,6 +2,7 @@
 
 use super::harness::{PEOPLE, Service, code, free_udp_port, gateway, outcome, seal_all, site_for, text};
 use bivector_lab::certificates::LabIssuer;
+use bivector_wire::AttributeType;
 use ldap3::{LdapConnAsync, Mod};
 use serde_json::Value;
 use std::collections::HashSet;
@@ -126,7 +127,7 @@ rootpw admin-pw
 directory {folder}/db
 dbnosync
 index uid,member eq
-access to attrs=userPassword by anonymous auth by * none
+access to attrs=userPassword by self =xw by dn.exact=\"cn=bivector,ou=services,{BASE}\" =xw by anonymous auth by * none
 access to * by dn.exact=\"cn=bivector,ou=services,{BASE}\" read by anonymous auth by * none
 overlay memberof
 memberof-group-oc groupOfNames
@@ -150,7 +151,8 @@ fn base_ldif() -> String {
     [
         format!("dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\ndc: northmoor\no: Northmoor Tidal\n\n"),
         ["people", "groups", "services", "policies"].map(unit).concat(),
-        format!("dn: cn=default,ou=policies,{BASE}\nobjectClass: device\nobjectClass: pwdPolicy\ncn: default\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: 3\npwdLockoutDuration: 900\npwdMaxAge: 7776000\npwdMustChange: TRUE\n\n"),
+        format!("dn: cn=default,ou=policies,{BASE}\nobjectClass: device\nobjectClass: pwdPolicy\ncn: default\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: 3\npwdLockoutDuration: 900\npwdMaxAge: 7776000\npwdMustChange: TRUE\npwdMinLength: 8\npwdCheckQuality: 2\npwdInHistory: 3\n\n"),
+        format!("dn: cn=gentle,ou=policies,{BASE}\nobjectClass: device\nobjectClass: pwdPolicy\ncn: gentle\npwdAttribute: userPassword\npwdMaxAge: 7776000\npwdGraceAuthNLimit: 3\n\n"),
         format!("dn: cn=bivector,ou=services,{BASE}\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: bivector\nuserPassword: reads-the-tide-tables\n\n"),
         person("ines", "Ines Okafor", "barnacle-and-buoy", ""),
         person("tomasz", "Tomasz Brandt", "ebb before flood", old),
@@ -158,6 +160,7 @@ fn base_ldif() -> String {
         person("ravi", "Ravi Stone", "anchor-watch", "pwdAccountLockedTime: 000001010000Z\n"),
         person("noor", "Noor Lindqvist", "kelp-forest", ""),
         person("odo", "Odo Reyes", "new-moon-spring", ""),
+        person("pell", "Pell Marsh", "sounding-line", &format!("{old}pwdPolicySubentry: cn=gentle,ou=policies,{BASE}\n")),
     ]
     .concat()
 }
@@ -280,5 +283,106 @@ async fn a_probe_of_openldap_knows_its_kind_its_tls_and_its_groups() {
         (said("person").1.as_str(), said("groups").1.as_str()),
         ("yuki is uid=yuki,ou=people,dc=northmoor,dc=example", "turbine-crew")
     );
-    assert!(said("limits").1.starts_with("6 entries"), "{:?}", said("limits"));
+    assert!(said("limits").1.starts_with("7 entries"), "{:?}", said("limits"));
+}
+
+/// Two prompts, each answered; what comes back at the end.
+async fn change(chain: &Chain, name: &str, password: &str, answers: &[&str]) -> (String, Vec<String>, Value) {
+    let breakwater = gateway("breakwater", chain.radius);
+    let (mut last, mut local) = breakwater.log_in(name, &format!("{password}{}", code(name, 0))).await.unwrap();
+    let mut prompts = Vec::new();
+    for answer in answers {
+        let attributes = last.reply.iter().flat_map(|reply| &reply.attributes);
+        let prompt = attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).map(|(_, value)| text(value)).collect();
+        prompts.push(prompt);
+        (last, local) = breakwater.answer(name, answer, &last).await.unwrap();
+    }
+    (outcome(&last), prompts, chain.service.trace_from(local).await)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_expired_password_is_changed_while_logging_in_and_the_new_one_counts_at_once() {
+    let chain = Chain::start(|_, site| {
+        site.replacen("client_patience = \"60s\"", "shows_challenges = true", 1).replacen(
+            "when_unclear = \"code\"",
+            "when_unclear = \"code\"\nchange_password = true",
+            1,
+        )
+    })
+    .await;
+    // Expired altogether: the service account sets it, with the old one as proof. Must change: the person's own bind does.
+    for (name, old, new) in [("tomasz", "ebb before flood", "spring tide at noon"), ("yuki", "swell204813", "neap tide at dawn")] {
+        let (seen, prompts, trace) = change(&chain, name, old, &["short", "short", new, new]).await;
+        assert_eq!(seen, "accept", "{name}: {trace:#}");
+        assert_eq!(
+            prompts,
+            [
+                "Your password has expired. New password:",
+                "New password again:",
+                "Not taken: it is too short. New password:",
+                "New password again:"
+            ]
+        );
+        let (seen, trace) = chain.log_in("breakwater", name, &format!("{new}{}", code(name, 1))).await;
+        assert_eq!(seen, "accept", "{name}: {trace:#}");
+        let all = format!("{trace}{}", chain.service.log());
+        assert!(!all.contains(new) && !all.contains(old), "no password shows anywhere");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_password_that_lives_on_grace_lets_in_and_says_so_to_the_person() {
+    let chain = Chain::start(|_, site| {
+        site.replacen("gateways = [\"breakwater\", \"slipway\"]", "gateways = [\"slipway\"]", 1)
+            .replacen("gateways = [\"lantern\"]", "gateways = [\"breakwater\"]", 1)
+            .replacen("when = { group = \"survey-contractors\" }\n", "", 1)
+    })
+    .await;
+    let (exchange, local) = gateway("breakwater", chain.radius).log_in("pell", &format!("sounding-line{}", code("pell", 0))).await.unwrap();
+    let trace = chain.service.trace_from(local).await;
+    assert_eq!(outcome(&exchange), "accept", "{trace:#}");
+    let told: String = exchange
+        .reply
+        .iter()
+        .flat_map(|reply| &reply.attributes)
+        .filter(|(kind, _)| *kind == AttributeType::ReplyMessage)
+        .map(|(_, value)| text(value))
+        .collect();
+    assert!(told.contains("the password has expired; 2 more logins are left to change it"), "{told}");
+    assert!(trace["steps"].as_array().unwrap().iter().any(|step| step["tone"] == "warn" && step["what"] == "password"), "{trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_of_groups_count_where_the_site_asks_for_them_by_attribute_and_by_search() {
+    let grant = |site: String| site.replacen("when = { group = \"control-room\" }", "when = { group = \"night-watch\" }", 1);
+    let chain = Chain::start(|_, site| grant(site)).await;
+    let mut admin = chain.slapd.admin().await;
+    // control-room is in night-watch, night-watch in control-room: a ring.
+    for (group, member) in [("night-watch", "control-room")] {
+        let attributes = vec![
+            ("objectClass".to_owned(), HashSet::from(["groupOfNames".to_owned()])),
+            ("cn".to_owned(), HashSet::from([group.to_owned()])),
+            ("member".to_owned(), HashSet::from([format!("cn={member},ou=groups,{BASE}")])),
+        ];
+        admin.add(&format!("cn={group},ou=groups,{BASE}"), attributes).await.unwrap().success().unwrap();
+    }
+    let ring = HashSet::from([format!("uid=ines,ou=people,{BASE}"), format!("cn=night-watch,ou=groups,{BASE}")]);
+    admin
+        .modify(&format!("cn=control-room,ou=groups,{BASE}"), vec![Mod::Replace("member".to_owned(), ring)])
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
+    let (_, trace) = chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", 0))).await;
+    assert_eq!(trace["cause"], "no-rule", "nobody asked for nested groups: {trace:#}");
+    let current = chain.service.get("/site").await["text"].as_str().unwrap().to_owned();
+    for (offset, groups) in [
+        (1, "{ from = \"memberOf\", nested = true }"),
+        (-1, "{ from = \"search\", base = \"ou=groups,dc=northmoor,dc=example\", nested = true }"),
+    ] {
+        let (status, body) = chain.service.apply(&current.replace("{ from = \"memberOf\" }", groups)).await;
+        assert_eq!(status, 201, "{body}");
+        let (seen, trace) = chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", offset))).await;
+        assert_eq!(seen, "accept", "{groups}: {trace:#}");
+    }
 }

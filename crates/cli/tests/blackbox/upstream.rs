@@ -49,7 +49,12 @@ fn attribute(exchange: &Exchange, wanted: AttributeType) -> Option<Vec<u8>> {
 }
 
 fn said(trace: &Value) -> String {
-    trace["steps"].as_array().unwrap().iter().map(|step| format!("{}: {}\n", step["what"].as_str().unwrap(), step["said"].as_str().unwrap())).collect()
+    trace["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|step| format!("{}: {}\n", step["what"].as_str().unwrap(), step["said"].as_str().unwrap()))
+        .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -75,7 +80,11 @@ async fn an_upstream_in_front_gives_groups_and_attributes_and_only_those_that_th
     let (exchange, local) = world.gateway("breakwater").log_in("pump", "bilge").await.unwrap();
     assert_eq!(outcome(&exchange), "accept", "{:#}", world.service.trace_from(local).await);
     assert_eq!(attribute(&exchange, AttributeType::FilterId).as_deref(), Some(b"from-harbourlight".as_slice()));
-    assert_eq!(attribute(&exchange, AttributeType::Class).as_deref(), Some(b"turbine-crew".as_slice()), "by the grant, whose group came from above");
+    assert_eq!(
+        attribute(&exchange, AttributeType::Class).as_deref(),
+        Some(b"turbine-crew".as_slice()),
+        "by the grant, whose group came from above"
+    );
     assert_eq!(attribute(&exchange, AttributeType::ReplyMessage), None);
     let chain = &world.service.get("/chains").await[0];
     assert!(chain["hops"].as_array().unwrap().iter().any(|hop| hop["name"] == "harbourlight" && hop["state"] == "good"), "{chain:#}");
@@ -92,7 +101,10 @@ async fn a_dead_upstream_server_is_left_alone_and_the_next_one_answers() {
     let (seen, trace) = world.log_in("breakwater", "pump", "bilge").await;
     assert!(seen == "accept" && trace["took_us"].as_u64() < Some(250_000) && !said(&trace).contains("fail-over"), "{trace:#}");
     let servers = world.service.get("/upstreams").await[0]["servers"].clone();
-    assert!(servers[0]["state"] == "bad" && servers[0]["cause"] == "source-slow" && servers[1]["answers"].as_u64() >= Some(1), "{servers:#}");
+    assert!(
+        servers[0]["state"] == "bad" && servers[0]["cause"] == "source-slow" && servers[1]["answers"].as_u64() >= Some(1),
+        "{servers:#}"
+    );
     assert!(world.service.run(&["upstream", "list"]).contains("down"));
 }
 
@@ -139,7 +151,10 @@ async fn an_upstreams_own_challenge_reaches_the_gateway_and_its_answer_the_upstr
     assert_eq!(world.service.trace_from(local).await["outcome"], "challenged");
     // Somebody else cannot answer it, at another gateway or by another name; its owner can, once.
     let (foreign, local) = world.gateway("slipway").answer("pump", "445566", &asked).await.unwrap();
-    assert_eq!((outcome(&foreign).as_str(), world.service.trace_from(local).await["cause"].as_str()), ("reject", Some("challenge-foreign")));
+    assert_eq!(
+        (outcome(&foreign).as_str(), world.service.trace_from(local).await["cause"].as_str()),
+        ("reject", Some("challenge-foreign"))
+    );
     let (asked, _) = breakwater.log_in("pump", "bilge").await.unwrap();
     let (answered, local) = breakwater.answer("pump", "445566", &asked).await.unwrap();
     assert_eq!(outcome(&answered), "accept", "{:#}", world.service.trace_from(local).await);
@@ -173,10 +188,17 @@ async fn eap_and_ms_chap_pass_untouched_and_their_keys_are_hidden_anew_for_the_g
         let got = harbourlight.got();
         let passed = &got.last().unwrap().attributes;
         assert!(passed.iter().any(|(own, bytes)| *own == kind && bytes == value), "{passed:?}");
-        let keys: Vec<(u8, Vec<u8>)> = exchange.reply.unwrap().attributes.iter().filter(|(kind, _)| *kind == AttributeType::VendorSpecific).filter_map(|(_, value)| {
-            let vendor = VendorAttribute::read(value).filter(|vendor| vendor.vendor == 311)?;
-            Some((vendor.number, reveal_salted(vendor.value, &prepared.authenticator, &secret)?.expose().clone()))
-        }).collect();
+        let keys: Vec<(u8, Vec<u8>)> = exchange
+            .reply
+            .unwrap()
+            .attributes
+            .iter()
+            .filter(|(kind, _)| *kind == AttributeType::VendorSpecific)
+            .filter_map(|(_, value)| {
+                let vendor = VendorAttribute::read(value).filter(|vendor| vendor.vendor == 311)?;
+                Some((vendor.number, reveal_salted(vendor.value, &prepared.authenticator, &secret)?.expose().clone()))
+            })
+            .collect();
         assert_eq!(keys, [(16, vec![0xa5; 32]), (17, vec![0x5a; 32])]);
     }
     // EAP-Failure of the upstream reaches the person's program too.
@@ -191,7 +213,9 @@ async fn eap_and_ms_chap_pass_untouched_and_their_keys_are_hidden_anew_for_the_g
 /// The policy server before Bivector: here another Bivector, which passes logins on to the one that knows people and codes.
 #[tokio::test(flavor = "multi_thread")]
 async fn both_orders_work_a_policy_server_may_stand_before_bivector_or_behind_it() {
-    let behind = Northmoor::with(Setup { change: &[("from = [\"127.0.0.11\", ", "from = [\"127.0.0.54\", \"127.0.0.11\", ")], ..Setup::default() }).await;
+    let behind =
+        Northmoor::with(Setup { change: &[("from = [\"127.0.0.11\", ", "from = [\"127.0.0.54\", \"127.0.0.11\", ")], ..Setup::default() })
+            .await;
     let before = Northmoor::start().await;
     before.service.seal("upstream/harbourlight", super::harness::SECRET).await;
     let upstream = format!(
@@ -208,5 +232,9 @@ async fn both_orders_work_a_policy_server_may_stand_before_bivector_or_behind_it
     assert_eq!((trace["gateway"].as_str(), trace["login"].as_str()), (Some("breakwater"), Some("ines")), "{trace:#}");
     let (_, trace) = before.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", -20))).await;
     assert_eq!(trace["cause"], "upstream-refused");
-    assert!(said(&trace).contains("Sign-in refused. Reference"), "the reference of the one behind helps to find it there: {}", said(&trace));
+    assert!(
+        said(&trace).contains("Sign-in refused. Reference"),
+        "the reference of the one behind helps to find it there: {}",
+        said(&trace)
+    );
 }

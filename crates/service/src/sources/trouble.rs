@@ -40,7 +40,13 @@ fn closed_or(seen: String) -> String {
 
 pub(super) fn from_io(error: &io::Error, doing: Doing) -> Unavailable {
     if let Some(tls) = error.get_ref().and_then(|inner| find_rustls(inner)) {
-        return Unavailable { cause: Cause::SourceTlsUntrusted, seen: format!("TLS failed: {tls}") };
+        let seen = match tls {
+            rustls::Error::AlertReceived(rustls::AlertDescription::ProtocolVersion) => {
+                "TLS failed: the server speaks no version from 1.2 on".to_owned()
+            }
+            other => format!("TLS failed: {other}"),
+        };
+        return Unavailable { cause: Cause::SourceTlsUntrusted, seen };
     }
     match error.kind() {
         io::ErrorKind::TimedOut => too_slow(doing),
