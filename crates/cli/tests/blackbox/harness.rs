@@ -60,7 +60,8 @@ impl Service {
         let mut lines = BufReader::new(child.stdout.take().unwrap());
         let mut first = String::new();
         lines.read_line(&mut first).unwrap();
-        let Some(http) = first.trim().rsplit("http://").next().and_then(|address| address.parse().ok()) else {
+        let Some(http) = first.trim().rsplit("://").next().and_then(|address| address.parse().ok()) else {
+            let _ = child.kill();
             let _ = child.wait();
             panic!("the service did not start: {}", log.lock().unwrap());
         };

@@ -4,6 +4,7 @@
 
 mod active_directory;
 mod api;
+mod change;
 mod cli;
 mod console;
 mod demo;
@@ -11,6 +12,7 @@ mod directory;
 mod durability;
 mod gateway;
 mod harness;
+mod operators;
 mod probe;
 mod radius;
 mod shape;

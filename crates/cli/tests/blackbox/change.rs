@@ -1,0 +1,159 @@
+//! Changes one can take back: compared in words, stopped when they weaken, confirmed or gone; secrets with two values.
+
+use super::harness::{Northmoor, Service, free_udp_port, ines, outcome, text};
+use serde_json::json;
+use std::time::Duration;
+
+const WEAKER: [(&str, &str); 2] =
+    [("second = [\"totp\"]", "second = []"), ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]")];
+
+fn weaker(world: &Northmoor) -> String {
+    WEAKER.iter().fold(world.site.clone(), |site, (from, to)| site.replacen(from, to, 1))
+}
+
+fn file(folder: &tempfile::TempDir, name: &str, text: &str) -> String {
+    let path = folder.path().join(name);
+    std::fs::write(&path, text).unwrap();
+    path.to_str().unwrap().to_owned()
+}
+
+async fn revision(service: &Service) -> u64 {
+    service.get("/status").await["revision"].as_u64().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_is_told_in_words_and_one_that_weakens_needs_the_word() {
+    let (world, folder) = (Northmoor::start().await, tempfile::tempdir().unwrap());
+    let path = file(&folder, "weaker.toml", &weaker(&world));
+    let compared = world.service.run(&["site", "compare", &path, "--lines"]);
+    for part in ["chain staff", "weaker: the second factor is no longer asked for", "forms: password code(6) is taken out", "+second = []"]
+    {
+        assert!(compared.contains(part), "{part}: {compared}");
+    }
+    let refused = world.service.cli(&["site", "apply", &path]);
+    let shown = format!("{}{}", text(&refused.stdout), text(&refused.stderr));
+    assert!(refused.status.code() == Some(1) && shown.contains("no longer asked for") && shown.contains("--weaker-is-meant"), "{shown}");
+    assert_eq!(revision(&world.service).await, 1, "nothing was changed");
+    assert!(world.service.run(&["site", "apply", &path, "--weaker-is-meant"]).contains("revision 2 is in force"));
+    assert!(world.service.run(&["audit", "list"]).contains("weaker and meant so"));
+    assert!(world.service.run(&["site", "compare", "--revision", "1"]).contains("a second factor is asked for now"));
+    // Back to what is stronger needs no word, and to what is weaker does.
+    assert!(world.service.run(&["site", "restore", "1"]).contains("revision 3 is in force"));
+    assert_eq!(world.service.cli(&["site", "restore", "2"]).status.code(), Some(1));
+    assert!(world.service.run(&["site", "compare", "--revision", "1"]).contains("nothing differs from revision 3"));
+    assert_eq!(world.service.cli(&["site", "compare", &file(&folder, "broken.toml", "format = 2")]).status.code(), Some(1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_that_nobody_confirms_goes_back_by_itself_even_over_a_restart() {
+    let (world, folder) = (Northmoor::start().await, tempfile::tempdir().unwrap());
+    let other = file(&folder, "other.toml", &world.site.replacen("\"127.0.0.11\", ", "", 1));
+    let applied = world.service.run(&["site", "apply", &other, "--confirm-within", "10s", "--note", "narrower"]);
+    assert!(applied.contains("revision 2 is in force") && applied.contains("goes back by itself"), "{applied}");
+    assert_eq!(world.service.get("/status").await["confirm"]["back_to"], 1);
+    let meanwhile = world.service.cli(&["site", "apply", &other]);
+    assert!(text(&meanwhile.stderr).contains("waits to be confirmed"), "{}", text(&meanwhile.stderr));
+    let Northmoor { service, directories, .. } = world;
+    let (data, _folder) = service.kill();
+    let service = Service::start_in(&data, &[]);
+    assert_eq!(revision(&service).await, 2);
+    let until = std::time::Instant::now() + Duration::from_secs(20);
+    while revision(&service).await != 3 && std::time::Instant::now() < until {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let history = service.run(&["site", "history"]);
+    assert!(history.contains("back to revision 1: nobody confirmed revision 2"), "{history}");
+    assert!(service.run(&["audit", "list"]).contains("site.go-back"));
+    assert!(service.get("/status").await["confirm"].is_null());
+    assert!(service.run(&["site", "export"]).contains("\"127.0.0.11\", "));
+    drop(directories);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_confirmed_change_stays_and_one_that_waits_can_be_taken_back_at_once() {
+    let (world, folder) = (Northmoor::start().await, tempfile::tempdir().unwrap());
+    let weaker = file(&folder, "weaker.toml", &weaker(&world));
+    world.service.run(&["site", "apply", &weaker, "--weaker-is-meant", "--confirm-within", "1h"]);
+    assert!(world.service.run(&["site", "confirm"]).contains("revision 2 stays"));
+    assert_eq!(world.service.cli(&["site", "confirm"]).status.code(), Some(1), "nothing waits any more");
+    let first = file(&folder, "first.toml", &world.site);
+    world.service.run(&["site", "apply", &first, "--confirm-within", "1h"]);
+    assert!(world.service.run(&["site", "restore", "2"]).contains("revision 4 is in force"), "what one goes back to needs no word");
+    assert!(world.service.get("/status").await["confirm"].is_null());
+    assert_eq!(world.service.cli(&["site", "apply", &first, "--confirm-within", "5s"]).status.code(), Some(1), "too short to act on");
+    assert_eq!(world.service.cli(&["site", "apply", &first, "--confirm-within", "soon"]).status.code(), Some(2));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn while_a_secret_changes_over_both_values_count_and_who_uses_the_old_one_is_known() {
+    let world = Northmoor::start().await;
+    let service = &world.service;
+    let next = service.run(&["secret", "rotate", "gateway/breakwater"]).lines().next().unwrap().to_owned();
+    let mut breakwater = world.gateway("breakwater");
+    assert_eq!(outcome(&breakwater.log_in("ines", "wrong").await.unwrap().0), "reject", "the old one still counts");
+    assert!(service.run(&["secret", "list"]).contains("uses the old value"));
+    let early = service.cli(&["secret", "retire", "gateway/breakwater"]);
+    assert!(early.status.code() == Some(1) && text(&early.stderr).contains("still needed: breakwater"), "{}", text(&early.stderr));
+    breakwater.secret = bivector_wire::SharedSecret::new(next.as_bytes());
+    let (exchange, _) = breakwater.log_in("ines", &ines()).await.unwrap();
+    assert_eq!(outcome(&exchange), "accept", "the reply proves itself with the new one");
+    assert!(service.run(&["secret", "list"]).contains("uses the new value"));
+    service.run(&["secret", "retire", "gateway/breakwater"]);
+    assert_eq!(outcome(&breakwater.log_in("ines", "wrong").await.unwrap().0), "reject");
+    let mut old = world.gateway("breakwater");
+    old.patience.wait = Duration::from_millis(300);
+    assert_eq!(outcome(&old.log_in("ines", "wrong").await.unwrap().0), "silent", "the old one is over");
+    for (arguments, part) in [
+        (&["secret", "forget", "gateway/breakwater"][..], "the site in force names"),
+        (&["secret", "forget", "gateway/nobody"], "no secret is sealed"),
+        (&["secret", "rotate", "directory/tidehall"], "no gateway of the site in force uses"),
+        (&["secret", "retire", "gateway/breakwater"], "has no next value"),
+    ] {
+        let output = service.cli(arguments);
+        assert!(output.status.code() == Some(1) && text(&output.stderr).contains(part), "{arguments:?}: {}", text(&output.stderr));
+    }
+    service.seal("gateway/unused", "some-old-value").await;
+    service.run(&["secret", "forget", "gateway/unused"]);
+    assert!(!service.run(&["secret", "list"]).contains("gateway/unused"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_gateway_serves_two_chains_told_apart_by_the_doors_port_and_host_names_are_addresses() {
+    let second = free_udp_port();
+    let world = Northmoor::start().await;
+    let port = world.radius.port();
+    let site = world
+        .site
+        .replacen(&format!("listen = [\"127.0.0.1:{port}\","), &format!("listen = [\"127.0.0.1:{port}\", \"127.0.0.1:{second}\","), 1)
+        .replacen("name = \"staff\"\n", &format!("name = \"staff\"\nports = [\"{port}\"]\n"), 1)
+        .replacen("gateways = [\"lantern\"]", "gateways = [\"lantern\", \"breakwater\"]", 1)
+        .replacen("from = [\"127.0.0.13\", ", "from = [\"localhost\", ", 1);
+    let (status, body) = world.service.apply(&site).await;
+    assert_eq!(status, 201, "{body}");
+    let mut breakwater = world.gateway("breakwater");
+    let (_, local) = breakwater.log_in("ines", "wrong").await.unwrap();
+    assert_eq!(world.service.trace_from(local).await["chain"], "staff");
+    breakwater.server.set_port(second);
+    let (_, local) = breakwater.log_in("ines", "wrong").await.unwrap();
+    assert_eq!(world.service.trace_from(local).await["chain"], "contractors");
+    let mut slipway = world.gateway("slipway");
+    slipway.from = "127.0.0.1".parse().unwrap();
+    let (exchange, local) = slipway.log_in("ines", &ines()).await.unwrap();
+    assert_eq!(outcome(&exchange), "accept", "{:#}", world.service.trace_from(local).await);
+    let listed = world.service.run(&["gateway", "list"]);
+    assert!(listed.contains("localhost (127.0.0.1") && listed.contains("staff, contractors"), "{listed}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_site_file_of_five_megabytes_is_read_and_one_beyond_the_limit_is_refused() {
+    let world = Northmoor::start().await;
+    let big = format!("{}{}", world.site, "# the tide comes in and the tide goes out\n".repeat(120_000));
+    assert!(big.len() > 5_000_000);
+    let (status, body) = world.service.apply(&big).await;
+    assert_eq!(status, 201, "{body}");
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.0, "accept");
+    let (status, body) = world.service.call("POST", "/site/check", Some(json!({ "text": big.repeat(2) }))).await;
+    assert_eq!((status, body["findings"][0]["code"].as_str()), (200, Some("too-long")), "{body}");
+    let (status, _) = world.service.call("POST", "/site/check", Some(json!({ "text": "x".repeat(21 * 1024 * 1024) }))).await;
+    assert_eq!(status, 413);
+}
