@@ -9,6 +9,15 @@ export type Outcome = components['schemas']['Outcome']
 export type Knock = components['schemas']['Knock']
 export type Status = components['schemas']['Status']
 export type Problem = components['schemas']['Problem']
+export type ChainView = components['schemas']['ChainView']
+export type HopView = components['schemas']['HopView']
+export type Tone = components['schemas']['Tone']
+export type Health = components['schemas']['Health']
+export type ProbedServer = components['schemas']['ProbedServer']
+export type Finding = components['schemas']['Finding']
+export type Difference = components['schemas']['Difference']
+export type Revision = components['schemas']['Revision']
+export type Awaiting = components['schemas']['Awaiting']
 
 /** The API. The header marks changes as the console's own: a page elsewhere cannot set it. */
 export const api = createClient<paths>({ headers: { 'x-bivector-console': '1' } })
@@ -18,6 +27,13 @@ export class ApiError extends Error {
   constructor(readonly problem: Problem) {
     super(problem.title)
   }
+}
+
+/** What went wrong, for people. */
+export function words(error: unknown): string {
+  if (!(error instanceof ApiError)) return 'The service does not answer.'
+  const { title, remedy } = error.problem
+  return remedy ? `${title}. To do: ${remedy}.` : `${title}.`
 }
 
 /** The data of an answer; a refusal is thrown. */

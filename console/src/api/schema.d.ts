@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rows of the audit, newest first. */
+        get: operations["audit_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Computes the chain of the audit anew. */
+        get: operations["audit_verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All chains of the site in force. */
+        get: operations["chains_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/directories": {
         parameters: {
             query?: never;
@@ -55,6 +106,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gateways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All gateways of the site in force, each with its newest login. */
+        get: operations["gateways_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gateways/{name}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds an address to a gateway: the site file is changed in that place only and applied as a new revision. */
+        post: operations["gateways_register"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gateways/{name}/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sheet of what to enter on the device. The secret is not on it. */
+        get: operations["gateways_handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/knocks": {
         parameters: {
             query?: never;
@@ -84,6 +186,93 @@ export interface paths {
         /** Tries a login through a gateway's chain, with that gateway's real secret. */
         post: operations["log_in"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All operators. */
+        get: operations["operators_list"];
+        put?: never;
+        /** Adds an operator, with a first token. */
+        post: operations["operators_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives an operator another role. */
+        put: operations["operators_role"];
+        post?: never;
+        /** Takes an operator out, with all tokens and sessions. */
+        delete: operations["operators_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators/{name}/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets a console password and a new seed for the codes beside it. */
+        put: operations["operators_sign_in"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators/{name}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a further token. Operators make their own; those with the role `own` make anybody's. */
+        post: operations["operators_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators/{name}/tokens/{label}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a token out. */
+        delete: operations["operators_drop_token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -147,11 +336,62 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Names of all sealed secrets. */
+        /** Names of all sealed secrets, and who still uses the old value of one that is being changed over. */
         get: operations["secrets_list"];
         /** Seals a secret, replacing an older one of that name. Logins use it at once. */
         put: operations["secrets_set"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a secret that the site in force does not name. */
+        delete: operations["secrets_forget"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/{name}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Seals the next value of a gateway's secret. Until the old one is retired both count. */
+        put: operations["secrets_next"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/{name}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Retires the old value of a secret: the next one takes its place. */
+        post: operations["secrets_retire"];
         delete?: never;
         options?: never;
         head?: never;
@@ -167,7 +407,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Signs the console in: a token for a cookie that scripts cannot read. */
+        /** Signs the console in, for a cookie that scripts cannot read: by token, or by name, password and one-time code. */
         post: operations["sign_in"];
         /** Signs the console out. */
         delete: operations["sign_out"];
@@ -210,6 +450,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/site/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says what differs between two site files, in words and in lines. Nothing is changed. */
+        post: operations["site_compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/site/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that the revision in force stays. */
+        post: operations["site_confirm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/site/revisions": {
         parameters: {
             query?: never;
@@ -239,6 +513,23 @@ export interface paths {
         get: operations["site_revision"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/site/revisions/{number}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts an earlier revision in force again, as a new one. */
+        post: operations["site_restore"];
         delete?: never;
         options?: never;
         head?: never;
@@ -296,12 +587,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/upstreams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All upstreams of the site in force. */
+        get: operations["upstreams_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /** @description What became of an apply. */
         AppliedView: {
+            /** @description What differs from the revision before. */
+            differences: components["schemas"]["Difference"][];
             /** @description Warnings of the check. */
             findings: components["schemas"]["Finding"][];
             /**
@@ -311,9 +621,19 @@ export interface components {
             revision: number;
             /** @description Sources that could not be reached meanwhile, each with what was seen. */
             unreachable: string[];
+            /**
+             * Format: int64
+             * @description When it goes back by itself, in microseconds since 1970, unless confirmed.
+             */
+            until_us?: number | null;
         };
         /** @description A site file to apply. */
         ApplyRequest: {
+            /**
+             * Format: int64
+             * @description Go back by itself after so many seconds unless confirmed, 10 to 86400.
+             */
+            confirm_within_s?: number | null;
             /**
              * Format: int64
              * @description The revision that the change was made from; another one in force stops the apply.
@@ -323,12 +643,81 @@ export interface components {
             note?: string;
             /** @description The site file. */
             text: string;
+            /** @description Whether it may make logging in weaker. */
+            weaker_is_meant?: boolean;
+        };
+        /** @description One row of the audit. */
+        AuditRow: {
+            /**
+             * Format: int64
+             * @description When, in microseconds since 1970.
+             */
+            at_us: number;
+            /** @description To what, in a sentence. Never a secret. */
+            detail: string;
+            /** @description Its hash over itself and the row before, in hex. */
+            hash: string;
+            /**
+             * Format: int64
+             * @description Its number, from 1 without a gap.
+             */
+            number: number;
+            /** @description Who. */
+            operator: string;
+            /** @description From which address. */
+            sender: string;
+            /** @description What was done, such as `site.apply`. */
+            what: string;
+        };
+        /** @description Whether the audit is whole. */
+        AuditVerdict: {
+            /** @description What is wrong, with the row where it begins; nothing if it is whole. */
+            broken?: string | null;
+            /** @description The hash of the newest row, to be noted elsewhere. */
+            head: string;
+            /**
+             * Format: int64
+             * @description Rows that were looked at.
+             */
+            rows: number;
+        };
+        /** @description A revision that waits to be confirmed. */
+        Awaiting: {
+            /**
+             * Format: int64
+             * @description The one that comes back.
+             */
+            back_to: number;
+            /**
+             * Format: int64
+             * @description The revision in force.
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description When, in microseconds since 1970.
+             */
+            until_us: number;
         };
         /**
          * @description Why a login ended without an accept.
          * @enum {string}
          */
-        Cause: "gateway-unknown" | "secret-differs" | "packet-altered" | "integrity-missing" | "packet-malformed" | "chain-missing" | "method-not-in-chain" | "credential-missing" | "credential-unreadable" | "name-missing" | "name-unreadable" | "name-realm-unknown" | "password-unreadable" | "password-missing" | "person-unknown" | "person-ambiguous" | "password-wrong" | "account-locked" | "account-disabled" | "account-expired" | "password-expired" | "password-must-change" | "source-unreachable" | "source-name-unresolved" | "source-tls-untrusted" | "source-reader-refused" | "source-base-missing" | "source-slow" | "source-answer-unusable" | "not-enrolled" | "code-missing" | "code-wrong" | "code-used" | "code-drifted" | "no-rule" | "rule-refused" | "reply-too-long" | "records-unavailable" | "overloaded" | "unfinished";
+        Cause: "gateway-unknown" | "secret-differs" | "packet-altered" | "integrity-missing" | "packet-malformed" | "device-differs" | "chain-missing" | "method-not-in-chain" | "credential-missing" | "credential-unreadable" | "name-missing" | "name-unreadable" | "name-realm-unknown" | "password-unreadable" | "password-missing" | "person-unknown" | "person-ambiguous" | "password-wrong" | "account-locked" | "account-disabled" | "account-expired" | "password-expired" | "password-must-change" | "source-unreachable" | "source-name-unresolved" | "source-tls-untrusted" | "source-reader-refused" | "source-base-missing" | "source-slow" | "upstream-refused" | "upstream-secret-differs" | "source-answer-unusable" | "password-not-changed" | "challenge-foreign" | "challenge-expired" | "not-enrolled" | "code-missing" | "code-wrong" | "code-used" | "code-drifted" | "no-rule" | "rule-refused" | "reply-too-long" | "records-unavailable" | "overloaded" | "unfinished";
+        /** @description A chain, hop by hop. */
+        ChainView: {
+            /** @description Its hops from left to right. */
+            hops: components["schemas"]["HopView"][];
+            /**
+             * Format: int32
+             * @description Its line in the site file.
+             */
+            line: number;
+            /** @description Logins of the last 24 hours, among the newest 20,000. */
+            logins: components["schemas"]["LoginCounts"];
+            /** @description Its name. */
+            name: string;
+        };
         /** @description A site file to check. */
         CheckRequest: {
             /** @description The site file. */
@@ -340,6 +729,52 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** @description Whether it could be applied. */
             sound: boolean;
+        };
+        /** @description Two site files to compare. */
+        CompareRequest: {
+            /**
+             * Format: int64
+             * @description The revision to compare with; the one in force if left out.
+             * @default null
+             */
+            against: number | null;
+            /**
+             * Format: int64
+             * @description The new revision.
+             * @default null
+             */
+            revision: number | null;
+            /**
+             * @description The new text; a revision's where that is given.
+             * @default null
+             */
+            text: string | null;
+        };
+        /** @description How two site files differ. */
+        Compared: {
+            /**
+             * Format: int64
+             * @description The revision that it was compared with.
+             */
+            against: number;
+            /** @description What differs, in words. */
+            differences: components["schemas"]["Difference"][];
+            /** @description The same as lines of the files, in unified format. */
+            lines: string;
+        };
+        /** @description One difference between two sites. */
+        Difference: {
+            /** @description What it is about, such as `chain staff`. */
+            about: string;
+            /**
+             * Format: int32
+             * @description Its line in the new file, where it stands there.
+             */
+            line?: number | null;
+            /** @description What changes, in a sentence. */
+            said: string;
+            /** @description Whether it makes logging in weaker. */
+            weaker: boolean;
         };
         /** @description A directory of the site. */
         DirectoryView: {
@@ -362,12 +797,12 @@ export interface components {
             /** @enum {string} */
             kind: "knock";
         }) | {
-            /** @description The directory's name. */
-            directory: string;
             /** @description The server and its state. */
             health: components["schemas"]["Health"];
             /** @enum {string} */
             kind: "server";
+            /** @description The source's name. */
+            source: string;
         } | {
             /** @enum {string} */
             kind: "site";
@@ -415,6 +850,34 @@ export interface components {
             /** @description How bad it is. */
             severity: components["schemas"]["Severity"];
         };
+        /** @description A gateway of the site. */
+        GatewayView: {
+            /** @description The chains that take its logins, in the order in which they are tried. */
+            chains: string[];
+            /** @description Where its packets come from. */
+            from: string[];
+            /** @description What kind of device it is and where. */
+            labels: {
+                [key: string]: string;
+            };
+            last?: null | components["schemas"]["LastLogin"];
+            /** @description Whether it must sign its requests. */
+            must_sign: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Name of its sealed secret. */
+            secret: string;
+            /**
+             * Format: int32
+             * @description How often it tries.
+             */
+            tries?: number | null;
+            /**
+             * Format: int64
+             * @description How long it waits per try, in milliseconds, where the site file says so.
+             */
+            wait_ms?: number | null;
+        };
         /** @description Which gateway a stranger might be. */
         Guess: {
             /** @description The gateway's name. */
@@ -424,12 +887,22 @@ export interface components {
         };
         /** @description What is known of a server from checks and from logins. */
         Health: {
+            /**
+             * Format: int64
+             * @description Questions of logins that it answered, since this revision is in force.
+             */
+            answers: number;
             cause?: null | components["schemas"]["Cause"];
             /**
              * Format: int64
              * @description When it was looked at last.
              */
             checked_us: number;
+            /**
+             * Format: int64
+             * @description Questions of logins that went on to another server, or to none.
+             */
+            failures: number;
             /** @description What was seen. */
             said: string;
             /** @description As it stands in the site file. */
@@ -447,6 +920,43 @@ export interface components {
          * @enum {string}
          */
         Hop: "gateway" | "reading" | "first" | "second" | "rules" | "reply";
+        /**
+         * @description Where a hop is in the chain.
+         * @enum {string}
+         */
+        HopKind: "gateway" | "reading" | "source" | "factor" | "rules";
+        /** @description One hop. */
+        HopView: {
+            /** @description What it is, line by line. */
+            details: string[];
+            /** @description Where it is. */
+            kind: components["schemas"]["HopKind"];
+            /**
+             * Format: int32
+             * @description Its line in the site file.
+             */
+            line: number;
+            /** @description Its name. */
+            name: string;
+            /** @description What to do about it, where something is to be done. */
+            remedy?: string | null;
+            /** @description Why it is so, in a sentence. */
+            said: string;
+            /** @description Its servers, where it has some. */
+            servers: components["schemas"]["Health"][];
+            /**
+             * Format: int64
+             * @description Since when, in microseconds since 1970, where that is known.
+             */
+            since_us?: number | null;
+            /** @description How it is. */
+            state: components["schemas"]["Tone"];
+            /**
+             * Format: int64
+             * @description How long it waits or is waited for at most, in milliseconds, where that is known.
+             */
+            wait_ms?: number | null;
+        };
         /** @description People to import. */
         ImportRequest: {
             /** @description A CSV file with a header. */
@@ -490,6 +1000,18 @@ export interface components {
             /** @description The address, without port. */
             sender: string;
         };
+        /** @description The newest login of a gateway. */
+        LastLogin: {
+            /**
+             * Format: int64
+             * @description When it began, in microseconds since 1970.
+             */
+            began_us: number;
+            /** @description How it ended. */
+            outcome: components["schemas"]["Outcome"];
+            /** @description Its trace. */
+            reference: string;
+        };
         /** @description One piece of one server, tried. */
         Line: {
             cause?: null | components["schemas"]["Cause"];
@@ -519,14 +1041,79 @@ export interface components {
             /** @description What is wrong, and what is allowed. */
             message: string;
         };
+        /** @description How logins ended. */
+        LoginCounts: {
+            /**
+             * Format: int64
+             * @description Access-Accept.
+             */
+            accepted: number;
+            /**
+             * Format: int64
+             * @description Access-Challenge.
+             */
+            challenged: number;
+            /**
+             * Format: int64
+             * @description Access-Reject.
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description No answer.
+             */
+            silent: number;
+        };
         /** @description A login to try. */
         LoginRequest: {
-            /** @description What would be typed in the password field. */
+            /** @description What would be typed in the password field, or at a prompt. */
             password: string;
             /** @description The name as it would be typed. */
             person: string;
+            /** @description The state of the prompt that this answers, as it came back. */
+            state?: string | null;
             /** @description The gateway that it comes through. */
             via: string;
+        };
+        /** @description The seed of an operator's one-time codes. Shown once. */
+        NewSignIn: {
+            /** @description The same as a link that authenticators read. */
+            link: string;
+            /** @description The seed in Base32, to type into an authenticator. */
+            seed: string;
+        };
+        /** @description A new token. Shown once. */
+        NewToken: {
+            /** @description The token. */
+            token: string;
+        };
+        /** @description A value that will take another one's place. */
+        NextRequest: {
+            /** @description The next value. */
+            value: string;
+        };
+        /** @description An operator to add. */
+        OperatorRequest: {
+            /** @description The name: letters, digits and `-_.@`. */
+            name: string;
+            /** @description What the operator may do. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description An operator. */
+        OperatorView: {
+            /**
+             * Format: int64
+             * @description When the operator was added, in microseconds since 1970.
+             */
+            created_us: number;
+            /** @description The name. */
+            name: string;
+            /** @description What the operator may do. */
+            role: components["schemas"]["Role"];
+            /** @description Whether a console password and code are set. */
+            signs_in: boolean;
+            /** @description What the operator's tokens are for. */
+            tokens: string[];
         };
         /**
          * @description Where a login came from.
@@ -537,7 +1124,7 @@ export interface components {
          * @description How a login ended, seen from the gateway.
          * @enum {string}
          */
-        Outcome: "accepted" | "refused" | "silent";
+        Outcome: "accepted" | "challenged" | "refused" | "silent";
         /** @description A person, without anything secret. */
         PersonView: {
             /** @description Whether the person is kept out. */
@@ -577,6 +1164,8 @@ export interface components {
         };
         /** @description What went wrong with a call. */
         Problem: {
+            /** @description What makes logging in weaker, where that is what stops a change. */
+            differences?: components["schemas"]["Difference"][];
             /** @description Findings of the site check, where that is what is wrong. */
             findings?: components["schemas"]["Finding"][];
             /** @description What to do about it. */
@@ -591,12 +1180,39 @@ export interface components {
             /** @description The kind of problem, stable. */
             type: string;
         };
+        /** @description An address to add. */
+        RegisterRequest: {
+            /** @description An address, or a range. */
+            address: string;
+        };
         /** @description An attribute of the reply, as a person reads it. */
         ReplyAttribute: {
             /** @description Its name. */
             name: string;
             /** @description Its value. */
             value: string;
+        };
+        /** @description How to restore. */
+        RestoreRequest: {
+            /**
+             * Format: int64
+             * @description The revision that must be in force.
+             * @default null
+             */
+            expected: number | null;
+            /**
+             * @description Whether it may make logging in weaker.
+             * @default false
+             */
+            weaker_is_meant: boolean;
+        };
+        /** @description How to retire the old value. */
+        RetireRequest: {
+            /**
+             * @description Whether also while a gateway has not been seen with the next value.
+             * @default false
+             */
+            anyway: boolean;
         };
         /** @description One applied state of the site. */
         Revision: {
@@ -617,6 +1233,23 @@ export interface components {
             /** @description The site file, with its comments. Left out in lists. */
             text?: string | null;
         };
+        /**
+         * @description What an operator may do; each role includes the ones before it.
+         * @enum {string}
+         */
+        Role: "view" | "operate" | "change" | "own";
+        /** @description Another role. */
+        RoleRequest: {
+            /** @description What the operator may do from now on. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description A line of a sheet. */
+        Row: {
+            /** @description What it is about. */
+            label: string;
+            /** @description What to enter. */
+            value: string;
+        };
         /** @description A secret to seal. */
         SecretRequest: {
             /** @description Its name, such as `gateway/breakwater`. */
@@ -628,6 +1261,11 @@ export interface components {
         SecretRow: {
             /** @description Its name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Since when a next value counts beside it, in microseconds since 1970.
+             */
+            next_us?: number | null;
             /** @description Who set it. */
             operator: string;
             /**
@@ -635,17 +1273,59 @@ export interface components {
              * @description When it was set, in microseconds since 1970.
              */
             set_us: number;
+            /** @description Gateways of the site in force that use it, while a next value counts beside it. */
+            uses?: components["schemas"]["SecretUse"][];
         };
-        /** @description Sign-in of the console. */
+        /** @description When a gateway last proved itself with which value of its secret. */
+        SecretUse: {
+            /** @description The gateway. */
+            gateway: string;
+            /**
+             * Format: int64
+             * @description With the next value.
+             */
+            next_us?: number | null;
+            /**
+             * Format: int64
+             * @description With the old value, in microseconds since 1970; not since the next one counts if none.
+             */
+            old_us?: number | null;
+        };
+        /** @description A section of a sheet. */
+        Section: {
+            /** @description Its lines. */
+            rows: components["schemas"]["Row"][];
+            /** @description Its heading. */
+            title: string;
+        };
+        /** @description Sign-in of the console: with a token, or with name, password and one-time code. */
         SessionRequest: {
+            /** @description The one-time code. */
+            code?: string | null;
+            /** @description The operator's name. */
+            name?: string | null;
+            /** @description The console password. */
+            password?: string | null;
             /** @description The operator's token. */
-            token: string;
+            token?: string | null;
         };
         /**
          * @description How bad a finding is.
          * @enum {string}
          */
         Severity: "error" | "warning";
+        /** @description A sheet: sections of labelled lines. */
+        Sheet: {
+            /** @description Its sections in order. */
+            sections: components["schemas"]["Section"][];
+            /** @description What it is and for whom. */
+            title: string;
+        };
+        /** @description A console password to set. */
+        SignInRequest: {
+            /** @description At least twelve characters. */
+            password: string;
+        };
         /** @description A place in the site file. */
         Span: {
             /**
@@ -667,6 +1347,7 @@ export interface components {
         Status: {
             /** @description Names of the chains. */
             chains: string[];
+            confirm?: null | components["schemas"]["Awaiting"];
             /** @description Names of the gateways. */
             gateways: string[];
             /** @description Who asks. */
@@ -680,6 +1361,8 @@ export interface components {
              * @description The revision in force; 0 before the first apply.
              */
             revision: number;
+            /** @description What the one who asks may do. */
+            role: components["schemas"]["Role"];
             /** @description Name of the site; empty before the first apply. */
             site: string;
             /** @description Version of the program. */
@@ -710,6 +1393,11 @@ export interface components {
             took_us: number;
             /** @description What was done, in two or three words. */
             what: string;
+        };
+        /** @description A token to make. */
+        TokenRequest: {
+            /** @description What it is for. */
+            label: string;
         };
         /**
          * @description How a step went.
@@ -784,12 +1472,27 @@ export interface components {
              * @description How often the request was sent.
              */
             sends: number;
+            /** @description What a prompt's answer must carry, where the reply is Access-Challenge. */
+            state?: string | null;
             /**
              * Format: int64
              * @description From the first send to the answer, in microseconds.
              */
             took_us: number;
             trace?: null | components["schemas"]["TraceView"];
+        };
+        /** @description An upstream of the site. */
+        UpstreamView: {
+            /** @description Chains that ask it, as a source or as a factor. */
+            chains: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Name of its sealed secret. */
+            secret: string;
+            /** @description Its servers in the order of the site file, with what is known of each. */
+            servers: components["schemas"]["Health"][];
+            /** @description Whether its servers are asked for their state. */
+            status_checks: boolean;
         };
     };
     responses: never;
@@ -800,6 +1503,92 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    audit_list: {
+        parameters: {
+            query?: {
+                /** @description Only rows with a number below this: the next page. */
+                before?: number;
+                /** @description How many, 1 to 500; 100 if left out. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditRow"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit_verify: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerdict"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    chains_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainView"][];
+                };
+            };
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     directories_list: {
         parameters: {
             query?: never;
@@ -871,6 +1660,95 @@ export interface operations {
             };
         };
     };
+    gateways_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatewayView"][];
+                };
+            };
+        };
+    };
+    gateways_register: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegisterRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppliedView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    gateways_handover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     traces_knocks: {
         parameters: {
             query?: never;
@@ -910,6 +1788,283 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Tried"];
                 };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperatorView"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OperatorRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoleRequest"];
+            };
+        };
+        responses: {
+            /** @description changed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description taken out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewSignIn"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    operators_drop_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                label: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description taken out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             404: {
                 headers: {
@@ -1040,7 +2195,131 @@ export interface operations {
                 };
                 content?: never;
             };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets_forget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets_next: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NextRequest"];
+            };
+        };
+        responses: {
+            /** @description both count now */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets_retire: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetireRequest"];
+            };
+        };
+        responses: {
+            /** @description only the new value counts */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1071,6 +2350,14 @@ export interface operations {
                 content?: never;
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1144,6 +2431,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checked"];
+                };
+            };
+        };
+    };
+    site_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    site_confirm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Awaiting"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1226,6 +2579,55 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    site_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppliedView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1333,6 +2735,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    upstreams_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpstreamView"][];
                 };
             };
         };

@@ -3,7 +3,13 @@ import type { Knock, TraceRow } from './client'
 
 export type Line = 'live' | 'connecting'
 
-type Handlers = { onTrace: (row: TraceRow) => void; onKnock: (knock: Knock) => void; onMissed: () => void }
+type Handlers = {
+  onTrace?: (row: TraceRow) => void
+  onKnock?: (knock: Knock) => void
+  onServer?: () => void
+  onSite?: () => void
+  onMissed: () => void
+}
 
 /** Listens to what happens. A line that breaks is taken up again by the browser; what was missed is then fetched. */
 export function useEvents(handlers: Handlers): Line {
@@ -24,8 +30,10 @@ export function useEvents(handlers: Handlers): Line {
       broken = true
       setLine('connecting')
     }
-    source.addEventListener('trace', (event) => latest.current.onTrace(JSON.parse(event.data)))
-    source.addEventListener('knock', (event) => latest.current.onKnock(JSON.parse(event.data)))
+    source.addEventListener('trace', (event) => latest.current.onTrace?.(JSON.parse(event.data)))
+    source.addEventListener('knock', (event) => latest.current.onKnock?.(JSON.parse(event.data)))
+    source.addEventListener('server', () => latest.current.onServer?.())
+    source.addEventListener('site', () => latest.current.onSite?.())
     source.addEventListener('missed', () => latest.current.onMissed())
     return () => source.close()
   }, [])

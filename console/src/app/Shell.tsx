@@ -1,6 +1,13 @@
 import { Link, Outlet } from '@tanstack/react-router'
 import { useSession } from '../features/session/useSession'
+import { ConfirmBanner } from '../features/site/ConfirmBanner'
 import { ThemeSwitch } from '../ui/ThemeSwitch'
+
+const PAGES = [
+  { to: '/chains', name: 'Chains' },
+  { to: '/logins', name: 'Logins' },
+  { to: '/site', name: 'Site' },
+] as const
 
 /** The frame of every page: where one is, and which site and revision is in force. */
 export function Shell() {
@@ -12,14 +19,17 @@ export function Shell() {
         <Link to="/logins" className="flex items-center gap-2 font-semibold">
           <img src="/mark.svg" alt="" className="size-5" /> Bivector
         </Link>
-        <nav className="flex gap-1">
-          <Link
-            to="/logins"
-            className="rounded px-2 py-0.5 text-ink-soft hover:text-ink"
-            activeProps={{ className: 'bg-flood-wash !text-ink' }}
-          >
-            Logins
-          </Link>
+        <nav aria-label="Pages" className="flex gap-1">
+          {PAGES.map(({ to, name }) => (
+            <Link
+              key={to}
+              to={to}
+              className="rounded px-2 py-0.5 text-ink-soft hover:text-ink"
+              activeProps={{ className: 'bg-flood-wash !text-ink' }}
+            >
+              {name}
+            </Link>
+          ))}
         </nav>
         <span className="ml-auto flex items-center gap-4 text-ink-soft text-xs">
           {status?.site ? (
@@ -34,6 +44,7 @@ export function Shell() {
           <ThemeSwitch />
         </span>
       </header>
+      {status?.confirm && <ConfirmBanner waiting={status.confirm} />}
       <div className="min-h-0 flex-1">
         <Outlet />
       </div>

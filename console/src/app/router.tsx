@@ -1,4 +1,5 @@
-import { createRootRoute, createRoute, createRouter, redirect } from '@tanstack/react-router'
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from '@tanstack/react-router'
+import { ChainsPage } from '../features/chains/ChainsPage'
 import { LoginsPage } from '../features/logins/LoginsPage'
 import { type LoginsSearch, readSearch } from '../features/logins/search'
 import { Shell } from './Shell'
@@ -20,6 +21,25 @@ export const loginsRoute = createRoute({
   component: LoginsPage,
 })
 
+const chainsRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/chains',
+  validateSearch: (search: Record<string, unknown>): { open?: string } => ({
+    open: typeof search.open === 'string' ? search.open : undefined,
+  }),
+  component: ChainsPage,
+})
+
+// The editor is the largest part of the console; it is fetched when somebody goes there.
+const siteRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/site',
+  validateSearch: (search: Record<string, unknown>): { line?: number } => ({
+    line: Number.isInteger(search.line) ? Number(search.line) : undefined,
+  }),
+  component: lazyRouteComponent(() => import('../features/site/SitePage'), 'SitePage'),
+})
+
 function NoSuchPage() {
   return (
     <p className="p-6 text-ink-soft">
@@ -31,7 +51,7 @@ function NoSuchPage() {
   )
 }
 
-export const router = createRouter({ routeTree: root.addChildren([home, loginsRoute]) })
+export const router = createRouter({ routeTree: root.addChildren([home, loginsRoute, chainsRoute, siteRoute]) })
 
 declare module '@tanstack/react-router' {
   interface Register {

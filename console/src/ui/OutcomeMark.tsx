@@ -2,6 +2,7 @@ import type { Outcome } from '../api/client'
 
 const LOOKS: Record<Outcome, { mark: string; colour: string }> = {
   accepted: { mark: '●', colour: 'text-flood' },
+  challenged: { mark: '◐', colour: 'text-focus' },
   refused: { mark: '✕', colour: 'text-ebb' },
   silent: { mark: '○', colour: 'text-slack' },
 }

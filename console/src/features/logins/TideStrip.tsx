@@ -2,6 +2,7 @@ import { scaleLinear, scaleTime } from 'd3-scale'
 import { useEffect, useState } from 'react'
 import type { TraceRow } from '../../api/client'
 import type { Line } from '../../api/useEvents'
+import { LineMark } from '../../ui/LineMark'
 
 const MINUTES = 30
 const BUCKET = 30_000
@@ -32,7 +33,7 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
       }}
     >
       <figcaption className="flex items-baseline gap-4 px-4 pt-2 text-xs">
-        <LineState line={line} />
+        <LineMark line={line} />
         <span className="text-ink-faint">last {MINUTES} min</span>
         <span className="text-flood">● {total('accepted')} accepted</span>
         <span className="text-ebb">✕ {total('refused')} refused</span>
@@ -64,18 +65,6 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
   )
 }
 
-function LineState({ line }: { line: Line }) {
-  return line === 'live' ? (
-    <span data-testid="line">
-      <span className="text-flood">∿</span> live
-    </span>
-  ) : (
-    <span data-testid="line" className="text-ebb">
-      connecting …
-    </span>
-  )
-}
-
 function gather(rows: TraceRow[], from: number, now: number): Bucket[] {
   const buckets = new Map<number, Bucket>()
   for (const row of rows) {
@@ -83,6 +72,8 @@ function gather(rows: TraceRow[], from: number, now: number): Bucket[] {
     if (at < from || at > now + BUCKET) continue
     const start = Math.floor(at / BUCKET) * BUCKET
     const bucket = buckets.get(start) ?? { start, accepted: 0, refused: 0, silent: 0 }
+    // A prompt decides nothing; the login that answers it is counted.
+    if (row.outcome === 'challenged') continue
     bucket[row.outcome] += 1
     buckets.set(start, bucket)
   }

@@ -1,6 +1,9 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { ApiError, api, need } from '../../api/client'
 
+/** A token, or name, password and one-time code. */
+export type Credentials = { token: string } | { name: string; password: string; code: string }
+
 /** Who is signed in, or why nobody is. */
 export function useSession() {
   const queries = useQueryClient()
@@ -11,8 +14,8 @@ export function useSession() {
       return need(await api.GET('/api/v1/status'))
     },
   })
-  const signIn = async (token: string) => {
-    const answer = await api.POST('/api/v1/session', { body: { token } })
+  const signIn = async (body: Credentials) => {
+    const answer = await api.POST('/api/v1/session', { body })
     if (answer.error) throw new ApiError(answer.error)
     await queries.invalidateQueries({ queryKey: ['session'] })
   }

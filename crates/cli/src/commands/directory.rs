@@ -40,7 +40,7 @@ fn list(directories: &[DirectoryView], global: &Global) {
     if global.json {
         return output::json(&directories);
     }
-    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "answers", "failed", "base", "chains"]);
+    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "answers", "failed", "chains"]);
     for directory in directories {
         for (index, server) in directory.servers.iter().enumerate() {
             let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
@@ -52,7 +52,6 @@ fn list(directories: &[DirectoryView], global: &Global) {
                 server.said.clone(),
                 server.answers.to_string(),
                 server.failures.to_string(),
-                first(&directory.base),
                 first(&directory.chains.join(", ")),
             ]);
         }

@@ -48,6 +48,8 @@ fn describe(outcome: Outcome, cause: Option<Cause>) -> String {
 enum Typed {
     FreshCode,
     WrongCode,
+    /// Of the hardware that harbourlight checks.
+    HardwareCode,
     SameCodeAgain,
     Nothing,
 }
@@ -90,6 +92,8 @@ fn cases() -> Vec<Case> {
         case("suspended group", "breakwater", "noor", None, FreshCode, Plainly, Some(Cause::RuleRefused)),
         case("locked account", "lantern", "ravi", None, FreshCode, Plainly, Some(Cause::AccountLocked)),
         case("contractor", "lantern", "pell", None, FreshCode, Plainly, None),
+        case("hardware code", "lantern", "tomasz@hardware.northmoor.example", None, HardwareCode, Plainly, None),
+        case("wrong hardware code", "lantern", "yuki@hardware.northmoor.example", None, WrongCode, Plainly, Some(Cause::UpstreamRefused)),
         case("roster person", "breakwater", "sable", Some("whelk-at-low-water"), FreshCode, Plainly, None),
         case("not enrolled yet", "breakwater", "odo", None, Nothing, Plainly, Some(Cause::NotEnrolled)),
         case("wrong shared secret", "breakwater", "ines", None, WrongCode, WithWrongSecret, Some(Cause::SecretDiffers)),
@@ -120,6 +124,7 @@ async fn text(case: &Case, world: &mut World, last: &str) -> String {
     match case.typed {
         Typed::FreshCode => format!("{password}{}", world.codes.fresh(&login).await),
         Typed::WrongCode => format!("{password}{}", world.codes.wrong(&login)),
+        Typed::HardwareCode => format!("{password}{}", world.hardware_code(&login)),
         Typed::SameCodeAgain => last.to_owned(),
         Typed::Nothing => password,
     }
@@ -215,6 +220,7 @@ async fn find_knock(world: &World, sender: SocketAddr) -> Result<(Option<Cause>,
 pub(crate) async fn trickle(world: &mut World, turn: usize) -> Result<(), Failure> {
     let lines = [
         ("breakwater", "tomasz", Typed::FreshCode),
+        ("lantern", "tomasz@hardware.northmoor.example", Typed::HardwareCode),
         ("lantern", "pell", Typed::FreshCode),
         ("slipway", "ines@northmoor.example", Typed::FreshCode),
         ("breakwater", "yuki", Typed::WrongCode),
@@ -223,7 +229,7 @@ pub(crate) async fn trickle(world: &mut World, turn: usize) -> Result<(), Failur
         ("slipway", "yuki", Typed::FreshCode),
     ];
     let mut lines = lines.into_iter();
-    let Some((via, name, typed)) = lines.nth(turn % 7) else { return Ok(()) };
+    let Some((via, name, typed)) = lines.nth(turn % 8) else { return Ok(()) };
     let case = Case { login: "trickle", via, name, password: None, typed, sent: Sent::Plainly, cause: None };
     let text = text(&case, world, "").await;
     let sent = world.gateway(via).log_in(name, &text).await;

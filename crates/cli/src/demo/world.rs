@@ -1,7 +1,7 @@
 //! The demo's world: two directory servers, the service, gateways; set up through the API as an operator would.
 
 use super::codes::Codes;
-use super::{DIRECTORY, PEOPLE, SECRETS, SITE};
+use super::{DIRECTORY, PEOPLE, SECRETS, SITE, UPSTREAM};
 use crate::arguments::Demo;
 use crate::client::Client;
 use crate::failure::Failure;
@@ -10,6 +10,7 @@ use bivector_exchange::Patience;
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
+use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_service::api::{AppliedView, ApplyRequest};
 use bivector_service::people::Imported;
 use bivector_service::records::{Revision, Sync};
@@ -17,7 +18,7 @@ use bivector_service::serve::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
 use bivector_wire::SharedSecret;
 use reqwest::Method;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -38,6 +39,8 @@ pub(crate) struct World {
     first_directory: Option<StandInDirectory>,
     first_address: SocketAddr,
     _second_directory: StandInDirectory,
+    _upstream: StandInUpstream,
+    hardware: HashMap<String, String>,
     data: PathBuf,
     token: String,
     contents: DirectoryData,
@@ -61,7 +64,9 @@ impl World {
         client.wait(Duration::from_secs(5)).await?;
         let secrets: BTreeMap<String, String> = toml::from_str(SECRETS).map_err(|error| Failure::no(error.to_string(), ""))?;
         let servers = [first_directory.address(), second_directory.address()];
-        set_up(&client, &secrets, &site_text(demo.radius, &servers)).await?;
+        let hardware: HashMap<String, String> = toml::from_str(UPSTREAM).map_err(|error| Failure::no(error.to_string(), ""))?;
+        let upstream = start_upstream(&secrets, &hardware).await?;
+        set_up(&client, &secrets, &site_text(demo.radius, &servers, upstream.address())).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| Failure::no("no door is open", ""))?;
         let passwords = contents.people.iter().map(|person| (person.uid.clone(), person.password.clone())).collect();
         Ok(World {
@@ -74,12 +79,19 @@ impl World {
             first_address: first_directory.address(),
             first_directory: Some(first_directory),
             _second_directory: second_directory,
+            _upstream: upstream,
+            hardware,
             data,
             token: token.expose().clone(),
             contents,
             tls,
             _folder: folder,
         })
+    }
+
+    /// What somebody's hardware shows: made up, and always the same.
+    pub(crate) fn hardware_code(&self, login: &str) -> &str {
+        self.hardware.get(login).map_or("000000", String::as_str)
     }
 
     /// A gateway of the site as it would be on the network.
@@ -167,22 +179,30 @@ async fn start_directories(
     Ok((first, second, protection))
 }
 
+/// The old server that checks hardware codes, on any free port.
+async fn start_upstream(secrets: &BTreeMap<String, String>, hardware: &HashMap<String, String>) -> Result<StandInUpstream, Failure> {
+    let secret = secrets.get("upstream/harbourlight").map_or("", String::as_str);
+    let any = SocketAddr::from(([127, 0, 0, 1], 0));
+    StandInUpstream::start(any, secret.as_bytes(), hardware.clone(), Habits::default())
+        .await
+        .map_err(|error| Failure::no(format!("the upstream cannot listen: {error}"), "look at the loopback addresses of this machine"))
+}
+
 fn held_by(address: SocketAddr) -> String {
     bivector_service::doors::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
 }
 
 /// The demo's site file with the addresses of this run.
-fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2]) -> String {
+fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2], upstream: SocketAddr) -> String {
     let listen = if radius.ip() == IpAddr::from([127, 0, 0, 1]) && radius.port() != 0 {
         format!("\"{radius}\", \"[::1]:{}\"", radius.port())
     } else {
         format!("\"{radius}\"")
     };
-    SITE.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1).replacen("127.0.0.1:18636", &directories[0].to_string(), 1).replacen(
-        "127.0.0.1:18637",
-        &directories[1].to_string(),
-        1,
-    )
+    SITE.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
+        .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)
+        .replacen("127.0.0.1:18637", &directories[1].to_string(), 1)
+        .replacen("127.0.0.1:18199", &upstream.to_string(), 1)
 }
 
 /// What an operator does on the first day: seal, apply, import.

@@ -185,3 +185,121 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
     assert_eq!(breaches.json(), &serde_json::json!([]));
     page.quit().await.unwrap();
 }
+
+/// Opens a page of the console, signed in.
+async fn signed_in(world: &Northmoor, driver: &Driver, path: &str) -> WebDriver {
+    let page = driver.open().await;
+    page.goto(format!("http://{}{path}#token={}", world.service.http, world.service.token)).await.unwrap();
+    page
+}
+
+async fn wait_for(page: &WebDriver, css: &str, part: &str) -> WebElement {
+    page.query(By::Css(css))
+        .with_text(StringMatch::new(part).partial())
+        .first()
+        .await
+        .unwrap_or_else(|error| panic!("{css} with {part}: {error}"))
+}
+
+async fn press(page: &WebDriver, name: &str) {
+    let button = page.query(By::XPath(format!("//button[contains(., '{name}')]"))).first().await.unwrap();
+    button.wait_until().enabled().await.unwrap();
+    button.click().await.unwrap();
+}
+
+/// Types over the whole site file.
+async fn write(page: &WebDriver, text: &str) {
+    let editor = page.query(By::Css(".cm-content")).first().await.unwrap();
+    editor.click().await.unwrap();
+    editor.send_keys(Key::Control + "a").await.unwrap();
+    // As a paste: typing would close brackets and indent by itself.
+    let script = "const e = document.querySelector('.cm-content'); const d = new DataTransfer(); d.setData('text/plain', arguments[0]); e.dispatchEvent(new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true }));";
+    page.execute(script, vec![serde_json::json!(text)]).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_lights_of_a_chain_follow_by_themselves_and_open_on_their_reason() {
+    let mut world = Northmoor::start().await;
+    let driver = Driver::start();
+    let page = signed_in(&world, &driver, "/chains").await;
+    wait_for(&page, "[data-testid=line]", "live").await;
+    page.query(By::Css("[data-hop=tidehall][data-state=good]")).first().await.unwrap();
+    assert_eq!(page.find_all(By::Css("[data-testid=chain]")).await.unwrap().len(), 3);
+    world.directories.remove(0).stop().await;
+    let light = page.query(By::Css("[aria-label='chain staff'] [data-hop=tidehall][data-state=warn]")).first().await.unwrap();
+    light.click().await.unwrap();
+    let panel = wait_for(&page, "[data-testid=hop-panel]", "connection refused").await;
+    let shown = panel.text().await.unwrap();
+    for wanted in ["source-unreachable", "remedy", "since", "answered"] {
+        assert!(shown.contains(wanted), "{wanted} in {shown}");
+    }
+    page.query(By::Css("input[aria-label='a person to look for']")).first().await.unwrap().send_keys("ines").await.unwrap();
+    press(&page, "prove every piece").await;
+    let proved = wait_for(&page, "[data-testid=probe]", "ines is uid=ines").await.text().await.unwrap();
+    assert!(proved.contains("account") && proved.contains("control-room"), "{proved}");
+    world.log_in("breakwater", "ines", &ines()).await;
+    wait_for(&page, "[aria-label='chain staff']", "1 accepted").await;
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_the_browser() {
+    let world = Northmoor::start().await;
+    let driver = Driver::start();
+    let page = signed_in(&world, &driver, "/site").await;
+    wait_for(&page, "[data-testid=draft-state]", "revision 1, in force").await;
+    write(&page, &world.site.replacen("secret = \"gateway/lantern\"", "secret = \"gateway/lanten\"", 1)).await;
+    let findings = wait_for(&page, "[data-testid=findings]", "did you mean `gateway/lantern`?").await;
+    assert!(findings.text().await.unwrap().contains("secret-not-sealed"));
+    page.query(By::Css(".cm-lint-marker-error")).first().await.unwrap();
+    // A draft outlives the page that it was written on.
+    page.refresh().await.unwrap();
+    wait_for(&page, "[data-testid=findings]", "secret-not-sealed").await;
+    let weaker = world.site.replacen("second = [\"totp\"]", "second = []", 1).replacen(
+        "forms = [\"password code(6)\", \"password\"]",
+        "forms = [\"password\"]",
+        1,
+    );
+    write(&page, &weaker).await;
+    press(&page, "Changes").await;
+    let changes = wait_for(&page, "[data-testid=changes]", "weaker: the second factor is no longer asked for").await;
+    assert!(changes.text().await.unwrap().contains("+second = []"));
+    press(&page, "apply").await;
+    wait_for(&page, "[role=alert]", "logging in would become weaker").await;
+    assert_eq!(world.service.get("/status").await["revision"], 1);
+    press(&page, "apply: weaker is meant").await;
+    wait_for(&page, "[data-testid=draft-state]", "revision 2, in force").await;
+    press(&page, "History").await;
+    wait_for(&page, "[data-testid=history]", "in force").await;
+    page.query(By::XPath("(//*[@data-testid='history']//button)[2]")).first().await.unwrap().click().await.unwrap();
+    wait_for(&page, "[data-testid=changes]", "a second factor is asked for now").await;
+    press(&page, "restore revision 1").await;
+    wait_for(&page, "[data-testid=draft-state]", "revision 3, in force").await;
+    assert!(page.query(By::Css(".cm-content")).first().await.unwrap().text().await.unwrap().contains("Northmoor Tidal"));
+    assert_eq!(world.service.get("/status").await["revision"], 3);
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_that_waits_is_seen_on_every_page_and_confirmed_there_and_a_code_signs_in() {
+    let world = Northmoor::start().await;
+    let made = world.service.cli_with_input(&["operator", "sign-in", "owner", "--password-file", "-"], "slack-water-at-six\n");
+    let seed = String::from_utf8(made.stdout).unwrap().lines().next().unwrap().to_owned();
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("site.toml");
+    std::fs::write(&path, world.site.replacen("# VPN for staff", "# the VPN", 1)).unwrap();
+    world.service.run(&["site", "apply", path.to_str().unwrap(), "--confirm-within", "1h"]);
+    let driver = Driver::start();
+    let page = driver.open().await;
+    page.goto(format!("http://{}/logins", world.service.http)).await.unwrap();
+    press(&page, "With password and code instead").await;
+    for (field, text) in [("name", "owner"), ("password", "slack-water-at-six"), ("code", super::harness::code_of(&seed).as_str())] {
+        page.query(By::Id(field)).first().await.unwrap().send_keys(text).await.unwrap();
+    }
+    press(&page, "Sign in").await;
+    wait_for(&page, "[data-testid=confirm]", "Revision 2 goes back to 1 in 60 min").await;
+    press(&page, "it stays").await;
+    page.query(By::Css("[data-testid=confirm]")).not_exists().await.unwrap();
+    assert!(world.service.get("/status").await["confirm"].is_null());
+    page.quit().await.unwrap();
+}

@@ -271,6 +271,7 @@ pub(crate) async fn seal_all(service: &Service) {
         ("gateway/lantern", "lantern-p4WsR8nYc3"),
         ("gateway/slipway", "slipway-H6tLd1bGf5"),
         ("directory/tidehall", "reads-the-tide-tables"),
+        ("upstream/harbourlight", "harbourlight-Vb3kQ9"),
     ] {
         service.seal(name, value).await;
     }
@@ -281,6 +282,8 @@ pub(crate) fn site_for(port: u16, directories: &[SocketAddr; 2], change: &[(&str
     let text = SITE
         .replace("127.0.0.1:18120", &format!("127.0.0.1:{port}"))
         .replace("[::1]:18120", &format!("[::1]:{port}"))
+        // Nobody listens there, unless a test says otherwise.
+        .replace("127.0.0.1:18199", "127.0.0.1:1")
         .replace("127.0.0.1:18636", &directories[0].to_string())
         .replace("127.0.0.1:18637", &directories[1].to_string());
     change.iter().fold(text, |text, (from, to)| {
@@ -327,7 +330,16 @@ pub(crate) fn outcome(exchange: &bivector_exchange::Exchange) -> String {
 /// The code of a demo person's token, some steps from now. One step from now stays right over the next change.
 pub(crate) fn code(login: &str, offset: i64) -> String {
     let line = PEOPLE.lines().find(|line| line.starts_with(&format!("{login},"))).unwrap();
-    let seed = data_encoding::BASE32_NOPAD.decode(line.split(',').nth(5).unwrap().as_bytes()).unwrap();
+    code_at(line.split(',').nth(5).unwrap(), offset)
+}
+
+/// The code of a seed in Base32, now.
+pub(crate) fn code_of(seed: &str) -> String {
+    code_at(seed, 0)
+}
+
+fn code_at(seed: &str, offset: i64) -> String {
+    let seed = data_encoding::BASE32_NOPAD.decode(seed.as_bytes()).unwrap();
     let token = Token { id: 0, label: String::new(), seed: Secret::new(seed), settings: Settings::default() };
     let step = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs() / 30;
     token.code(step.wrapping_add_signed(offset))

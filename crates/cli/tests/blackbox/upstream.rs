@@ -20,10 +20,10 @@ async fn upstream(right: &[(&str, &str)], habits: Habits) -> StandInUpstream {
 /// The demo's site with an upstream of these servers; `change` is applied after it.
 async fn world(servers: &[SocketAddr], more: &str, change: &[(&str, &str)]) -> Northmoor {
     let world = Northmoor::start().await;
-    world.service.seal("upstream/harbourlight", std::str::from_utf8(SECRET).unwrap()).await;
+    world.service.seal("upstream/oldlight", std::str::from_utf8(SECRET).unwrap()).await;
     let listed: Vec<String> = servers.iter().map(|server| format!("\"{server}\"")).collect();
     let upstream = format!(
-        "[[upstreams]]\nname = \"harbourlight\"\nservers = [{}]\nsecret = \"upstream/harbourlight\"\npatience = {{ wait = \"300ms\", tries = 1 }}\n{more}\n\n[[identity]]",
+        "[[upstreams]]\nname = \"oldlight\"\nservers = [{}]\nsecret = \"upstream/oldlight\"\npatience = {{ wait = \"300ms\", tries = 1 }}\n{more}\n\n[[identity]]",
         listed.join(", ")
     );
     let site = change.iter().fold(world.site.replacen("[[identity]]", &upstream, 1), |site, (from, to)| {
@@ -37,7 +37,7 @@ async fn world(servers: &[SocketAddr], more: &str, change: &[(&str, &str)]) -> N
 
 /// Only the upstream decides: it checks the password and asks for more itself.
 const ALL_OF_IT: &[(&str, &str)] = &[
-    (FIRST, "first = [\"harbourlight\"]"),
+    (FIRST, "first = [\"oldlight\"]"),
     ("second = [\"totp\"]", "second = []"),
     ("\"password code(6)\", ", ""),
     ("methods = [\"pap\"]", "methods = [\"pap\", \"chap\", \"ms-chap-v2\", \"eap\"]"),
@@ -60,7 +60,7 @@ fn said(trace: &Value) -> String {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_upstream_checks_the_code_after_the_directory_checked_the_password() {
     let harbourlight = upstream(&[("tomasz", "778899")], Habits::default()).await;
-    let world = world(&[harbourlight.address()], GROUPS, &[("second = [\"totp\"]", "second = [\"harbourlight\"]")]).await;
+    let world = world(&[harbourlight.address()], GROUPS, &[("second = [\"totp\"]", "second = [\"oldlight\"]")]).await;
     let (seen, trace) = world.log_in("breakwater", "NORTHMOOR\\Tomasz", "ebb before flood778899").await;
     assert_eq!(seen, "accept", "{trace:#}");
     let got = harbourlight.got();
@@ -87,7 +87,7 @@ async fn an_upstream_in_front_gives_groups_and_attributes_and_only_those_that_th
     );
     assert_eq!(attribute(&exchange, AttributeType::ReplyMessage), None);
     let chain = &world.service.get("/chains").await[0];
-    assert!(chain["hops"].as_array().unwrap().iter().any(|hop| hop["name"] == "harbourlight" && hop["state"] == "good"), "{chain:#}");
+    assert!(chain["hops"].as_array().unwrap().iter().any(|hop| hop["name"] == "oldlight" && hop["state"] == "good"), "{chain:#}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -100,7 +100,7 @@ async fn a_dead_upstream_server_is_left_alone_and_the_next_one_answers() {
     assert_eq!(seen, "accept", "{trace:#}");
     let (seen, trace) = world.log_in("breakwater", "pump", "bilge").await;
     assert!(seen == "accept" && trace["took_us"].as_u64() < Some(250_000) && !said(&trace).contains("fail-over"), "{trace:#}");
-    let servers = world.service.get("/upstreams").await[0]["servers"].clone();
+    let servers = world.service.get("/upstreams").await[1]["servers"].clone();
     assert!(
         servers[0]["state"] == "bad" && servers[0]["cause"] == "source-slow" && servers[1]["answers"].as_u64() >= Some(1),
         "{servers:#}"
@@ -217,9 +217,9 @@ async fn both_orders_work_a_policy_server_may_stand_before_bivector_or_behind_it
         Northmoor::with(Setup { change: &[("from = [\"127.0.0.11\", ", "from = [\"127.0.0.54\", \"127.0.0.11\", ")], ..Setup::default() })
             .await;
     let before = Northmoor::start().await;
-    before.service.seal("upstream/harbourlight", super::harness::SECRET).await;
+    before.service.seal("upstream/oldlight", super::harness::SECRET).await;
     let upstream = format!(
-        "[[upstreams]]\nname = \"harbourlight\"\nservers = [\"{}\"]\nsecret = \"upstream/harbourlight\"\nsource_address = \"127.0.0.54\"\n{GROUPS}\n\n[[identity]]",
+        "[[upstreams]]\nname = \"oldlight\"\nservers = [\"{}\"]\nsecret = \"upstream/oldlight\"\nsource_address = \"127.0.0.54\"\n{GROUPS}\n\n[[identity]]",
         behind.radius
     );
     let site = ALL_OF_IT.iter().fold(before.site.replacen("[[identity]]", &upstream, 1), |site, (from, to)| site.replacen(from, to, 1));

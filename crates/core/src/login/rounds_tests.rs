@@ -10,9 +10,9 @@ use std::sync::Arc;
 
 const UPSTREAM: &str = r#"
 [[upstreams]]
-name = "harbourlight"
+name = "oldlight"
 servers = ["127.0.0.1:1899"]
-secret = "upstream/harbourlight"
+secret = "upstream/oldlight"
 attributes = { up = ["Calling-Station-Id"], back = ["Filter-Id"] }
 groups_from = "Class"
 "#;
@@ -60,9 +60,9 @@ fn said(trace: &Trace) -> String {
 
 #[test]
 fn an_upstream_as_first_source_gets_the_password_without_the_code_and_its_groups_count_in_rules() {
-    let site = with_upstream(&[(FIRST, "first = [\"harbourlight\"]")]);
+    let site = with_upstream(&[(FIRST, "first = [\"oldlight\"]")]);
     let mut world = World::new();
-    world.tokens.insert("harbourlight:ines", vec![token()]);
+    world.tokens.insert("oldlight:ines", vec![token()]);
     world.upstream.push_back(accept());
     let (verdict, trace, _) = world.run(&site, request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes()));
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
@@ -78,7 +78,7 @@ fn an_upstream_as_first_source_gets_the_password_without_the_code_and_its_groups
 
 #[test]
 fn an_upstream_as_factor_gets_the_code_once_the_password_is_right() {
-    let site = with_upstream(&[("second = [\"totp\"]", "second = [\"harbourlight\"]")]);
+    let site = with_upstream(&[("second = [\"totp\"]", "second = [\"oldlight\"]")]);
     let mut world = World::new();
     assert_eq!(world.log_in(&site, "breakwater", "ines", "wrong555555").1, Some(Cause::PasswordWrong));
     assert!(world.asked.is_empty(), "a wrong password asks no upstream");
@@ -93,8 +93,7 @@ fn an_upstream_as_factor_gets_the_code_once_the_password_is_right() {
 
 #[test]
 fn an_upstreams_challenge_is_passed_on_and_its_answer_goes_back_to_the_same_server_with_its_state() {
-    let site =
-        with_upstream(&[(FIRST, "first = [\"harbourlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
+    let site = with_upstream(&[(FIRST, "first = [\"oldlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
     let mut world = World::new();
     world
         .upstream
@@ -115,8 +114,7 @@ fn an_upstreams_challenge_is_passed_on_and_its_answer_goes_back_to_the_same_serv
 
 #[test]
 fn a_prompt_belongs_to_one_person_at_one_gateway_and_ends() {
-    let site =
-        with_upstream(&[(FIRST, "first = [\"harbourlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
+    let site = with_upstream(&[(FIRST, "first = [\"oldlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
     for (via, name, late, cause) in [
         ("slipway", "ines", 0, Cause::ChallengeForeign),
         ("breakwater", "yuki", 0, Cause::ChallengeForeign),
@@ -134,7 +132,7 @@ fn a_prompt_belongs_to_one_person_at_one_gateway_and_ends() {
 #[test]
 fn methods_that_we_cannot_read_are_passed_on_untouched_and_only_where_the_chain_takes_them() {
     let site = with_upstream(&[
-        (FIRST, "first = [\"harbourlight\"]"),
+        (FIRST, "first = [\"oldlight\"]"),
         ("second = [\"totp\"]", "second = []"),
         ("\"password code(6)\", ", ""),
         ("methods = [\"pap\"]", "methods = [\"pap\", \"chap\", \"ms-chap-v2\", \"eap\"]"),
@@ -163,7 +161,7 @@ fn methods_that_we_cannot_read_are_passed_on_untouched_and_only_where_the_chain_
 
 #[test]
 fn sources_are_chosen_by_name_realm_and_group() {
-    let first = r#"first = [{ source = "harbourlight", name = "svc-*" }, { source = "roster", realm = "local" }, "tidehall", { source = "harbourlight", group = "turbine-crew" }]"#;
+    let first = r#"first = [{ source = "oldlight", name = "svc-*" }, { source = "roster", realm = "local" }, "tidehall", { source = "oldlight", group = "turbine-crew" }]"#;
     let site = with_upstream(&[
         (FIRST, first),
         ("second = [\"totp\"]", "second = []"),
@@ -171,7 +169,7 @@ fn sources_are_chosen_by_name_realm_and_group() {
         ("strip_prefix = [", "strip_prefix = [\"LOCAL\\\\\", "),
     ]);
     let mut world = World::new();
-    for (name, source) in [("svc-pump", "harbourlight"), ("LOCAL\\sable", "roster"), ("ines", "tidehall"), ("yuki", "harbourlight")] {
+    for (name, source) in [("svc-pump", "oldlight"), ("LOCAL\\sable", "roster"), ("ines", "tidehall"), ("yuki", "oldlight")] {
         world.upstream.push_back(accept());
         let (_, _, trace) = world.log_in(&site, "breakwater", name, "whelk");
         assert_eq!(trace.source.as_deref(), Some(source), "{name}: {}", said(&trace));

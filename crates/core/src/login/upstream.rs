@@ -200,9 +200,9 @@ impl Login {
                 self.step(hop, "upstream", Tone::Good, now, format!("{name} accepts{by}{}", words(given)), line);
                 self.given.0.extend(given.encode(&back));
                 self.given.1.extend(given.hidden.iter().cloned());
-                let groups = given.groups(settings.and_then(|settings| settings.groups_from));
-                if !groups.names().is_empty() {
-                    person.groups = groups;
+                // What a directory knows of the person counts more than what an upstream says beside.
+                if person.groups.names().is_empty() {
+                    person.groups = given.groups(settings.and_then(|settings| settings.groups_from));
                 }
                 self.upstream_accepts(person, role, &answer.value, now)
             }
