@@ -46,6 +46,7 @@ bench:
 # Echo, bare server and the whole chain in one run, on loopback.
 load: build
 	$(BIN) lab load
+	$(BIN) lab load --slapd
 
 clean:
 	$(CARGO) clean

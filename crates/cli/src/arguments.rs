@@ -514,5 +514,8 @@ pub(crate) enum Lab {
         /// Do not wait for the disk at each commit
         #[arg(long)]
         no_sync: bool,
+        /// Against a real OpenLDAP server instead, beside what it does by itself; its first of two servers is ended at the end
+        #[arg(long)]
+        slapd: bool,
     },
 }

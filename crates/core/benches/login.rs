@@ -11,6 +11,7 @@ use bivector_core::totp::{Settings, Token};
 use bivector_core::trace::Origin;
 use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate, hide_password};
 use criterion::{Criterion, criterion_group, criterion_main};
+use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::sync::Arc;
 
@@ -42,13 +43,18 @@ fn fact(need: &Need) -> Fact {
         Need::Tokens { .. } => Fact::Tokens(TokensAnswer::Tokens(vec![token()])),
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
+        other => unreachable!("this login asks for nothing else: {other:?}"),
     }
 }
 
 fn whole(bytes: &[u8], site: &Arc<Site>, secret: &SharedSecret) -> Vec<u8> {
     let packet = Packet::parse(bytes).unwrap();
     let authentic = authenticate(packet, secret, IntegrityPolicy::Required).unwrap();
-    let request = Request::read(&authentic, secret, 0, "127.0.0.11:4000".parse().unwrap(), Origin::Gateway);
+    let request = Request::read(
+        &authentic,
+        secret,
+        Arrival { gateway: 0, sender: "127.0.0.11:4000".parse().unwrap(), port: 0, origin: Origin::Gateway },
+    );
     let mut login = Login::begin(Arc::clone(site), request, "REFERENC".into(), 1, NOW);
     while let Next::Ask(need) = login.next() {
         login.learn(fact(&need), NOW);
@@ -73,10 +79,11 @@ fn benches(c: &mut Criterion) {
     let (token, code) = (token(), token().code(NOW.secs() / 30));
     c.bench_function("verify a code of now", |b| b.iter(|| token.verify(black_box(&code), NOW, 1)));
     let rules: RuleBook = (0..1000)
-        .map(|index| Rule { name: format!("r{index}"), when: When::AnyGroup(vec![format!("g{index}")]), then: Then::Grant(0), line: 1 })
+        .map(|index| Rule { name: format!("r{index}"), when: When::any_group(vec![format!("g{index}")]), then: Then::Grant(0), line: 1 })
         .collect();
+    let labels = BTreeMap::from([("kind".to_owned(), "vpn".to_owned())]);
     let groups = Groups::new(["g999", "control-room", "turbine-crew"]);
-    c.bench_function("the last of 1000 rules", |b| b.iter(|| matches!(black_box(&rules).decide(&groups), Decision::Passed(..))));
+    c.bench_function("the last of 1000 rules", |b| b.iter(|| matches!(black_box(&rules).decide(&groups, &labels), Decision::Passed(..))));
 }
 
 criterion_group!(all, benches);

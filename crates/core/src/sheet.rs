@@ -3,7 +3,7 @@
 use crate::form::Form;
 use crate::grant::GrantValue;
 use crate::rule::Then;
-use crate::site::{Chain, Site, SourceRef};
+use crate::site::{Chain, Site};
 use bivector_wire::{IntegrityPolicy, render};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
@@ -102,14 +102,7 @@ fn methods(chains: &[&Chain]) -> String {
 }
 
 fn advised_wait(site: &Site, chains: &[&Chain]) -> u64 {
-    let slowest = chains.iter().flat_map(|chain| &chain.first).filter_map(|first| match first.source {
-        SourceRef::Directory(index) => {
-            site.directories.get(index).map(|directory| directory.connect_patience + directory.answer_patience * 2)
-        }
-        SourceRef::Upstream(index) => site.upstreams.get(index).map(|upstream| upstream.wait * upstream.tries),
-        SourceRef::Roster => None,
-    });
-    slowest.max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
+    chains.iter().map(|chain| chain.slowest(site)).max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
 }
 
 fn typing(chain: &Chain) -> Vec<(&'static str, String)> {

@@ -8,4 +8,5 @@ mod entries;
 pub mod gateway;
 pub mod load;
 pub mod odd;
+pub mod slapd;
 pub mod upstream;

@@ -1,5 +1,6 @@
 //! Load on loopback: workers that each keep one request in flight, bounded in count and time.
 
+use crate::slapd::wait_for_turn;
 use bivector_exchange::{AskError, Asker, Patience, Request};
 use bivector_wire::{AttributeType, Code, SharedSecret};
 use hdrhistogram::Histogram;
@@ -9,6 +10,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tokio::net::UdpSocket;
+use tokio::task::JoinHandle;
 
 /// What a run of load measured.
 #[derive(Debug, Clone)]
@@ -29,8 +31,30 @@ impl Measured {
         self.good as f64 / self.took.as_secs_f64()
     }
 
-    fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Measured { good: 0, bad: 0, took: Duration::ZERO, latency: histogram() }
+    }
+
+    /// Counts one answer.
+    pub(crate) fn count(&mut self, good: bool, took: Duration) {
+        if good {
+            self.good += 1
+        } else {
+            self.bad += 1
+        }
+        self.latency.saturating_record(took.as_micros() as u64);
+    }
+
+    /// Adds up what workers measured.
+    pub(crate) async fn gather<E>(workers: Vec<JoinHandle<Result<Measured, E>>>, began: Instant) -> Result<Measured, E> {
+        let mut total = Measured::new();
+        for worker in workers {
+            if let Ok(measured) = worker.await {
+                total.add(&measured?);
+            }
+        }
+        total.took = began.elapsed();
+        Ok(total)
     }
 
     fn add(&mut self, other: &Measured) {
@@ -54,7 +78,8 @@ pub struct LoadLogin {
     pub password: String,
 }
 
-/// Sends `logins` once each, `parallel` in flight, each from a socket of its own, and wants each accepted.
+/// Sends `logins` once each, `parallel` in flight, each from a socket of its own, and wants each accepted. With a `rate`, so many a
+/// second at most.
 ///
 /// # Errors
 /// A socket's.
@@ -65,6 +90,7 @@ pub async fn logins(
     logins: Vec<LoadLogin>,
     parallel: usize,
     limit: Duration,
+    rate: Option<f64>,
 ) -> Result<Measured, AskError> {
     only_loopback(server)?;
     let logins = Arc::new(logins);
@@ -77,31 +103,19 @@ pub async fn logins(
         workers.push(tokio::spawn(async move {
             let mut measured = Measured::new();
             let patience = Patience { wait: Duration::from_secs(2), tries: 3 };
-            while began.elapsed() < limit
-                && let Some(login) = logins.get(next.fetch_add(1, Ordering::Relaxed))
-            {
+            while began.elapsed() < limit {
+                let turn = next.fetch_add(1, Ordering::Relaxed);
+                let Some(login) = logins.get(turn) else { break };
+                wait_for_turn(began, turn, rate).await;
                 let mut request = Request::login(&login.name, login.password.as_bytes());
                 request.message.push(AttributeType::NasIdentifier, b"load");
                 let exchange = asker.ask(&request, &secret, patience).await?;
-                let accepted = exchange.reply.is_some_and(|reply| reply.code == Code::AccessAccept);
-                if accepted {
-                    measured.good += 1
-                } else {
-                    measured.bad += 1
-                }
-                measured.latency.saturating_record(exchange.took.as_micros() as u64);
+                measured.count(exchange.reply.is_some_and(|reply| reply.code == Code::AccessAccept), exchange.took);
             }
             Ok::<_, AskError>(measured)
         }));
     }
-    let mut total = Measured::new();
-    for worker in workers {
-        if let Ok(measured) = worker.await {
-            total.add(&measured?);
-        }
-    }
-    total.took = began.elapsed();
-    Ok(total)
+    Measured::gather(workers, began).await
 }
 
 /// Sends the same prepared datagram again and again from `parallel` sockets and counts what comes back: for an echo or a bare server.

@@ -41,6 +41,9 @@ pub enum Event {
     },
 }
 
+/// When a gateway last came with the old and with the next value of its secret, in microseconds since 1970.
+pub type LastUse = (Option<u64>, Option<u64>);
+
 /// The service's own state.
 #[derive(Debug)]
 pub struct Shared {
@@ -59,7 +62,7 @@ pub struct Shared {
     /// Event line.
     pub events: broadcast::Sender<Event>,
     /// When each gateway last proved itself with the old and with the next value of its secret; only while both count.
-    pub rotations: Mutex<HashMap<String, (Option<u64>, Option<u64>)>>,
+    pub rotations: Mutex<HashMap<String, LastUse>>,
     next_trace: AtomicU64,
 }
 

@@ -278,3 +278,18 @@ async fn odd(world: &Northmoor, oddity: Oddity) -> Value {
     assert_eq!(status, 201, "{body}");
     world.log_in("breakwater", "ines", "barnacle-and-buoy").await.1
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_balanced_pool_asks_its_servers_in_turn_and_shows_what_each_did() {
+    let world = Northmoor::with(Setup {
+        change: &[("trust = \"tidehall-ca.pem\"", "trust = \"tidehall-ca.pem\"\npool = \"balance\"")],
+        ..Setup::default()
+    })
+    .await;
+    for name in ["nobody", "somebody", "anybody", "everybody"] {
+        world.log_in("breakwater", name, "x").await;
+    }
+    let servers = world.service.get("/directories").await[0]["servers"].clone();
+    let answers: Vec<u64> = [0, 1].map(|server| servers[server]["answers"].as_u64().unwrap()).into();
+    assert_eq!(answers, [2, 2], "{servers:#}");
+}

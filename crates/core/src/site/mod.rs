@@ -430,6 +430,19 @@ impl Chain {
         })
     }
 
+    /// The longest that its sources and its factor may take together, every server of theirs failing but the last.
+    pub fn slowest(&self, site: &Site) -> Duration {
+        let upstream = |index: usize| site.upstreams.get(index).map_or(Duration::ZERO, |upstream| upstream.wait * upstream.tries);
+        let source = |first: &FirstSource| match first.source {
+            SourceRef::Directory(index) => {
+                site.directories.get(index).map_or(Duration::ZERO, |directory| directory.connect_patience + directory.answer_patience * 2)
+            }
+            SourceRef::Upstream(index) => upstream(index),
+            SourceRef::Roster => Duration::ZERO,
+        };
+        self.first.iter().map(source).max().unwrap_or_default() + self.code_upstream().map_or(Duration::ZERO, upstream)
+    }
+
     fn takes(&self, port: u16, realm: &str) -> bool {
         (self.ports.is_empty() || self.ports.contains(&port)) && (self.realms.is_empty() || self.realms.iter().any(|own| own == realm))
     }

@@ -140,6 +140,72 @@ grant = "control-room"
 }
 
 #[test]
+fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
+    let upstream = "[[upstreams]]\nname = \"oldlight\"\nservers = [\"127.0.0.1\"]\nsecret = \"upstream/harbourlight\"\n[[identity]]";
+    let staff_first = "first = [\"tidehall\", \"roster\"]";
+    let cases: [(&[(&str, &str)], &str, &str); 12] = [
+        (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-impossible", "cannot give us that hash"),
+        (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "has no room for a code"),
+        (&[("second = [\"totp\"]", "second = [\"totp\", \"harbourlight\"]")], "one-factor", "2 second factors"),
+        (&[(staff_first, "first = [{ source = \"roster\", group = \"x\" }]")], "cascade", "only an upstream can take over"),
+        (&[(staff_first, "first = [{ source = \"harbourlight\", group = \"x\" }, \"tidehall\"]")], "cascade", "nothing before it"),
+        (&[(staff_first, "first = [\"harbourlight\", \"tidehall\"]")], "never-asked", "answers for every name"),
+        (&[(staff_first, "first = [{ source = \"tidehall\", name = \"a*\", realm = \"b\" }]")], "contradiction", "by one of"),
+        (&[("when_unclear = \"code\"\n", "change_password = true\n")], "no-prompt", "none of its gateways shows prompts"),
+        (&[("when_unclear = \"code\"\n", "")], "two-readings", "can be read as `password code(6)` and as `password`"),
+        (&[("gateways = [\"lantern\"]", "gateways = [\"lantern\", \"slipway\"]")], "gateway-in-two-chains", "takes all of its logins"),
+        (
+            &[("patience = { wait = \"3s\", tries = 2 }", "patience = { wait = \"1s\", tries = 2 }")],
+            "waits-do-not-nest",
+            "gives up after 2s",
+        ),
+        (&[("[[identity]]", upstream)], "unused", "the upstream `oldlight`"),
+    ];
+    for (change, code, part) in cases {
+        let text = change.iter().fold(GOOD.to_owned(), |text, (from, to)| {
+            assert!(text.contains(from), "{from}");
+            text.replacen(from, to, 1)
+        });
+        let findings = Site::read(&text, &known()).1;
+        assert!(findings.iter().any(|finding| finding.code == code && finding.message.contains(part)), "{code}, {part}: {findings:#?}");
+    }
+}
+
+#[test]
+fn what_is_meant_twice_and_what_a_gateway_does_not_know_are_warned_about() {
+    let text = GOOD
+        .replacen("\"127.0.0.11\", ", "\"127.0.0.11\", \"127.0.0.11/32\", ", 1)
+        .replacen("\"ldaps://127.0.0.1:18637\"", "\"ldaps://127.0.0.1:18636/\"", 1)
+        .replacen("group = [\"turbine-crew\",", "group = [\"turbine crew\",", 1)
+        .replacen("client_patience = \"60s\"", "knows = [\"control-room\", \"turbinecrew\", \"no-ping\"]", 1);
+    let findings = Site::read(&text, &known()).1;
+    let has = |code: &str, part: &str| findings.iter().any(|finding| finding.code == code && finding.message.contains(part));
+    for part in ["same address twice", "same server twice", "differ in signs only"] {
+        assert!(has("meant-twice", part), "{part}: {findings:#?}");
+    }
+    let unknown = findings.iter().find(|finding| finding.code == "group-not-known").unwrap();
+    assert!(unknown.message.contains("`turbine-crew`") && unknown.remedy.contains("`turbinecrew`"), "{unknown:#?}");
+}
+
+#[test]
+fn people_and_certificates_that_the_service_knows_are_compared_with_the_site() {
+    let person = |source: &str, login: &str, has_factor| KnownPerson {
+        source: source.into(),
+        login: login.into(),
+        groups: vec!["local-crew".into()],
+        has_factor,
+    };
+    let mut people: Vec<KnownPerson> = (0..6).map(|number| person("roster", &format!("p{number}"), number < 4)).collect();
+    people.push(person("tidehall", "bivector", true));
+    let known = Known { people, certificates: [("tidehall-ca.pem".to_owned(), 12)].into(), ..known() };
+    let findings = Site::read(GOOD, &known).1;
+    let has = |code: &str, part: &str| findings.iter().any(|finding| finding.code == code && finding.message.contains(part));
+    assert!(has("account-is-person", "a person here too: bivector"), "{findings:#?}");
+    assert!(has("takes-in-all", "to 6 of 6 people known here; 4 of them have a second factor"), "{findings:#?}");
+    assert!(has("certificate-ends", "ends in 12 days"), "{findings:#?}");
+}
+
+#[test]
 fn a_form_and_its_factor_must_go_together() {
     let forms = "forms = [\"password code(6)\", \"password\"]";
     assert!(GOOD.contains(forms));

@@ -2,7 +2,7 @@
 
 use super::super::finding::did_you_mean;
 use super::super::read::{DraftDirectory, DraftGateway, DraftUpstream};
-use super::super::section::{At, Notes};
+use super::super::section::{At, Notes, show};
 use super::super::{Chain, FactorKind, Method, SourceRef, SourceWhen};
 use crate::form::{Form, readings};
 use crate::grant::{Grant, GrantValue, Target};
@@ -55,6 +55,28 @@ pub(in crate::site) fn uses(
             let message =
                 format!("`change_password` of `{}` asks for the new password, but none of its gateways shows prompts", chain.name);
             notes.warn("no-prompt", notes.lines.start_of(chain.line), message, "set `shows_challenges = true` on a gateway that can");
+        }
+    }
+}
+
+/// A gateway that gives up before the chain behind it has had its time tries in vain; the person then logs in twice.
+pub(in crate::site) fn waits(site: &super::super::Site, notes: &Notes<'_>) {
+    for gateway in &site.gateways {
+        let Some(patience) = gateway.patience else { continue };
+        let waits = patience.wait * patience.tries;
+        for chain in gateway.chains.iter().filter_map(|chain| site.chains.get(*chain)) {
+            let needs = chain.slowest(site);
+            if needs > waits {
+                let message = format!(
+                    "`{}` gives up after {}, and the chain `{}` behind it may take {} when a server is down",
+                    gateway.name,
+                    show(waits),
+                    chain.name,
+                    show(needs)
+                );
+                let remedy = format!("let the device wait {} in all, or lower `patience` of the sources", show(needs));
+                notes.warn("waits-do-not-nest", notes.lines.start_of(gateway.line), message, remedy);
+            }
         }
     }
 }

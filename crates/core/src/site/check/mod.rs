@@ -4,7 +4,7 @@ mod chains;
 mod people;
 mod twice;
 
-pub(super) use chains::{ambiguous, shadowed, uses};
+pub(super) use chains::{ambiguous, shadowed, uses, waits};
 pub(super) use people::people;
 pub(super) use twice::twice;
 

@@ -52,7 +52,7 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
     let ranges = gateways.iter().enumerate().flat_map(|(index, gateway)| gateway.from.iter().map(move |range| (*range, index)));
     let by_address = AddressMap::new(ranges);
-    Some(Site {
+    let site = Site {
         name,
         radius,
         directories: directories.into_iter().map(|(_, directory, _)| directory).collect(),
@@ -62,7 +62,9 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
         totp_window,
         by_address,
         gateways,
-    })
+    };
+    check::waits(&site, notes);
+    Some(site)
 }
 
 /// Gives the chain its gateways: those that it names, and those with its labels.

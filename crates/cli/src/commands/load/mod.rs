@@ -3,6 +3,10 @@
 //! Three servers in turn, round by round: a bare UDP echo; the packet path alone (parse, verify, decide, sign) with canned
 //! facts and no records; and the whole service with password and code against the stand-in directory.
 
+mod slapd;
+
+pub(super) use slapd::run as run_with_slapd;
+
 use crate::arguments::Global;
 use crate::client::Client;
 use crate::failure::Failure;
@@ -63,7 +67,11 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         .map_err(|error| failed(error.to_string()))?
         .bytes;
     let people = (PREPARED * seconds * rounds).div_ceil(2 * STEPS as u64 + 1) as usize;
-    let world = World::start(people, no_sync).await?;
+    let data = DirectoryData { base: BASE.into(), services: vec![service_account()], people: (0..people).map(directory_person).collect() };
+    let any = SocketAddr::new(LOCAL, 0);
+    let directory =
+        StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(|error| failed(error.to_string()))?;
+    let world = World::start(people, &[directory.address()], no_sync).await?;
     let mut waiting = world.logins(people);
     let (mut echo, mut bare, mut whole, mut calm) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for _ in 0..rounds {
@@ -77,8 +85,8 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         let batch = waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
         let secret = SharedSecret::new(SECRET.as_bytes());
         let (few, batch) = split(batch);
-        whole.push(logins(LOCAL, world.radius, &secret, batch, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
-        calm.push(logins(LOCAL, world.radius, &secret, few, CALM, limit).await.map_err(|error| failed(error.to_string()))?);
+        whole.push(logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
+        calm.push(logins(LOCAL, world.radius, &secret, few, CALM, limit, None).await.map_err(|error| failed(error.to_string()))?);
     }
     world.running.stop(Duration::from_secs(5)).await;
     let base = median(&echo).0;
@@ -183,7 +191,7 @@ struct PacketPath {
 
 impl PacketPath {
     fn new() -> Self {
-        let text = site_text(SocketAddr::new(LOCAL, 1), "[\"roster\"]")
+        let text = site_text(&[SocketAddr::new(LOCAL, 1)], "[\"roster\"]")
             .replace("second = [\"totp\"]", "second = []")
             .replace("\"password code(6)\"", "\"password\"");
         let (site, _) = Site::read(&text, &Known::default());
@@ -229,16 +237,25 @@ fn canned(need: &Need) -> Fact {
 struct World {
     running: Running,
     radius: SocketAddr,
-    _directory: StandInDirectory,
     _folder: TempDir,
 }
 
-fn site_text(directory: SocketAddr, first: &str) -> String {
+/// Suffix of the directories that are measured.
+const BASE: &str = "dc=northmoor,dc=example";
+/// Connections for checking passwords, per server.
+const CONNECTIONS: usize = 32;
+
+fn service_account() -> ServiceAccount {
+    ServiceAccount { dn: format!("cn=bivector,ou=services,{BASE}"), password: SECRET.into() }
+}
+
+fn site_text(directories: &[SocketAddr], first: &str) -> String {
+    let servers = directories.iter().map(|directory| format!("\"ldap://{directory}\"")).collect::<Vec<_>>().join(", ");
     format!(
         "format = 1\nname = \"Load\"\n[doors.radius]\nlisten = [\"127.0.0.1:0\"]\n[factors.totp]\nwindow = 10\n\
          [[gateways]]\nname = \"load\"\nfrom = [\"127.0.0.0/8\"]\nsecret = \"gateway/load\"\n\
-         [[directories]]\nname = \"tidehall\"\nservers = [\"ldap://{directory}\"]\nbase = \"ou=people,dc=northmoor,dc=example\"\n\
-         reader = {{ dn = \"cn=bivector,ou=services,dc=northmoor,dc=example\", secret = \"directory/load\" }}\nconnections = 32\n\
+         [[directories]]\nname = \"tidehall\"\nservers = [{servers}]\nbase = \"ou=people,dc=northmoor,dc=example\"\n\
+         reader = {{ dn = \"cn=bivector,ou=services,dc=northmoor,dc=example\", secret = \"directory/load\" }}\nconnections = {CONNECTIONS}\n\
          [[chains]]\nname = \"load\"\ngateways = [\"load\"]\nforms = [\"password code(6)\"]\nfirst = {first}\nsecond = [\"totp\"]\n\
          [[rules]]\nname = \"all\"\nchain = \"load\"\ngrant = \"load\"\n[[grants]]\nname = \"load\"\nreply = [{{ attribute = \"Class\", text = \"load\" }}]\n"
     )
@@ -250,17 +267,10 @@ fn token(person: usize) -> Token {
 }
 
 impl World {
-    async fn start(people: usize, no_sync: bool) -> Result<Self, Failure> {
+    async fn start(people: usize, directories: &[SocketAddr], no_sync: bool) -> Result<Self, Failure> {
         let failed = |error: String| Failure::no(error, "look at the limits of this machine");
         let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
-        let data = DirectoryData {
-            base: "dc=northmoor,dc=example".into(),
-            services: vec![ServiceAccount { dn: "cn=bivector,ou=services,dc=northmoor,dc=example".into(), password: SECRET.into() }],
-            people: (0..people).map(directory_person).collect(),
-        };
         let any = SocketAddr::new(LOCAL, 0);
-        let directory =
-            StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(|error| failed(error.to_string()))?;
         let sync = if no_sync { Sync::Off } else { Sync::Full };
         let running = start(Options { data: folder.path().to_owned(), key_file: None, http: any, tls: None, sync }).await?;
         let token = output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?;
@@ -268,7 +278,7 @@ impl World {
         for name in ["gateway/load", "directory/load"] {
             client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&serde_json::json!({ "name": name, "value": SECRET }))).await?;
         }
-        let request = ApplyRequest { text: site_text(directory.address(), "[\"tidehall\"]"), ..ApplyRequest::default() };
+        let request = ApplyRequest { text: site_text(directories, "[\"tidehall\"]"), ..ApplyRequest::default() };
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
         let csv = (0..people).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
             let seed = data_encoding::BASE32_NOPAD.encode(crate::commands::load::token(person).seed.expose());
@@ -276,7 +286,7 @@ impl World {
         });
         client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&serde_json::json!({ "csv": csv }))).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| failed("no door is open".into()))?;
-        Ok(World { running, radius, _directory: directory, _folder: folder })
+        Ok(World { running, radius, _folder: folder })
     }
 
     /// Every code of the window of everybody, each once.

@@ -1,0 +1,136 @@
+//! `bivector lab load --slapd`: the whole chain against a real OpenLDAP server, beside what that server does by itself.
+
+use super::{BASE, CONNECTIONS, LOCAL, PREPARED, SECRET, STEPS, World, directory_person, median, service_account};
+use crate::arguments::Global;
+use crate::failure::Failure;
+use crate::output;
+use bivector_lab::directory::DirectoryPerson;
+use bivector_lab::load::{LoadLogin, Measured, logins};
+use bivector_lab::slapd::RealDirectory;
+use bivector_wire::SharedSecret;
+use serde::Serialize;
+use std::path::Path;
+use std::process::ExitCode;
+use std::time::Duration;
+
+/// In flight while latency at half load is looked at: enough to keep the pace.
+const PACED: usize = 16;
+/// Rounds of fail-over: one is enough to see who was refused.
+const SLOWEST: Duration = Duration::from_secs(6);
+
+/// What was measured.
+#[derive(Debug, Serialize)]
+struct Report {
+    connections: usize,
+    raw_binds_per_s: f64,
+    raw_searches_and_binds_per_s: f64,
+    logins_per_s: f64,
+    to_raw_binds: f64,
+    to_raw_searches_and_binds: f64,
+    half_load_per_s: f64,
+    raw_p50_us: u64,
+    raw_p99_us: u64,
+    login_p50_us: u64,
+    login_p99_us: u64,
+    fail_over: FailOver,
+}
+
+/// What logins noticed when the first of two servers was ended under load.
+#[derive(Debug, Serialize)]
+struct FailOver {
+    accepted: u64,
+    not_accepted: u64,
+    in_flight: usize,
+    slowest_ms: u64,
+}
+
+pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, global: &Global) -> Result<ExitCode, Failure> {
+    let failed = |error: std::io::Error| Failure::no(format!("OpenLDAP cannot be measured: {error}"), "install it with `make setup`");
+    let asked = |error: bivector_exchange::AskError| Failure::no(error.to_string(), "look at the limits of this machine");
+    let limit = Duration::from_secs(seconds);
+    let folder = tempfile::tempdir().map_err(failed)?;
+    let count = (PREPARED * seconds * (2 * rounds + 2)).div_ceil(2 * STEPS as u64 + 1) as usize;
+    let people: Vec<DirectoryPerson> =
+        (0..count).map(directory_person).map(|person| DirectoryPerson { groups: Vec::new(), ..person }).collect();
+    let start = |name: &str| start_one(&folder.path().join(name), &people).map_err(failed);
+    let (mut first, second) = (start("first")?, start("second")?);
+    let world = World::start(count, &[first.address(), second.address()], no_sync).await?;
+    let mut waiting = world.logins(count);
+    let mut batch = || waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
+    let secret = SharedSecret::new(SECRET.as_bytes());
+    let send =
+        async |batch: Vec<LoadLogin>, parallel, limit, rate| logins(LOCAL, world.radius, &secret, batch, parallel, limit, rate).await;
+    let service = service_account();
+    let (mut raw, mut both, mut whole) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..rounds {
+        raw.push(first.binds(&people, CONNECTIONS, limit).await.map_err(failed)?);
+        both.push(first.searches_and_binds(&people, CONNECTIONS, limit, &service, f64::MAX).await.map_err(failed)?);
+        whole.push(send(batch(), CONNECTIONS, limit, None).await.map_err(asked)?);
+    }
+    let (raw, both, rate) = (median(&raw).0, median(&both).0, median(&whole).0);
+    let half = rate / 2.0;
+    let alone = first.searches_and_binds(&people, PACED, limit, &service, half).await.map_err(failed)?;
+    let paced = send(batch(), PACED, limit, Some(half)).await.map_err(asked)?;
+    // The first server dies in the middle of the last run.
+    let fail_over = {
+        let dying = tokio::spawn(async move {
+            tokio::time::sleep(limit / 2).await;
+            first.stop();
+        });
+        let seen = send(batch(), CONNECTIONS, limit, Some(half)).await.map_err(asked)?;
+        let _ = dying.await;
+        FailOver { accepted: seen.good, not_accepted: seen.bad, in_flight: CONNECTIONS, slowest_ms: seen.latency.max() / 1000 }
+    };
+    world.running.stop(Duration::from_secs(5)).await;
+    let quantiles = |measured: &Measured| (measured.latency.value_at_quantile(0.5), measured.latency.value_at_quantile(0.99));
+    let ((raw_p50_us, raw_p99_us), (login_p50_us, login_p99_us)) = (quantiles(&alone), quantiles(&paced));
+    let report = Report {
+        connections: CONNECTIONS,
+        raw_binds_per_s: raw,
+        raw_searches_and_binds_per_s: both,
+        logins_per_s: rate,
+        to_raw_binds: rate / raw.max(1.0),
+        to_raw_searches_and_binds: rate / both.max(1.0),
+        half_load_per_s: half,
+        raw_p50_us,
+        raw_p99_us,
+        login_p50_us,
+        login_p99_us,
+        fail_over,
+    };
+    if global.json {
+        output::json(&report)
+    } else {
+        print(&report, rounds)
+    }
+    Ok(ExitCode::from(u8::from(Duration::from_millis(report.fail_over.slowest_ms) > SLOWEST)))
+}
+
+fn start_one(folder: &Path, people: &[DirectoryPerson]) -> std::io::Result<RealDirectory> {
+    RealDirectory::start(folder, BASE, &[service_account()], people)
+}
+
+fn print(report: &Report, rounds: u64) {
+    let mut table = output::table(&["over 32 connections", "a second", "of raw binds"]);
+    for (what, rate) in [
+        ("binds, nobody between", report.raw_binds_per_s),
+        ("search and bind, nobody between", report.raw_searches_and_binds_per_s),
+        ("logins with password and code", report.logins_per_s),
+    ] {
+        table.add_row([what.to_owned(), format!("{rate:.0}"), format!("{:.2}", rate / report.raw_binds_per_s.max(1.0))]);
+    }
+    output::print_table(&table);
+    output::line(format!("\nat half load, {:.0} a second", report.half_load_per_s));
+    let mut table = output::table(&["", "p50", "p99"]);
+    let added = |login: u64, raw: u64| output::took(login.saturating_sub(raw));
+    table.add_row(["search and bind, nobody between".to_owned(), output::took(report.raw_p50_us), output::took(report.raw_p99_us)]);
+    table.add_row(["login".to_owned(), output::took(report.login_p50_us), output::took(report.login_p99_us)]);
+    table.add_row(["added".to_owned(), added(report.login_p50_us, report.raw_p50_us), added(report.login_p99_us, report.raw_p99_us)]);
+    output::print_table(&table);
+    let fail_over = &report.fail_over;
+    output::line(format!(
+        "\nfirst of two servers ended under load: {} accepted, {} not ({} were in flight at most), the slowest after {} ms",
+        fail_over.accepted, fail_over.not_accepted, fail_over.in_flight, fail_over.slowest_ms
+    ));
+    output::line(format!("median of {rounds} alternating rounds; load, service and directory share this machine"));
+}
