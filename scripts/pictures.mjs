@@ -40,13 +40,19 @@ const send = (method, params = {}) =>
   })
 const run = (expression) => send('Runtime.evaluate', { expression, awaitPromise: true, returnByValue: true })
 
+// Names on the command line: only these.
+const only = process.argv.slice(2)
+const wanted = (name) => only.length === 0 || only.includes(name)
+
 async function picture(name, url, { width = 1280, height = 800, theme = 'light', steps = [] } = {}) {
+  if (!wanted(name)) return
   await send('Emulation.setDeviceMetricsOverride', { width, height, deviceScaleFactor: 1, mobile: false })
   await send('Emulation.setEmulatedMedia', { features: [{ name: 'prefers-color-scheme', value: theme }] })
   await send('Page.navigate', { url })
   await sleep(2000)
   for (const step of steps) {
-    await run(step)
+    if (typeof step === 'function') await step()
+    else await run(step)
     await sleep(900)
   }
   const shot = await send('Page.captureScreenshot', { format: 'png' })
@@ -76,6 +82,7 @@ function toHtml(text) {
 }
 
 async function terminal(name, commands, env = {}, height = 560) {
+  if (!wanted(name)) return
   let html = ''
   for (const [shown, command] of commands) {
     // `script` gives the command a terminal, so that it prints as it would for a person.
@@ -111,6 +118,22 @@ try {
   await picture('console-login-refused', link, { steps: [open('rule-refused')] })
   await picture('console-login-night', link, { theme: 'dark', steps: [open('control-room')] })
   await picture('console-phone', link, { width: 390, height: 844, steps: [open('code-wrong')] })
+  await picture('console-chains', `http://${http}/chains#token=${token}`, {
+    steps: [`document.querySelector('[data-hop=tidehall]').click()`, `[...document.querySelectorAll('button')].find((one) => one.innerText.includes('prove')).click()`],
+  })
+  const selectAll = () => send('Input.dispatchKeyEvent', { type: 'keyDown', modifiers: 2, key: 'a', code: 'KeyA', windowsVirtualKeyCode: 65 })
+  const paste = `(async () => {
+    const { text } = await (await fetch('/api/v1/site')).json()
+    const changed = text.replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]')
+    const editor = document.querySelector('.cm-content')
+    const data = new DataTransfer()
+    data.setData('text/plain', changed)
+    editor.dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true }))
+  })()`
+  const press = (name) => `[...document.querySelectorAll('button')].find((one) => one.innerText.startsWith('${name}')).click()`
+  // A tab of Radix opens on the mouse going down.
+  const changes = `[...document.querySelectorAll('[role=tab]')].find((one) => one.innerText === 'Changes').dispatchEvent(new MouseEvent('mousedown', { bubbles: true, button: 0 }))`
+  await picture('console-site', `http://${http}/site#token=${token}`, { steps: [`document.querySelector('.cm-content').focus()`, selectAll, paste, changes, press('apply')] })
   writeFileSync(join(work, 'typed'), 'barnacle-and-buoy')
   writeFileSync(join(work, 'mistakes.toml'), readFileSync(join(root, 'demo/site.toml'), 'utf8')
     .replace('methods', 'metods').replace('"roster"', '"rooster"').replace('secret = "gateway/lantern"', 'secret = "gateway/lanten"')
@@ -122,7 +145,19 @@ try {
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
   await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`]], env, 440)
   await terminal('gateway-handover', [['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 520)
-  await terminal('lab-load', [['bivector lab load', `${bin} lab load`]], env, 260)
+  writeFileSync(join(work, 'weaker.toml'), readFileSync(join(root, 'demo/site.toml'), 'utf8')
+    .replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]')
+    .replaceAll('18120', '18290').replace('18636', '18390').replace('18637', '18391'))
+  await terminal('changes-and-audit', [
+    ['bivector site compare weaker.toml', `cd ${work} && ${bin} site compare weaker.toml`],
+    ['bivector operator add mara --role operate', `${bin} operator add mara --role operate | sed 's/^bvt_.*/bvt_…/'`],
+    ['bivector operator list', `${bin} operator list`],
+    ['bivector secret rotate gateway/slipway', `${bin} secret rotate gateway/slipway 2>&1 | sed '1s/.*/…/'`],
+    ['bivector audit list --limit 6', `${bin} audit list --limit 6`],
+    ['bivector audit verify', `${bin} audit verify`],
+  ], env, 680)
+  await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 540)
+  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd', `${bin} lab load --slapd`]], env, 560)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()

@@ -889,7 +889,7 @@ export interface components {
         Health: {
             /**
              * Format: int64
-             * @description Questions of logins that it answered, since this revision is in force.
+             * @description Questions of logins that it answered, since the service started.
              */
             answers: number;
             cause?: null | components["schemas"]["Cause"];

@@ -12,6 +12,9 @@ const SKEW_WARNED: i64 = 5;
 /// A certificate that ends this soon is warned about, in days.
 const EXPIRY_WARNED: i64 = 30;
 
+/// OID of the control that asks for results page by page (RFC 2696).
+const PAGED_RESULTS_OID: &str = "1.2.840.113556.1.4.319";
+
 /// The pieces, in the order in which they are tried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -180,9 +183,10 @@ pub fn judge_kind(root: &RootEntry) -> Seen {
     } else {
         "a directory of an unknown kind".to_owned()
     };
+    let pages = if root.values().flatten().any(|value| value == PAGED_RESULTS_OID) { ", gives long answers in pages" } else { "" };
     let policy = root.values().flatten().any(|value| value == crate::directory::PASSWORD_POLICY_OID);
     let tells = if policy { "tells why a bind is refused" } else { "does not tell why a bind is refused" };
-    Seen::good(format!("{kind}{holds}; {tells}"))
+    Seen::good(format!("{kind}{holds}; {tells}{pages}"))
 }
 
 /// The server's clock against ours.

@@ -119,6 +119,9 @@ impl Doors {
             Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records, &shared.roster, &shared.data)?);
         let site = site.ok_or(ServiceError::Site(findings))?;
         let live = Arc::new(LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?);
+        if let Some(before) = shared.live.load().as_ref() {
+            live.inherit(before);
+        }
         watch(&live, shared);
         shared.live.store(Some(live));
         Ok(())
@@ -184,6 +187,9 @@ async fn try_readers(live: &LiveSite) -> Result<Vec<String>, ServiceError> {
 
 fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: &Arc<Shared>) {
     let revision = live.revision;
+    if let Some(before) = shared.live.load().as_ref() {
+        live.inherit(before);
+    }
     let live = Arc::new(live);
     watch(&live, shared);
     shared.live.store(Some(live));

@@ -145,6 +145,22 @@ impl LiveSite {
         Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories, upstreams, resolved: ArcSwap::default() })
     }
 
+    /// Takes over what was known of sources under the revision before, so that a dead server stays left alone and lights do not flicker.
+    pub fn inherit(&self, before: &LiveSite) {
+        for source in &self.directories {
+            before.directories.iter().filter(|one| one.name() == source.name()).for_each(|one| source.inherit(one));
+        }
+        for source in &self.upstreams {
+            before.upstreams.iter().filter(|one| one.name() == source.name()).for_each(|one| source.inherit(one));
+        }
+        let same = |index: usize| {
+            let name = &before.site.gateways.get(index)?.name;
+            self.site.gateway_named(name).filter(|now| self.site.gateways.get(*now).is_some_and(|gateway| !gateway.hosts.is_empty()))
+        };
+        let known = before.resolved.load();
+        self.resolved.store(Arc::new(known.iter().filter_map(|(address, index)| Some((*address, same(*index)?))).collect()));
+    }
+
     /// The gateway of an address: by its ranges, or by a host name that resolves to it.
     pub fn gateway_at(&self, address: IpAddr) -> Option<usize> {
         self.site.gateway_at(address).or_else(|| self.resolved.load().get(&address.to_canonical()).copied())

@@ -69,7 +69,7 @@ function Chain({ chain, open, show }: ChainProps) {
           line {chain.line}
         </a>
       </header>
-      <ol className="grid grid-cols-5 gap-x-6 max-md:grid-cols-1 max-md:gap-y-3">
+      <ol className="grid grid-cols-5 gap-x-5 max-md:grid-cols-1 max-md:gap-y-3">
         {STATIONS.map(({ kind, title }, index) => (
           <li key={kind} className="relative min-w-0">
             <h3 className="mb-1 text-ink-faint text-xs">{title}</h3>
@@ -101,7 +101,7 @@ function Count({ n, word, colour }: { n: number; word: string; colour: string })
 /** The line that leads from one station to the next. */
 function Current() {
   return (
-    <svg aria-hidden="true" className="-left-6 absolute top-8 h-3 w-6 text-ink-faint max-md:hidden" viewBox="0 0 24 12">
+    <svg aria-hidden="true" className="-left-5 absolute top-8 h-3 w-5 text-ink-faint max-md:hidden" viewBox="0 0 24 12">
       <path d="M2 6 H20 M16 2.5 L20 6 L16 9.5" fill="none" stroke="currentColor" strokeWidth="1.2" />
     </svg>
   )
@@ -123,11 +123,13 @@ function Hop({ hop, pressed, press }: { hop: HopView; pressed: boolean; press: (
       <span className="flex items-center gap-1.5">
         <StateMark state={hop.state} />
         <span className="truncate font-semibold">{hop.name}</span>
+      </span>
+      <span className="flex items-baseline gap-2 text-xs">
+        <span className="line-clamp-2 text-ink-soft">{hop.said}</span>
         {hop.wait_ms != null && (
-          <span className="ml-auto shrink-0 font-mono text-ink-faint text-xs">≤ {wait(hop.wait_ms)}</span>
+          <span className="ml-auto shrink-0 font-mono text-ink-faint">≤ {wait(hop.wait_ms)}</span>
         )}
       </span>
-      <span className="line-clamp-2 text-ink-soft text-xs">{hop.said}</span>
     </button>
   )
 }

@@ -17,7 +17,7 @@ export function HopPanel({ hop, close }: { hop: HopView; close: () => void }) {
     <aside
       aria-label={hop.name}
       data-testid="hop-panel"
-      className="flex w-[480px] shrink-0 flex-col overflow-y-auto border-rule border-l bg-sheet max-lg:w-full"
+      className="flex w-[440px] shrink-0 flex-col overflow-y-auto border-rule border-l bg-sheet max-lg:w-full"
     >
       <div className="flex items-center gap-3 border-rule border-b px-4 py-2">
         <h2 className="font-semibold">{hop.name}</h2>

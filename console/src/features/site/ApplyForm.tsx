@@ -7,9 +7,9 @@ import type { Draft } from './useDraft'
 
 /** Choices of how long a change waits to be confirmed, in seconds. */
 const WAITS = [
-  { seconds: 0, name: 'stays' },
-  { seconds: 300, name: 'goes back after 5 min unless confirmed' },
-  { seconds: 1_800, name: 'goes back after 30 min unless confirmed' },
+  { seconds: 0, name: 'it stays' },
+  { seconds: 300, name: 'it goes back after 5 min unless confirmed' },
+  { seconds: 1_800, name: 'it goes back after 30 min unless confirmed' },
 ]
 
 type Props = { draft: Draft; sound: boolean; applied: (revision: number) => void }

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { api, type Difference, need, words } from '../../api/client'
+import { ApiError, api, type Difference, need, words } from '../../api/client'
 
 /** What the draft, or an earlier revision, would change: in words, then in lines. */
 export function Changes({ text, against }: { text: string; against: number }) {
@@ -9,7 +9,16 @@ export function Changes({ text, against }: { text: string; against: number }) {
     placeholderData: (before) => before,
     gcTime: 10_000,
   })
-  if (compared.isError) return <p className="p-3 text-ebb">{words(compared.error)}</p>
+  if (compared.isError) {
+    const mistakes = compared.error instanceof ApiError && compared.error.problem.findings?.length
+    return (
+      <p className="p-3 text-ink-soft">
+        {mistakes
+          ? 'It has mistakes; see Findings. What it would change is told once they are mended.'
+          : words(compared.error)}
+      </p>
+    )
+  }
   if (!compared.data) return null
   const { differences, lines } = compared.data
   return (

@@ -359,7 +359,10 @@ mod tests {
 
     const SITE: &str = include_str!("../../../../demo/site.toml");
 
-    fn differences(change: &[(&str, &str)]) -> Vec<Difference> {
+    /// What is replaced in the demo's site, and by what.
+    type Change<'c> = (&'c str, &'c str);
+
+    fn differences(change: &[Change]) -> Vec<Difference> {
         let read = |text: &str| {
             let (site, findings) = Site::read(text, &Known::default());
             site.unwrap_or_else(|| panic!("{findings:#?}"))
@@ -374,7 +377,7 @@ mod tests {
     #[test]
     fn what_makes_logging_in_weaker_is_said_and_marked() {
         let forms = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
-        let cases: [(&[(&str, &str)], &str); 9] = [
+        let cases: [(&[Change], &str); 9] = [
             (&[("second = [\"totp\"]", "second = []"), forms], "the second factor is no longer asked for"),
             (&[("client_patience = \"60s\"", "message_authenticator = \"when-present\"")], "no longer have to be signed"),
             (&[("[\"ldaps://127.0.0.1:18636\", ", "[\"ldap://127.0.0.1:18636\", ")], "travel to it unencrypted"),

@@ -9,6 +9,9 @@ fn known() -> Known {
     Known { sealed: Some(site.secrets().map(str::to_owned).collect()), ..Known::default() }
 }
 
+/// What is replaced in the demo's site, and by what.
+type Change<'c> = (&'c str, &'c str);
+
 /// Findings as `code@line`.
 fn found(text: &str) -> Vec<String> {
     Site::read(text, &known()).1.iter().map(|finding| format!("{}@{}", finding.code, finding.span.line)).collect()
@@ -143,7 +146,7 @@ grant = "control-room"
 fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
     let upstream = "[[upstreams]]\nname = \"oldlight\"\nservers = [\"127.0.0.1\"]\nsecret = \"upstream/harbourlight\"\n[[identity]]";
     let staff_first = "first = [\"tidehall\", \"roster\"]";
-    let cases: [(&[(&str, &str)], &str, &str); 12] = [
+    let cases: [(&[Change], &str, &str); 12] = [
         (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-impossible", "cannot give us that hash"),
         (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "has no room for a code"),
         (&[("second = [\"totp\"]", "second = [\"totp\", \"harbourlight\"]")], "one-factor", "2 second factors"),

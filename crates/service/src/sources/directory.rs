@@ -1,7 +1,7 @@
 //! A directory over LDAP (RFC 4511): finding a person, reading groups, checking a password by a bind.
 
 use super::pool::{Binder, ServerPool};
-use super::standing::{Failure, Health, Member, Round};
+use super::standing::{Failure, Health, Member, Round, inherit_all};
 use super::trouble::{Doing, from_ldap};
 use super::trust::client_config;
 use crate::error::ServiceError;
@@ -64,6 +64,11 @@ impl DirectorySource {
             }
         }
         Err(why)
+    }
+
+    /// Takes over what was known of its servers under the revision before.
+    pub fn inherit(&self, before: &DirectorySource) {
+        inherit_all(&self.servers, &before.servers);
     }
 
     /// What is known of its servers, in the order of the site file.

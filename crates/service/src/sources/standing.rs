@@ -29,7 +29,7 @@ pub struct Health {
     pub since_us: u64,
     /// When it was looked at last.
     pub checked_us: u64,
-    /// Questions of logins that it answered, since this revision is in force.
+    /// Questions of logins that it answered, since the service started.
     pub answers: u64,
     /// Questions of logins that went on to another server, or to none.
     pub failures: u64,
@@ -64,6 +64,18 @@ impl Standing {
                 answers: 0,
                 failures: 0,
             }),
+        }
+    }
+
+    /// Takes over what was known of the same server under the revision before: how it is, since when, and the figures.
+    pub(super) fn inherit(&self, before: &Standing) {
+        if let (Ok(mut health), Some(known)) = (self.health.lock(), before.health()) {
+            *health = known;
+        }
+        self.answers.store(before.answers.load(Ordering::Relaxed), Ordering::Relaxed);
+        self.failures.store(before.failures.load(Ordering::Relaxed), Ordering::Relaxed);
+        if before.is_down() {
+            self.down_until.store((self.started.elapsed() + LEFT_ALONE).as_millis() as u64, Ordering::Relaxed);
         }
     }
 
@@ -111,6 +123,15 @@ pub(super) trait Member {
     fn standing(&self) -> &Standing;
     /// Called when it is found down by a login.
     fn went_down(&self) {}
+}
+
+/// Hands what is known of servers over to those of the same name.
+pub(super) fn inherit_all<M: Member>(servers: &[M], before: &[M]) {
+    for server in servers {
+        if let Some(before) = before.iter().find(|before| before.url() == server.url()) {
+            server.standing().inherit(before.standing());
+        }
+    }
 }
 
 /// One question to the servers of a pool, those that failed lately last; the next only when one could not say.

@@ -1,6 +1,6 @@
 //! An upstream RADIUS server as a source or a factor: asked as a gateway would ask it, its answers proved before they count.
 
-use super::standing::{Failure, Health, Member, Round, Standing};
+use super::standing::{Failure, Health, Member, Round, Standing, inherit_all};
 use bivector_core::Cause;
 use bivector_core::login::{Answer, Given, HiddenKind, HiddenValue, PassedCredential, Unavailable, UpstreamAnswer, UpstreamAsk};
 use bivector_core::site::{Server, Upstream};
@@ -48,6 +48,11 @@ impl UpstreamSource {
     /// Its name in the site.
     pub fn name(&self) -> &str {
         &self.settings.name
+    }
+
+    /// Takes over what was known of its servers under the revision before.
+    pub fn inherit(&self, before: &UpstreamSource) {
+        inherit_all(&self.servers, &before.servers);
     }
 
     /// Whether it is asked for its state.
