@@ -47,6 +47,7 @@ bench:
 load: build
 	$(BIN) lab load
 	$(BIN) lab load --slapd
+	$(BIN) lab load --slapd --hashed
 
 clean:
 	$(CARGO) clean

@@ -157,7 +157,7 @@ try {
     ['bivector audit verify', `${bin} audit verify`],
   ], env, 680)
   await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 540)
-  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd', `${bin} lab load --slapd`]], env, 560)
+  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`]], env, 560)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()

@@ -517,5 +517,8 @@ pub(crate) enum Lab {
         /// Against a real OpenLDAP server instead, beside what it does by itself; its first of two servers is ended at the end
         #[arg(long)]
         slapd: bool,
+        /// With passwords that the server keeps under a slow hash (SHA-512 crypt), as directories should
+        #[arg(long, requires = "slapd")]
+        hashed: bool,
     },
 }

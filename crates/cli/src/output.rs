@@ -82,6 +82,16 @@ pub(crate) fn when(micros: u64) -> String {
     moment.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
+/// How long ago a moment was.
+pub(crate) fn ago(micros: u64) -> String {
+    let seconds = (Timestamp::now().as_microsecond() - micros as i64).max(0) / 1_000_000;
+    match seconds {
+        0..120 => format!("{seconds} s ago"),
+        120..7_200 => format!("{} min ago", seconds / 60),
+        _ => format!("{} h ago", seconds / 3_600),
+    }
+}
+
 /// A time span as people read it.
 pub(crate) fn took(micros: u64) -> String {
     match micros {

@@ -47,13 +47,26 @@ fn fact(need: &Need) -> Fact {
     }
 }
 
+/// The demo's site with a thousand more gateways and a thousand more rules before those that matter.
+fn crowded() -> Site {
+    let gateways: String = (0..1000)
+        .map(|n| format!("[[gateways]]\nname = \"g{n}\"\nfrom = [\"10.{}.{}.7\"]\nsecret = \"gateway/breakwater\"\n", n / 250, n % 250))
+        .collect();
+    let rules: String = (0..1000)
+        .map(|n| format!("[[rules]]\nname = \"r{n}\"\nchain = \"staff\"\nwhen = {{ group = \"nobody-{n}\" }}\nrefuse = \"x\"\n"))
+        .collect();
+    let (before, after) = SITE.split_once("[[rules]]").unwrap();
+    Site::read(&format!("{before}{gateways}{rules}[[rules]]{after}"), &Known::default()).0.unwrap()
+}
+
 fn whole(bytes: &[u8], site: &Arc<Site>, secret: &SharedSecret) -> Vec<u8> {
+    let gateway = site.gateway_at("127.0.0.11".parse().unwrap()).unwrap();
     let packet = Packet::parse(bytes).unwrap();
     let authentic = authenticate(packet, secret, IntegrityPolicy::Required).unwrap();
     let request = Request::read(
         &authentic,
         secret,
-        Arrival { gateway: 0, sender: "127.0.0.11:4000".parse().unwrap(), port: 0, origin: Origin::Gateway },
+        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 0, origin: Origin::Gateway },
     );
     let mut login = Login::begin(Arc::clone(site), request, "REFERENC".into(), 1, NOW);
     while let Next::Ask(need) = login.next() {
@@ -74,6 +87,8 @@ fn benches(c: &mut Criterion) {
         b.iter(|| authenticate(Packet::parse(black_box(&bytes)).unwrap(), &secret, IntegrityPolicy::Required).unwrap().is_signed())
     });
     c.bench_function("parse, verify, decide password and code, sign", |b| b.iter(|| whole(black_box(&bytes), &site, &secret)));
+    let crowded = Arc::new(crowded());
+    c.bench_function("the same beside 1000 more gateways and rules", |b| b.iter(|| whole(black_box(&bytes), &crowded, &secret)));
     let forms: Vec<Form> = ["password code(6)", "password ',' code(6)", "password"].map(|pattern| Form::parse(pattern).unwrap()).into();
     c.bench_function("read a password field in three forms", |b| b.iter(|| readings(&forms, black_box("barnacle-and-buoy123456")).len()));
     let (token, code) = (token(), token().code(NOW.secs() / 30));

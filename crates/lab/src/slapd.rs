@@ -3,6 +3,7 @@
 use crate::entries::{DirectoryPerson, ServiceAccount, person_dn};
 use crate::load::Measured;
 use ldap3::{Ldap, LdapConnAsync, Scope};
+use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::fs;
 use std::io;
@@ -14,6 +15,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 const SLAPADD: &str = "/usr/sbin/slapadd";
+const SLAPPASSWD: &str = "/usr/sbin/slappasswd";
 const SLAPD: &str = "/usr/sbin/slapd";
 
 /// A running server. Dropped, it ends.
@@ -25,16 +27,16 @@ pub struct RealDirectory {
 }
 
 impl RealDirectory {
-    /// Loads people and service accounts, and starts it on a free port. Passwords are kept as given.
+    /// Loads people and service accounts, and starts it on a free port. People's passwords are kept as given, or under a slow hash.
     ///
     /// # Errors
     /// OpenLDAP is not installed, or says no.
-    pub fn start(folder: &Path, base: &str, services: &[ServiceAccount], people: &[DirectoryPerson]) -> io::Result<Self> {
+    pub fn start(folder: &Path, base: &str, services: &[ServiceAccount], people: &[DirectoryPerson], hashed: bool) -> io::Result<Self> {
         fs::create_dir_all(folder.join("db"))?;
         let config = folder.join("slapd.conf");
         fs::write(&config, config_text(folder, base))?;
         let ldif = folder.join("people.ldif");
-        fs::write(&ldif, ldif_text(base, services, people))?;
+        fs::write(&ldif, ldif_text(base, services, &kept_passwords(people, hashed)?))?;
         let added = Command::new(SLAPADD).args(["-q", "-f"]).arg(&config).arg("-l").arg(&ldif).output()?;
         if !added.status.success() {
             return Err(io::Error::other(String::from_utf8_lossy(&added.stderr).into_owned()));
@@ -161,6 +163,23 @@ fn config_text(folder: &Path, base: &str) -> String {
          directory {folder}/db\ndbnosync\nmaxsize 268435456\nindex objectClass,uid eq\n\
          access to attrs=userPassword by anonymous auth by * none\naccess to * by users read by anonymous auth by * none\n"
     )
+}
+
+/// People with their passwords as the server keeps them.
+fn kept_passwords(people: &[DirectoryPerson], hashed: bool) -> io::Result<Vec<DirectoryPerson>> {
+    let mut hashes: HashMap<&str, String> = HashMap::new();
+    let mut kept = people.to_vec();
+    for (person, kept) in people.iter().zip(&mut kept).filter(|_| hashed) {
+        let hash = match hashes.get(person.password.as_str()) {
+            Some(hash) => hash.clone(),
+            None => {
+                let made = Command::new(SLAPPASSWD).args(["-h", "{CRYPT}", "-c", "$6$%.8s", "-s", &person.password]).output()?;
+                hashes.entry(&person.password).or_insert(String::from_utf8_lossy(&made.stdout).trim().to_owned()).clone()
+            }
+        };
+        kept.password = hash;
+    }
+    Ok(kept)
 }
 
 fn ldif_text(base: &str, services: &[ServiceAccount], people: &[DirectoryPerson]) -> String {

@@ -40,7 +40,7 @@ fn list(directories: &[DirectoryView], global: &Global) {
     if global.json {
         return output::json(&directories);
     }
-    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "answers", "failed", "chains"]);
+    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "looked at", "answers", "failed", "chains"]);
     for directory in directories {
         for (index, server) in directory.servers.iter().enumerate() {
             let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
@@ -50,6 +50,7 @@ fn list(directories: &[DirectoryView], global: &Global) {
                 state(server.state),
                 output::when(server.since_us),
                 server.said.clone(),
+                output::ago(server.checked_us),
                 server.answers.to_string(),
                 server.failures.to_string(),
                 first(&directory.chains.join(", ")),

@@ -34,8 +34,10 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
             let (exchange, _) = gateway.log_in(&person, password.expose()).await.map_err(|error| Failure::no(error.to_string(), ""))?;
             Ok(print_exchange(&exchange, global))
         }
-        Lab::Load { seconds, rounds, no_sync, slapd: true, .. } => load::run_with_slapd(seconds, rounds, no_sync, global).await,
-        Lab::Load { seconds, parallel, rounds, no_sync, slapd: false } => {
+        Lab::Load { seconds, rounds, no_sync, slapd: true, hashed, .. } => {
+            load::run_with_slapd(seconds, rounds, no_sync, hashed, global).await
+        }
+        Lab::Load { seconds, parallel, rounds, no_sync, slapd: false, .. } => {
             load::run(seconds, parallel as usize, rounds, no_sync, global).await
         }
     }

@@ -15,7 +15,7 @@ pub(crate) async fn run(command: UpstreamCommand, global: &Global) -> Result<Exi
         output::json(&upstreams);
         return Ok(ExitCode::SUCCESS);
     }
-    let mut table = output::table(&["upstream", "server", "state", "since", "what was seen", "answers", "failed", "chains"]);
+    let mut table = output::table(&["upstream", "server", "state", "since", "what was seen", "looked at", "answers", "failed", "chains"]);
     for upstream in &upstreams {
         for (index, server) in upstream.servers.iter().enumerate() {
             let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
@@ -25,6 +25,7 @@ pub(crate) async fn run(command: UpstreamCommand, global: &Global) -> Result<Exi
                 state(server.state),
                 output::when(server.since_us),
                 server.said.clone(),
+                output::ago(server.checked_us),
                 server.answers.to_string(),
                 server.failures.to_string(),
                 first(&upstream.chains.join(", ")),

@@ -72,7 +72,7 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
     let directory =
         StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(|error| failed(error.to_string()))?;
     let world = World::start(people, &[directory.address()], no_sync).await?;
-    let mut waiting = world.logins(people);
+    let mut waiting = world.logins(people, own_password);
     let (mut echo, mut bare, mut whole, mut calm) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for _ in 0..rounds {
         let server = Bare::start(echo_back).map_err(|error| failed(error.to_string()))?;
@@ -290,25 +290,29 @@ impl World {
     }
 
     /// Every code of the window of everybody, each once.
-    fn logins(&self, people: usize) -> Vec<LoadLogin> {
+    fn logins(&self, people: usize, password: fn(usize) -> String) -> Vec<LoadLogin> {
         let step = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() / 30;
         let tokens: Vec<Token> = (0..people).map(token).collect();
         (-STEPS..=STEPS)
             .flat_map(|offset| {
                 tokens.iter().enumerate().map(move |(person, token)| LoadLogin {
                     name: format!("load{person:05}"),
-                    password: format!("pw-{person}-{}", token.code(step.wrapping_add_signed(offset))),
+                    password: password(person) + &token.code(step.wrapping_add_signed(offset)),
                 })
             })
             .collect()
     }
 }
 
+fn own_password(person: usize) -> String {
+    format!("pw-{person}-")
+}
+
 fn directory_person(person: usize) -> DirectoryPerson {
     DirectoryPerson {
         uid: format!("load{person:05}"),
         name: format!("Load {person}"),
-        password: format!("pw-{person}-"),
+        password: own_password(person),
         groups: vec!["load".into()],
         state: Default::default(),
     }
