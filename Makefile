@@ -38,7 +38,6 @@ lint: console
 reference:
 	$(CARGO) run --quiet -- site reference > docs/site-file.md
 	$(CARGO) run --quiet -- api-description > docs/openapi.json
-	cd console && npm run --silent api
 
 bench:
 	$(CARGO) bench --workspace

@@ -89,7 +89,8 @@ async fn go_back(doors: &Arc<Doors>, shared: &Arc<Shared>, waiting: &Awaiting) -
         text: before,
         operator: BY_ITSELF.into(),
         note: format!("back to revision {}: nobody confirmed revision {}", waiting.back_to, waiting.revision),
-        expected: Some(waiting.revision),
+        // Where nothing is in force, as after a start that could not open its doors, going back mends it.
+        expected: shared.live.load().as_ref().map(|_| waiting.revision),
         weaker_is_meant: true,
         while_unconfirmed: true,
     };

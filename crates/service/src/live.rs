@@ -199,3 +199,37 @@ fn open_secret(name: &str, sealed: &BTreeMap<String, SealedSecret>, seal: &Seal)
     let sealed = sealed.get(name).ok_or_else(|| refused(format!("no secret is sealed under `{name}`")))?;
     seal.open(&secret_purpose(name), &sealed.current).map_err(|error| refused(format!("the secret `{name}`: {error}")))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bivector_wire::{Code, Message, hide_password};
+
+    fn request(secret: &SharedSecret, signed: bool) -> Vec<u8> {
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserPassword, &hide_password(b"barnacle-and-buoy", &[4; 16], secret).unwrap());
+        if signed { message.sign_request(1, &[4; 16], secret).unwrap() } else { message.unsigned_request(1, &[4; 16]).unwrap() }
+    }
+
+    #[test]
+    fn while_two_values_count_the_one_that_proves_a_request_or_reads_its_password_is_taken() {
+        let (old, new) = (SharedSecret::new(b"old-value"), SharedSecret::new(b"new-value"));
+        let both = GatewaySecret { current: old.clone(), next: Some(new.clone()) };
+        for (secret, which) in [(&old, Which::Current), (&new, Which::Next)] {
+            for (signed, policy) in [(true, IntegrityPolicy::Required), (false, IntegrityPolicy::WhenPresent)] {
+                let bytes = request(secret, signed);
+                let (proved, seen) = both.authenticate(Packet::parse(&bytes).unwrap(), policy).unwrap();
+                assert_eq!((proved.is_signed(), seen), (signed, which));
+            }
+        }
+        let stranger = request(&SharedSecret::new(b"another"), true);
+        assert_eq!(
+            both.authenticate(Packet::parse(&stranger).unwrap(), IntegrityPolicy::Required).unwrap_err(),
+            NotAuthentic::SecretDiffers
+        );
+        let unsigned = request(&old, false);
+        assert_eq!(both.authenticate(Packet::parse(&unsigned).unwrap(), IntegrityPolicy::Required).unwrap_err(), NotAuthentic::Missing);
+        let one = GatewaySecret { current: old, next: None };
+        assert!(one.authenticate(Packet::parse(&request(&new, true)).unwrap(), IntegrityPolicy::Required).is_err(), "retired is retired");
+    }
+}

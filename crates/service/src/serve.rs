@@ -97,9 +97,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error) => (None, Some(error)),
     };
     let (stop, stopped) = watch::channel(false);
-    if problem.is_none() {
-        confirm::take_up(&doors, &shared)?;
-    }
+    confirm::take_up(&doors, &shared)?;
     let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), tls.is_some(), stopped.clone())?);
     let encrypted = tls.is_some();
     let serving = tokio::spawn(async move {

@@ -102,3 +102,26 @@ fn long_text_is_split_at_253_and_vendor_values_at_247() {
     assert_eq!(lengths, [253, 253, 94, 253, 59]);
     assert_eq!(packet.joined(AttributeType::EapMessage), vec![b'e'; 600]);
 }
+
+#[test]
+fn a_reply_without_message_authenticator_counts_only_where_that_is_allowed_and_never_with_eap() {
+    let (secret, authenticator) = (SharedSecret::new(b"breakwater-secret"), [7; 16]);
+    let mut message = Message::new(Code::AccessAccept);
+    message.push(AttributeType::Class, b"control-room");
+    let proved = |bytes: &[u8], policy| {
+        authenticate_reply(Packet::parse(bytes).unwrap(), &authenticator, &secret, policy).map(|proved| proved.is_signed())
+    };
+    let plain = message.unsigned_reply(9, &authenticator, &secret).unwrap();
+    assert_eq!(proved(&plain, IntegrityPolicy::WhenPresent), Ok(false));
+    assert_eq!(proved(&plain, IntegrityPolicy::Required), Err(NotAuthentic::Missing));
+    message.push(AttributeType::EapMessage, &[3, 1, 0, 4]);
+    let eap = message.unsigned_reply(9, &authenticator, &secret).unwrap();
+    assert_eq!(proved(&eap, IntegrityPolicy::WhenPresent), Err(NotAuthentic::Missing));
+    for at in 0..plain.len() {
+        let mut changed = plain.clone();
+        changed[at] ^= 1;
+        let noticed = Packet::parse(&changed)
+            .map_or(true, |packet| authenticate_reply(packet, &authenticator, &secret, IntegrityPolicy::WhenPresent).is_err());
+        assert!(noticed, "byte {at} changed unnoticed");
+    }
+}

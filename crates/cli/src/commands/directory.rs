@@ -7,6 +7,7 @@ use crate::output;
 use bivector_core::trace::Tone;
 use bivector_service::api::{DirectoryView, ProbeRequest};
 use bivector_service::shared::Event;
+use bivector_service::sources::Health;
 use bivector_service::sources::probe::ProbedServer;
 use reqwest::Method;
 use std::process::ExitCode;
@@ -40,12 +41,20 @@ fn list(directories: &[DirectoryView], global: &Global) {
     if global.json {
         return output::json(&directories);
     }
-    let mut table = output::table(&["directory", "server", "state", "since", "what was seen", "looked at", "answers", "failed", "chains"]);
-    for directory in directories {
-        for (index, server) in directory.servers.iter().enumerate() {
+    print_servers("directory", directories.iter().map(|directory| (&directory.name, &directory.servers, &directory.chains)));
+    if directories.is_empty() {
+        output::line("the site in force has no directory");
+    }
+}
+
+/// Sources of one kind with the state of each server, one line a server.
+pub(super) fn print_servers<'v>(kind: &str, sources: impl Iterator<Item = (&'v String, &'v Vec<Health>, &'v Vec<String>)>) {
+    let mut table = output::table(&[kind, "server", "state", "since", "what was seen", "looked at", "answers", "failed", "chains"]);
+    for (name, servers, chains) in sources {
+        for (index, server) in servers.iter().enumerate() {
             let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
             table.add_row([
-                first(&directory.name),
+                first(name),
                 server.server.clone(),
                 state(server.state),
                 output::when(server.since_us),
@@ -53,14 +62,11 @@ fn list(directories: &[DirectoryView], global: &Global) {
                 output::ago(server.checked_us),
                 server.answers.to_string(),
                 server.failures.to_string(),
-                first(&directory.chains.join(", ")),
+                first(&chains.join(", ")),
             ]);
         }
     }
     output::print_table(&table);
-    if directories.is_empty() {
-        output::line("the site in force has no directory");
-    }
 }
 
 fn show(probed: &[ProbedServer], global: &Global) {
@@ -84,7 +90,7 @@ fn show(probed: &[ProbedServer], global: &Global) {
     }
 }
 
-pub(super) fn state(state: Tone) -> String {
+fn state(state: Tone) -> String {
     let word = match state {
         Tone::Good => "well",
         Tone::Note => "not known yet",

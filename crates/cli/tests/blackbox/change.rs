@@ -157,3 +157,44 @@ async fn a_site_file_of_five_megabytes_is_read_and_one_beyond_the_limit_is_refus
     let (status, _) = world.service.call("POST", "/site/check", Some(json!({ "text": "x".repeat(21 * 1024 * 1024) }))).await;
     assert_eq!(status, 413);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_that_cannot_open_its_doors_still_goes_back_to_what_was_confirmed() {
+    let (world, folder) = (Northmoor::start().await, tempfile::tempdir().unwrap());
+    let port = free_udp_port();
+    let moved = file(&folder, "moved.toml", &world.site.replace(&world.radius.port().to_string(), &port.to_string()));
+    world.service.run(&["site", "apply", &moved, "--confirm-within", "10s"]);
+    // While the service is down, the newest revision becomes one that this service cannot put in force.
+    let Northmoor { service, directories, .. } = world;
+    let (data, _folder) = service.kill();
+    let records = rusqlite::Connection::open(data.join("records.db")).unwrap();
+    records.execute("UPDATE revisions SET text = 'format = 9' WHERE number = 2", []).unwrap();
+    drop(records);
+    let service = Service::start_in(&data, &[]);
+    let until = std::time::Instant::now() + Duration::from_secs(20);
+    while revision(&service).await != 3 && std::time::Instant::now() < until {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert_eq!(revision(&service).await, 3, "{}", service.log());
+    assert!(service.run(&["site", "history"]).contains("back to revision 1"));
+    drop(directories);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_go_by_the_labels_of_the_gateway_that_a_login_comes_through() {
+    let world = Northmoor::start().await;
+    let site = world
+        .site
+        .replacen(
+            "name = \"control room\"\nchain = \"staff\"\nwhen = { group = \"control-room\" }",
+            "name = \"control room\"\nchain = \"staff\"\nwhen = { group = \"control-room\", label = { kind = \"vpn\" } }",
+            1,
+        )
+        .replacen("client_patience = \"60s\"", "labels = { kind = \"vpn\", place = \"harbour\" }", 1);
+    let (status, body) = world.service.apply(&site).await;
+    assert_eq!(status, 201, "{body}");
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.0, "accept");
+    let (_, trace) = world.log_in("slipway", "ines", &format!("barnacle-and-buoy{}", super::harness::code("ines", 1))).await;
+    assert_eq!(trace["cause"], "no-rule", "slipway is no vpn: {trace:#}");
+    assert!(world.service.run(&["gateway", "show", "breakwater"]).contains("kind vpn, place harbour"));
+}

@@ -238,3 +238,28 @@ async fn both_orders_work_a_policy_server_may_stand_before_bivector_or_behind_it
         said(&trace)
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn chains_and_upstreams_are_listed_with_their_state_and_a_dead_one_says_what_to_do() {
+    let world = Northmoor::start().await;
+    // Nobody listens where the demo's upstream should be.
+    for _ in 0..200 {
+        if world.service.get("/upstreams").await[0]["servers"][0]["state"] == "bad" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    let listed = world.service.run(&["upstream", "list"]);
+    assert!(listed.contains("harbourlight") && listed.contains("nothing listens there") && listed.contains("hardware codes"), "{listed}");
+    let chains = world.service.run(&["chain", "list"]);
+    for part in ["staff", "hardware codes", "contractors", "breakwater", "no server can be used", "remedy: check that the servers run"] {
+        assert!(chains.contains(part), "{part}: {chains}");
+    }
+    let (seen, trace) = world.log_in("lantern", "tomasz@hardware.northmoor.example", "ebb before flood778899").await;
+    assert_eq!(
+        (seen.as_str(), trace["cause"].as_str(), trace["chain"].as_str()),
+        ("reject", Some("source-unreachable"), Some("hardware codes"))
+    );
+    let (_, trace) = world.log_in("lantern", "pell", "x").await;
+    assert_eq!(trace["chain"], "contractors", "other realms go on to the next chain");
+}

@@ -6,6 +6,7 @@ use crate::rule::Groups;
 use crate::site::{Site, SourceRef};
 use crate::trace::{Outcome, Tone, Trace};
 use bivector_wire::{AttributeType, Code, Message, SharedSecret, hide_password};
+use proptest::prelude::*;
 use std::sync::Arc;
 
 const UPSTREAM: &str = r#"
@@ -309,4 +310,49 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
     assert!(String::from_utf8_lossy(accept.attributes()).contains("this login and one more are left to change it"));
     assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("expired")));
+}
+
+proptest! {
+    /// Whatever directory, records and upstream say in whatever order of good and bad, an accept needs every one of them to be good,
+    /// and no round asks a source for more than one guess.
+    #[test]
+    fn an_accept_over_an_upstream_needs_every_answer_to_be_good(
+        upstream_first: bool, answers in proptest::collection::vec(0u8..4, 1..4), right: bool, typed in "[0-9]{6}|",
+    ) {
+        let site = match upstream_first {
+            true => with_upstream(&[(FIRST, "first = [\"oldlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]),
+            false => with_upstream(&[("second = [\"totp\"]", "second = [\"oldlight\"]")]),
+        };
+        let mut world = World::new();
+        let said = |answer: &u8| match answer {
+            0 => accept(),
+            1 => UpstreamAnswer::Reject(Given::default()),
+            2 => UpstreamAnswer::Challenge { state: vec![7], given: Given::default() },
+            _ => UpstreamAnswer::Unavailable(Unavailable { cause: Cause::SourceSlow, seen: String::new() }),
+        };
+        world.upstream = answers.iter().map(said).collect();
+        let password = if right { "barnacle" } else { "mussel" };
+        let mut verdict = world.run(&site, request(&site, "breakwater", "ines", format!("{password}{typed}").as_bytes())).0;
+        let mut rounds = 1;
+        while let Verdict::Challenge(asked) = &verdict {
+            rounds += 1;
+            verdict = world.run(&site, answer(&site, "breakwater", "ines", b"123456", &asked.state)).0;
+        }
+        // By hand: a challenge asks again, anything but an accept after it ends the login.
+        let first_that_ends = answers.iter().find(|answer| **answer != 2);
+        let asked_at_all = upstream_first || right && !typed.is_empty();
+        let wanted = asked_at_all && first_that_ends == Some(&0);
+        prop_assert_eq!(matches!(verdict, Verdict::Accept(_)), wanted, "{:?} after {} rounds", verdict, rounds);
+        prop_assert!(world.guesses.len() <= 1 && world.asked.len() <= rounds);
+        prop_assert!(world.kept.is_empty(), "every prompt was taken");
+    }
+
+    #[test]
+    fn a_state_of_anybodys_making_never_goes_on_with_a_login(state in proptest::collection::vec(any::<u8>(), 0..40)) {
+        let site = with_upstream(&[]);
+        let mut world = World::new();
+        let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes(), &state));
+        prop_assert!(matches!(verdict, Verdict::Refuse(_)));
+        prop_assert_eq!(trace.cause, Some(Cause::ChallengeForeign));
+    }
 }

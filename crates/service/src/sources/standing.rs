@@ -80,7 +80,7 @@ impl Standing {
     }
 
     pub(super) fn is_down(&self) -> bool {
-        self.started.elapsed().as_millis() as u64 <= self.down_until.load(Ordering::Relaxed).saturating_sub(1)
+        (self.started.elapsed().as_millis() as u64) < self.down_until.load(Ordering::Relaxed)
     }
 
     /// Notes that it could not be used; asked last from now on.
@@ -201,5 +201,81 @@ impl<'d, M: Member> Round<'d, M> {
             None => Unavailable { cause: Cause::SourceUnreachable, seen: "it has no such server".into() },
         };
         Answer { value: unavailable(why), server: None, failed: self.failed }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    struct Server(&'static str, Standing);
+
+    impl Member for Server {
+        fn url(&self) -> &str {
+            self.0
+        }
+
+        fn standing(&self) -> &Standing {
+            &self.1
+        }
+    }
+
+    fn servers() -> Vec<Server> {
+        ["a", "b", "c"].map(|name| Server(name, Standing::new(name))).into()
+    }
+
+    fn why(cause: Cause) -> Unavailable {
+        Unavailable { cause, seen: "seen".into() }
+    }
+
+    fn order(servers: &[Server], pool: Pool, turn: &AtomicUsize) -> String {
+        let mut round = Round::new("source", servers, pool, turn);
+        std::iter::from_fn(|| round.next()).map(|server| server.0).collect()
+    }
+
+    #[test]
+    fn a_pool_is_asked_in_order_or_in_turn_and_those_that_are_down_last() {
+        let (servers, turn) = (servers(), AtomicUsize::new(0));
+        assert_eq!([order(&servers, Pool::Order, &turn), order(&servers, Pool::Order, &turn)], ["abc", "abc"]);
+        let turns: Vec<String> = (0..4).map(|_| order(&servers, Pool::Balance, &turn)).collect();
+        assert_eq!(turns, ["abc", "bca", "cab", "abc"]);
+        servers[0].1.set_down(&why(Cause::SourceUnreachable));
+        assert_eq!(order(&servers, Pool::Order, &turn), "bca");
+        servers[0].1.set_well();
+        assert_eq!(order(&servers, Pool::Order, &turn), "abc");
+        let mut only = Round::only("source", &servers, "c");
+        assert_eq!((only.next().map(|server| server.0), only.next().is_none()), (Some("c"), true));
+        assert!(Round::only("source", &servers, "gone").next().is_none());
+    }
+
+    #[test]
+    fn a_question_that_may_have_arrived_goes_to_no_other_server_and_figures_count_both_ends() {
+        let (servers, turn) = (servers(), AtomicUsize::new(0));
+        let mut round = Round::new("source", &servers, Pool::Order, &turn);
+        let first = round.next().unwrap();
+        round.failed(first, Failure::from(why(Cause::SourceUnreachable)), true);
+        let second = round.next().unwrap();
+        round.failed(second, Failure { why: why(Cause::SourceSlow), sent: true }, false);
+        assert!(round.next().is_none(), "the guess is with b now");
+        let answer = round.given_up(Some);
+        assert_eq!((answer.failed.len(), answer.value.unwrap().cause), (1, Cause::SourceSlow));
+        let round = Round::new("source", &servers, Pool::Order, &turn);
+        round.answered(&servers[1], ());
+        let figures = |server: &Server| server.1.health().map(|health| (health.answers, health.failures, health.state)).unwrap();
+        assert_eq!(figures(&servers[0]), (0, 1, Tone::Bad));
+        assert_eq!(figures(&servers[1]), (1, 1, Tone::Good));
+    }
+
+    #[test]
+    fn what_is_known_of_a_server_outlives_a_change_of_the_site() {
+        let (before, after) = (servers(), servers());
+        before[2].1.set_down(&why(Cause::SourceTlsUntrusted));
+        before[1].1.set_well();
+        inherit_all(&after, &before);
+        assert!(after[2].1.is_down() && !after[1].1.is_down());
+        assert_eq!(after[2].1.health(), before[2].1.health());
+        assert_eq!(order(&after, Pool::Order, &AtomicUsize::new(0)), "abc");
+        assert_eq!(after[0].1.note(Tone::Good, None, "answers").map(|health| health.state), Some(Tone::Good), "a change is told");
+        assert_eq!(after[0].1.note(Tone::Good, None, "answers"), None, "and no change is not");
     }
 }
