@@ -122,7 +122,7 @@ causes! {
         "extend the account in the directory";
     PasswordExpired "password-expired" Source
         "the password is right but has expired"
-        "the person changes the password where your organisation does that";
+        "the person changes the password where your organisation does that; or set `change_password = true` on the chain, where the gateway shows prompts";
     PasswordMustChange "password-must-change" Source
         "the password must be changed before the first login"
         "the person changes the password where your organisation does that";

@@ -3,7 +3,7 @@
 use crate::form::Form;
 use crate::grant::GrantValue;
 use crate::rule::Then;
-use crate::site::{Chain, Site};
+use crate::site::{Chain, Charset, Site};
 use bivector_wire::{IntegrityPolicy, render};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
@@ -69,6 +69,17 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         ("Message-Authenticator", signed.to_owned()),
         ("sends from", gateway.from.iter().map(crate::addresses::show).chain(gateway.hosts.iter().cloned()).collect::<Vec<_>>().join(", ")),
     ];
+    if gateway.shows_challenges {
+        device.push(("prompts", "on: it shows the Reply-Message of an Access-Challenge and sends the answer with its State".to_owned()));
+    }
+    if !gateway.identifiers.is_empty() {
+        device.push(("NAS-Identifier", gateway.identifiers.join(" or ")));
+    }
+    let charset = match gateway.charset {
+        Charset::Utf8 => "UTF-8",
+        Charset::Latin1 => "Latin-1 (ISO 8859-1), as stated in the site file",
+    };
+    device.push(("text", charset.to_owned()));
     device.push(match gateway.patience {
         Some(patience) => {
             ("waits", format!("{} s per try, {} tries (as stated in the site file)", patience.wait.as_secs_f64(), patience.tries))
