@@ -33,7 +33,7 @@ export function HopPanel({ hop, close }: { hop: HopView; close: () => void }) {
         <p>{hop.said}</p>
         {hop.since_us != null && (
           <p className="text-ink-faint text-xs">
-            {hop.kind === 'gateway' ? 'last login' : 'since'} {fullTime(hop.since_us)}
+            {hop.kind === 'gateway' ? 'newest login' : 'since'} {fullTime(hop.since_us)}
           </p>
         )}
         {hop.remedy && (

@@ -76,3 +76,22 @@ async fn gateways_are_listed_with_their_newest_login_and_handed_over_in_four_way
     assert_eq!(json["sections"][0]["rows"][0]["label"], "protocol");
     assert!(text(&world.service.cli(&["gateway", "handover", "lighthouse"]).stderr).contains("known: breakwater, lantern, slipway"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_light_of_a_gateway_says_why_its_newest_packet_got_no_answer() {
+    let world = Northmoor::start().await;
+    let light = async || {
+        let chains = world.service.get("/chains").await;
+        chains[0]["hops"].as_array().unwrap().iter().find(|hop| hop["name"] == "breakwater").unwrap().clone()
+    };
+    assert_eq!(light().await["state"], "note", "nothing has come yet");
+    let mut wrong = world.gateway("breakwater");
+    (wrong.secret, wrong.patience.wait) = (bivector_wire::SharedSecret::new(b"breakwater-Kq7vX2mTz9 "), Duration::from_millis(200));
+    let (_, local) = wrong.log_in("ines", "x").await.unwrap();
+    world.service.trace_from(local).await;
+    let seen = light().await;
+    assert!(seen["state"] == "bad" && seen["said"].as_str().unwrap().contains("another shared secret"), "{seen}");
+    assert!(seen["remedy"].as_str().unwrap().contains("stray space"), "{seen}");
+    world.log_in("breakwater", "ines", "x").await;
+    assert_eq!(light().await["state"], "good", "a refused login is an answer");
+}

@@ -5,12 +5,14 @@ use super::auth::Operator;
 use super::problem::Problem;
 use crate::clock;
 use crate::live::LiveSite;
+use crate::records::Newest;
 use crate::sources::Health;
 use axum::Json;
 use axum::extract::State;
 use bivector_core::site::{Chain, FactorKind, FirstSource, Site, SourceRef, SourceWhen};
-use bivector_core::trace::Tone;
+use bivector_core::trace::{Outcome, Tone};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// A chain, hop by hop.
@@ -99,19 +101,23 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<J
     Ok(Json(live.site.chains.iter().enumerate().map(view).collect()))
 }
 
-fn hops(index: usize, chain: &Chain, live: &LiveSite, newest: &std::collections::HashMap<String, u64>) -> Vec<HopView> {
+fn hops(index: usize, chain: &Chain, live: &LiveSite, newest: &HashMap<String, Newest>) -> Vec<HopView> {
     let site = &live.site;
     let gateways = site.gateways.iter().filter(|gateway| gateway.chains.contains(&index)).map(|gateway| {
-        let last = newest.get(&gateway.name).copied();
-        let (state, said) = match last {
-            Some(_) => (Tone::Good, "sends logins".to_owned()),
-            None => (Tone::Note, "no login has come from it yet".to_owned()),
+        let last = newest.get(&gateway.name);
+        let (state, said, cause) = match last {
+            None => (Tone::Note, "no login has come from it yet".to_owned(), None),
+            Some(Newest { outcome: Outcome::Silent, cause: Some(cause), .. }) => {
+                (Tone::Bad, format!("its newest packet got no answer: {}", cause.sentence()), Some(*cause))
+            }
+            Some(_) => (Tone::Good, "sends logins".to_owned(), None),
         };
         let from = gateway.from.iter().map(bivector_core::addresses::show).chain(gateway.hosts.iter().cloned());
         let mut details = vec![format!("from {}", from.collect::<Vec<_>>().join(", "))];
         details.extend(gateway.labels.iter().map(|(key, value)| format!("{key}: {value}")));
         HopView {
-            since_us: last,
+            since_us: last.map(|last| last.began_us),
+            remedy: cause.map(|cause| cause.remedy().to_owned()),
             wait_ms: gateway.patience.map(|patience| patience.wait.as_millis() as u64 * u64::from(patience.tries)),
             ..hop(HopKind::Gateway, &gateway.name, state, said, details, gateway.line)
         }

@@ -18,7 +18,7 @@ pub use operators::{OperatorRow, Role, TokenRow};
 pub use people::{FactorRow, NewFactor, NewPerson, PersonRow};
 pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
 pub use traces::{Guess, Knock, TraceFilter, TraceRow};
-pub(crate) use traces::{insert_knock, insert_trace};
+pub(crate) use traces::{Newest, insert_knock, insert_trace};
 
 use crate::error::ServiceError;
 use rusqlite::{Connection, OpenFlags, Transaction};

@@ -11,6 +11,14 @@ use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::{IntoParams, ToSchema};
 
+/// The newest login of a gateway.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Newest {
+    pub(crate) began_us: u64,
+    pub(crate) outcome: Outcome,
+    pub(crate) cause: Option<Cause>,
+}
+
 /// Traces that are looked at for counts: enough for a day of most sites, and quick.
 const COUNTED: i64 = 20_000;
 
@@ -174,14 +182,19 @@ impl Records {
         .await
     }
 
-    /// When the newest of the last [`COUNTED`] logins of each gateway began.
-    pub(crate) async fn newest_by_gateway(&self) -> Result<HashMap<String, u64>, RecordsError> {
+    /// The newest of the last [`COUNTED`] logins of each gateway.
+    pub(crate) async fn newest_by_gateway(&self) -> Result<HashMap<String, Newest>, RecordsError> {
         self.read(|connection| {
             let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get(0))?;
-            connection
-                .prepare_cached("SELECT gateway, max(began_us) FROM traces WHERE id > ?1 GROUP BY gateway")?
-                .query_map([newest - COUNTED], |row| Ok((row.get(0)?, row.get::<_, i64>(1)? as u64)))?
-                .collect()
+            // Beside max() the other columns are those of the row that has it.
+            let mut statement = connection
+                .prepare_cached("SELECT gateway, max(id), began_us, cause, outcome FROM traces WHERE id > ?1 GROUP BY gateway")?;
+            let of = |row: &Row<'_>| {
+                let cause: Option<String> = row.get(3)?;
+                let cause = if cause.is_some() { Some(word(row, 3)?) } else { None };
+                Ok((row.get(0)?, Newest { began_us: row.get::<_, i64>(2)? as u64, outcome: word(row, 4)?, cause }))
+            };
+            statement.query_map([newest - COUNTED], of)?.collect()
         })
         .await
     }

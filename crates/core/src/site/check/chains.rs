@@ -44,14 +44,12 @@ pub(in crate::site) fn uses(
         let given = chains.iter().flat_map(|chain| chain.rules.rules()).any(|rule| rule.then == Then::Grant(index));
         unused(name, "grant", given, notes);
     }
-    for chain in chains {
+    for (index, chain) in chains.iter().enumerate() {
         forms_and_factors(chain, notes);
         methods(chain, notes);
         cascade(chain, notes);
-        let shows = gateways
-            .iter()
-            .any(|(_, gateway, ..)| gateway.shows_challenges && gateway.chains.iter().any(|own| chains.get(*own) == Some(chain)));
-        if chain.change_password && !shows {
+        let shows = || gateways.iter().any(|(_, gateway, ..)| gateway.shows_challenges && gateway.chains.contains(&index));
+        if chain.change_password && !shows() {
             let message =
                 format!("`change_password` of `{}` asks for the new password, but none of its gateways shows prompts", chain.name);
             notes.warn("no-prompt", notes.lines.start_of(chain.line), message, "set `shows_challenges = true` on a gateway that can");
