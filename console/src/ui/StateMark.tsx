@@ -11,7 +11,7 @@ const LOOKS: Record<Tone, { mark: string; word: string; colour: string }> = {
 export function StateMark({ state, withWord = false }: { state: Tone; withWord?: boolean }) {
   const { mark, word, colour } = LOOKS[state]
   return (
-    <span className={`whitespace-nowrap ${colour}`}>
+    <span className={`relative whitespace-nowrap ${colour}`}>
       <span aria-hidden="true">{mark}</span>
       <span className={withWord ? 'ml-1' : 'sr-only'}>{word}</span>
     </span>

@@ -31,12 +31,15 @@ export function Changes({ text, against }: { text: string; against: number }) {
       )}
       {lines && (
         <pre className="overflow-x-auto border-rule border-t px-3 py-2 font-mono text-xs leading-5">
-          {lines.split('\n').map((line, at) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: lines of one text have no other name
-            <span key={at} className={`block ${colourOf(line)}`}>
-              {line || ' '}
-            </span>
-          ))}
+          {lines
+            .trimEnd()
+            .split('\n')
+            .map((line, at) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: lines of one text have no other name
+              <span key={at} className={`block ${colourOf(line)}`}>
+                {line || ' '}
+              </span>
+            ))}
         </pre>
       )}
     </div>
@@ -44,6 +47,7 @@ export function Changes({ text, against }: { text: string; against: number }) {
 }
 
 function colourOf(line: string) {
+  if (/^(---|\+\+\+) /.test(line)) return 'text-ink-faint'
   if (line.startsWith('+')) return 'bg-flood-wash text-ink'
   if (line.startsWith('-')) return 'bg-ebb-wash text-ink'
   return 'text-ink-faint'
