@@ -1,6 +1,5 @@
 //! Load on loopback: workers that each keep one request in flight, bounded in count and time.
 
-use crate::slapd::wait_for_turn;
 use bivector_exchange::{AskError, Asker, Patience, Request};
 use bivector_wire::{AttributeType, Code, SharedSecret};
 use hdrhistogram::Histogram;
@@ -10,6 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tokio::net::UdpSocket;
+use tokio::sync::Semaphore;
 use tokio::task::JoinHandle;
 
 /// What a run of load measured.
@@ -65,6 +65,42 @@ impl Measured {
     }
 }
 
+/// Lets so many a second begin, evenly: a thread of its own counts the time, since the runtime's timers wake on whole milliseconds only.
+#[derive(Debug, Clone)]
+pub(crate) struct Pace(Option<Arc<Semaphore>>);
+
+impl Pace {
+    /// Begins now and ends after `limit`; without a rate nobody waits.
+    pub(crate) fn start(rate: Option<f64>, limit: Duration) -> Self {
+        let Some(rate) = rate.filter(|rate| (1.0..100_000.0).contains(rate)) else { return Pace(None) };
+        let turns = Arc::new(Semaphore::new(0));
+        let given = Arc::clone(&turns);
+        let began = Instant::now();
+        let thread = std::thread::Builder::new().name("pace".into()).spawn(move || {
+            for turn in 0u32.. {
+                let due = Duration::from_secs_f64(f64::from(turn) / rate);
+                if due >= limit {
+                    break;
+                }
+                std::thread::sleep(due.saturating_sub(began.elapsed()));
+                given.add_permits(1);
+            }
+            given.close();
+        });
+        // Without the thread nobody would ever begin.
+        Pace(thread.is_ok().then_some(turns))
+    }
+
+    /// Waits for a turn; comes back at once when the time is over.
+    pub(crate) async fn turn(&self) {
+        if let Some(turns) = &self.0
+            && let Ok(turn) = turns.acquire().await
+        {
+            turn.forget();
+        }
+    }
+}
+
 fn histogram() -> Histogram<u64> {
     Histogram::new_with_bounds(1, 120_000_000, 3).expect("the bounds are in order")
 }
@@ -96,9 +132,10 @@ pub async fn logins(
     let logins = Arc::new(logins);
     let next = Arc::new(AtomicUsize::new(0));
     let began = Instant::now();
+    let pace = Pace::start(rate, limit);
     let mut workers = Vec::new();
     for _ in 0..parallel.max(1) {
-        let (logins, next, secret) = (Arc::clone(&logins), Arc::clone(&next), secret.clone());
+        let (logins, next, secret, pace) = (Arc::clone(&logins), Arc::clone(&next), secret.clone(), pace.clone());
         let asker = Asker::connect(SocketAddr::new(from, 0), server).await?;
         workers.push(tokio::spawn(async move {
             let mut measured = Measured::new();
@@ -106,7 +143,7 @@ pub async fn logins(
             while began.elapsed() < limit {
                 let turn = next.fetch_add(1, Ordering::Relaxed);
                 let Some(login) = logins.get(turn) else { break };
-                wait_for_turn(began, turn, rate).await;
+                pace.turn().await;
                 let mut request = Request::login(&login.name, login.password.as_bytes());
                 request.message.push(AttributeType::NasIdentifier, b"load");
                 let exchange = asker.ask(&request, &secret, patience).await?;

@@ -1,7 +1,7 @@
 //! A real OpenLDAP server for measurements: a private instance on loopback, in a folder of its own, and what it can do by itself.
 
 use crate::entries::{DirectoryPerson, ServiceAccount, person_dn};
-use crate::load::Measured;
+use crate::load::{Measured, Pace};
 use ldap3::{Ldap, LdapConnAsync, Scope};
 use std::collections::HashMap;
 use std::fmt::Write as _;
@@ -101,9 +101,10 @@ impl RealDirectory {
         );
         let next = Arc::new(AtomicUsize::new(0));
         let began = Instant::now();
+        let pace = Pace::start(rate, limit);
         let mut workers = Vec::new();
         for _ in 0..parallel.max(1) {
-            let (people, next, base) = (Arc::clone(&people), Arc::clone(&next), self.base.clone());
+            let (people, next, base, pace) = (Arc::clone(&people), Arc::clone(&next), self.base.clone(), pace.clone());
             let mut binder = self.connect().await?;
             let mut reader = self.connect().await?;
             if let Some(service) = service {
@@ -114,7 +115,7 @@ impl RealDirectory {
                 let mut measured = Measured::new();
                 while began.elapsed() < limit {
                     let turn = next.fetch_add(1, Ordering::Relaxed);
-                    wait_for_turn(began, turn, rate).await;
+                    pace.turn().await;
                     let Some((uid, dn, password)) = people.get(turn % people.len().max(1)) else { break };
                     let asked = Instant::now();
                     if searches {
@@ -138,13 +139,6 @@ impl RealDirectory {
             let _ = connection.drive().await;
         });
         Ok(ldap)
-    }
-}
-
-/// Waits until it is this one's turn, where so many a second are wanted.
-pub(crate) async fn wait_for_turn(began: Instant, turn: usize, rate: Option<f64>) {
-    if let Some(rate) = rate {
-        tokio::time::sleep_until((began + Duration::from_secs_f64(turn as f64 / rate.max(0.001))).into()).await;
     }
 }
 
