@@ -101,7 +101,7 @@ async fn list(global: &Global) -> Result<ExitCode, Failure> {
             } else if one.next_us.is_some() {
                 "uses the new value"
             } else {
-                "has sent nothing"
+                "has not come since"
             };
             output::line(format!("  {:<16} {old} (old: {}; new: {})", one.gateway, when(one.old_us), when(one.next_us)));
         }
