@@ -1,4 +1,4 @@
-//! RADIUS bytes and their meaning (RFC 2865, 2869, 3579, 5080, 5997).
+//! RADIUS bytes and their meaning (RFC 2548, 2759, 2865, 2869, 3079, 3579, 5080, 5997).
 //!
 //! Decoding is staged, cheapest refusal first: a datagram becomes a [`Packet`] when its lengths add up, and an
 //! [`Authentic`] packet when its integrity is proved with the sender's shared secret. What a login means is decided in
@@ -6,8 +6,10 @@
 //! number or touches a socket.
 
 mod attribute;
+mod chap;
 mod dictionary;
 mod integrity;
+mod mschap;
 mod packet;
 mod password;
 mod reply;
@@ -15,8 +17,13 @@ mod salted;
 mod secret;
 
 pub use attribute::{AttributeError, Value, VendorAttribute, push_attribute, push_split, push_vendor, render};
+pub use chap::{ChapError, ChapProof, chap_password};
 pub use dictionary::{AttributeType, DataType};
 pub use integrity::{Authentic, IntegrityPolicy, NotAuthentic, SharedSecret, authenticate, authenticate_reply};
+pub use mschap::{
+    MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, MsChapError, MsChapProof, MsChapProved, NtHash,
+    ms_chap_error, nt_hash,
+};
 pub use packet::{Attribute, Attributes, Code, HEADER_LENGTH, MAX_PACKET, Malformed, Packet};
 pub use password::{HiddenPasswordError, MAX_PASSWORD, hide_password, reads_like_text, reveal_password};
 pub use reply::{Message, TooLong};
