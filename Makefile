@@ -37,6 +37,7 @@ lint: console
 # Pages that are generated from the code: a test fails when they are older than it.
 reference:
 	$(CARGO) run --quiet -- site reference > docs/site-file.md
+	$(CARGO) run --quiet -- site methods > docs/methods.md
 	$(CARGO) run --quiet -- api-description > docs/openapi.json
 
 bench:

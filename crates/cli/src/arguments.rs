@@ -66,6 +66,11 @@ pub(crate) enum Command {
     /// People and their factors
     #[command(subcommand)]
     Person(Person),
+    /// Second factors of people: devices, lists, temporary codes, locks
+    #[command(subcommand)]
+    Factor(Factor),
+    /// Show how a chain reads what somebody types in the password field; never what is in it
+    Read(Read),
     /// Try one login through a gateway's whole chain
     Login(Login),
     /// What became of logins, step by step
@@ -272,6 +277,8 @@ pub(crate) enum Site {
     },
     /// Print the reference of the site file
     Reference,
+    /// Print what goes with what: methods, sources, forms and factors
+    Methods,
 }
 
 #[derive(Debug, Subcommand)]
@@ -399,6 +406,134 @@ pub(crate) struct Login {
     /// Read the answers to prompts from a file, one a line [default: asked for]
     #[arg(long, value_name = "FILE")]
     pub(crate) answers_file: Option<PathBuf>,
+    /// How the password is sent
+    #[arg(long, value_enum, default_value_t = LoginMethod::Pap)]
+    pub(crate) method: LoginMethod,
+    /// The address of the person's own program, as the gateway would tell it
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) caller: Option<IpAddr>,
+}
+
+/// A method that can be tried.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum LoginMethod {
+    /// As text
+    Pap,
+    /// As a CHAP proof
+    Chap,
+    /// As an MS-CHAPv2 proof
+    MsChapV2,
+}
+
+/// Whose factor it is.
+#[derive(Debug, Args)]
+pub(crate) struct Whose {
+    /// The login name
+    pub(crate) person: String,
+    /// The source that knows the person, where several do
+    #[arg(long)]
+    pub(crate) source: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Factor {
+    /// List a person's factors: state, drift, lock, last use
+    List(Whose),
+    /// Add a device by time (`totp`) or by count (`hotp`); its seed is shown once
+    Add {
+        #[command(flatten)]
+        whose: Whose,
+        /// What kind of codes it makes
+        #[arg(long, default_value = "totp", value_parser = ["totp", "hotp"])]
+        kind: String,
+        /// What the person calls it; one of the same kind and name is replaced
+        #[arg(long)]
+        label: Option<String>,
+        /// Digits of its codes
+        #[arg(long, default_value_t = 6)]
+        digits: u8,
+        /// Seconds that a code by time lives
+        #[arg(long, default_value_t = 30)]
+        period: u32,
+        /// The hash of its codes
+        #[arg(long, default_value = "sha1", value_parser = ["sha1", "sha256", "sha512"])]
+        algorithm: String,
+        /// The counter that a device by count begins with
+        #[arg(long)]
+        counter: Option<u64>,
+        /// Read the seed of a device that has one already from a file, in base32; `-` for standard input [default: a new seed]
+        #[arg(long, value_name = "FILE")]
+        seed_file: Option<PathBuf>,
+    },
+    /// Make a new list of ten recovery codes, each good once; an old list ends
+    Recovery(Whose),
+    /// Issue a temporary code
+    Temporary {
+        #[command(flatten)]
+        whose: Whose,
+        /// How long it works, such as `30m`, `8h` or `2d`
+        #[arg(long = "for", value_name = "TIME")]
+        lasts: String,
+        /// Why the person needs it
+        #[arg(long)]
+        reason: String,
+        /// How often it may be used
+        #[arg(long, default_value_t = 1)]
+        uses: u32,
+        /// Its digits
+        #[arg(long, default_value_t = 8)]
+        digits: u8,
+    },
+    /// Set the PIN before a device's codes, or take it out
+    Pin {
+        #[command(flatten)]
+        whose: Whose,
+        /// The factor's number
+        number: u64,
+        /// Take the PIN out
+        #[arg(long)]
+        remove: bool,
+        /// Read the PIN from a file; `-` for standard input [default: asked for]
+        #[arg(long, value_name = "FILE")]
+        pin_file: Option<PathBuf>,
+    },
+    /// Find out where a device is by two codes that it shows one after the other, or forget what is known of its clock
+    Resync {
+        #[command(flatten)]
+        whose: Whose,
+        /// The factor's number
+        number: u64,
+        /// The first code
+        #[arg(requires = "second")]
+        first: Option<String>,
+        /// The next one
+        second: Option<String>,
+    },
+    /// Release a person whom too many wrong codes have locked
+    Release(Whose),
+    /// Remove a factor
+    Remove {
+        #[command(flatten)]
+        whose: Whose,
+        /// The factor's number
+        number: u64,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Read {
+    /// The chain; may be left out where the gateway has one only
+    #[arg(long)]
+    pub(crate) chain: Option<String>,
+    /// The gateway that the text would come through
+    #[arg(long)]
+    pub(crate) via: Option<String>,
+    /// Whose devices count as evidence [default: nobody's]
+    #[arg(long)]
+    pub(crate) person: Option<String>,
+    /// Read the text from a file; `-` for standard input [default: asked for]
+    #[arg(long, value_name = "FILE")]
+    pub(crate) text_file: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -476,6 +611,24 @@ pub(crate) enum Lab {
         /// What it holds: names with what is right for each, as `name = "code"` lines of TOML [default: the Northmoor people]
         #[arg(long)]
         data: Option<PathBuf>,
+    },
+    /// Run stand-in receivers of codes until interrupted, one for HTTP calls and one for mail; or show what arrived
+    Courier {
+        /// Where calls are taken
+        #[arg(long, default_value = "127.0.0.1:18480")]
+        http: SocketAddr,
+        /// Where mail is taken
+        #[arg(long, default_value = "127.0.0.1:18025")]
+        smtp: SocketAddr,
+        /// Show what arrived at running receivers, newest last, and end
+        #[arg(long)]
+        read: bool,
+        /// Answer every call with this status
+        #[arg(long, default_value_t = 200, value_parser = clap::value_parser!(u16).range(200..=599))]
+        status: u16,
+        /// Milliseconds that each answer takes
+        #[arg(long, default_value_t = 0)]
+        delay: u64,
     },
     /// Send one login as a gateway would, from outside the service
     Gateway {

@@ -49,6 +49,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Operator(operator) => commands::operator::run(operator, &global).await,
         Command::Audit(audit) => commands::audit::run(audit, &global).await,
         Command::Person(person) => commands::person::run(person, &global).await,
+        Command::Factor(factor) => commands::factor::run(factor, &global).await,
+        Command::Read(read) => commands::read::run(read, &global).await,
         Command::Login(login) => commands::login::run(login, &global).await,
         Command::Trace(trace) => commands::trace::run(trace, &global).await,
         Command::Lab(lab) => commands::lab::run(lab, &global).await,

@@ -3,13 +3,17 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::panic, reason = "a benchmark")]
 
 use bivector_core::Moment;
+use bivector_core::device::{CodeLimits, Device, Makes};
 use bivector_core::form::{Form, readings};
 use bivector_core::login::*;
 use bivector_core::rule::{Decision, Groups, Rule, RuleBook, Then, When};
 use bivector_core::site::{Known, Site};
-use bivector_core::totp::{Settings, Token};
+use bivector_core::totp::{Settings, code};
 use bivector_core::trace::Origin;
-use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate, hide_password};
+use bivector_wire::{
+    AttributeType, ChapProof, Code, IntegrityPolicy, Message, MsChapProof, Packet, Secret, SharedSecret, authenticate, chap_password,
+    hide_password, nt_hash,
+};
 use criterion::{Criterion, criterion_group, criterion_main};
 use std::collections::BTreeMap;
 use std::hint::black_box;
@@ -18,12 +22,14 @@ use std::sync::Arc;
 const SITE: &str = include_str!("../../../demo/site.toml");
 const NOW: Moment = Moment::from_secs(1_800_000_000);
 
-fn token() -> Token {
-    Token { id: 7, label: "token".into(), seed: Secret::new(b"12345678901234567890".to_vec()), settings: Settings::default() }
+const SEED: &[u8] = b"12345678901234567890";
+
+fn device() -> Device {
+    Device::by_time(7, "phone", Secret::new(SEED.to_vec()), Settings::default())
 }
 
 fn packet(secret: &SharedSecret) -> Vec<u8> {
-    let code = token().code(NOW.secs() / 30);
+    let code = code(SEED, NOW.secs() / 30, Settings::default());
     let mut message = Message::new(Code::AccessRequest);
     message.push(AttributeType::UserName, b"NORTHMOOR\\ines");
     message.push(AttributeType::UserPassword, &hide_password(format!("barnacle-and-buoy{code}").as_bytes(), &[4; 16], secret).unwrap());
@@ -39,8 +45,9 @@ fn fact(need: &Need) -> Fact {
             name: "Ines Okafor".into(),
             handle: "uid=ines,ou=people,dc=northmoor,dc=example".into(),
             groups: Groups::new(["cn=control-room,ou=groups,dc=northmoor,dc=example"]),
+            ..Found::default()
         })))),
-        Need::Tokens { .. } => Fact::Tokens(TokensAnswer::Tokens(vec![token()])),
+        Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device()], locked_until: None }))),
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
         other => unreachable!("this login asks for nothing else: {other:?}"),
@@ -66,7 +73,7 @@ fn whole(bytes: &[u8], site: &Arc<Site>, secret: &SharedSecret) -> Vec<u8> {
     let request = Request::read(
         &authentic,
         secret,
-        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 0, origin: Origin::Gateway },
+        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 0, origin: Origin::Gateway, random: [7; 16] },
     );
     let mut login = Login::begin(Arc::clone(site), request, "REFERENC".into(), 1, NOW);
     while let Next::Ask(need) = login.next() {
@@ -90,9 +97,24 @@ fn benches(c: &mut Criterion) {
     let crowded = Arc::new(crowded());
     c.bench_function("the same beside 1000 more gateways and rules", |b| b.iter(|| whole(black_box(&bytes), &crowded, &secret)));
     let forms: Vec<Form> = ["password code(6)", "password ',' code(6)", "password"].map(|pattern| Form::parse(pattern).unwrap()).into();
-    c.bench_function("read a password field in three forms", |b| b.iter(|| readings(&forms, black_box("barnacle-and-buoy123456")).len()));
-    let (token, code) = (token(), token().code(NOW.secs() / 30));
-    c.bench_function("verify a code of now", |b| b.iter(|| token.verify(black_box(&code), NOW, 1)));
+    c.bench_function("read a password field in three forms", |b| {
+        b.iter(|| readings(&forms, &[], black_box("barnacle-and-buoy123456")).len())
+    });
+    let words = ["text", "mail"].map(str::to_owned);
+    let many: Vec<Form> = ["password pin(4..6) code(6..8)", "password ',' factor", "password"].map(|one| Form::parse(one).unwrap()).into();
+    c.bench_function("read a password field in forms with ranges, a PIN and words", |b| {
+        b.iter(|| readings(&many, &words, black_box("barnacle-and-buoy471112345678")).len())
+    });
+    let (device, limits, now_code) = (device(), CodeLimits::default(), code(SEED, NOW.secs() / 30, Settings::default()));
+    c.bench_function("verify a code by time", |b| b.iter(|| device.verify(black_box(&now_code), NOW, &limits)));
+    let makes = Makes::ByCount { seed: Secret::new(SEED.to_vec()), settings: Settings::default(), counter: 5, ahead: None };
+    let (by_count, next) = (Device { makes, ..device.clone() }, code(SEED, 5, Settings::default()));
+    c.bench_function("verify a code by count", |b| b.iter(|| by_count.verify(black_box(&next), NOW, &limits)));
+    let chap = ChapProof::read(&chap_password(1, b"barnacle-and-buoy", &[4; 16]), &[4; 16]).unwrap();
+    c.bench_function("verify a CHAP proof", |b| b.iter(|| black_box(&chap).proves(b"barnacle-and-buoy")));
+    let hash = nt_hash("barnacle-and-buoy");
+    let (_, ms_chap) = MsChapProof::answer(1, b"ines", &hash, [4; 16], [5; 16]);
+    c.bench_function("verify an MS-CHAPv2 proof and make its keys", |b| b.iter(|| black_box(&ms_chap).proves(b"ines", &hash).is_some()));
     let rules: RuleBook = (0..1000)
         .map(|index| Rule { name: format!("r{index}"), when: When::any_group(vec![format!("g{index}")]), then: Then::Grant(0), line: 1 })
         .collect();

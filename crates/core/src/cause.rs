@@ -81,11 +81,17 @@ causes! {
     MethodNotInChain "method-not-in-chain" Site
         "the gateway used an authentication method that the chain does not take"
         "set the device to one of the methods listed under `methods` of the chain";
+    MethodNeedsText "method-needs-text" Site
+        "the method proves the password without telling it, and the source that knows the person cannot compare such a proof"
+        "the step says what would help; `docs/methods.md` has the whole table";
+    PasswordNotKept "password-not-kept" Source
+        "the source keeps nothing of this person's password that the gateway's method could be compared with"
+        "import the person again with `keep` set to `text` or `nt-hash`, or set the gateway to PAP";
     CredentialMissing "credential-missing" Gateway
         "the request carries no password and no other credential"
         "check which authentication method is set on the device";
     CredentialUnreadable "credential-unreadable" Gateway
-        "the password field has a length that no hidden password can have"
+        "the attributes that carry the credential do not add up"
         "compare the attribute named in the step with a capture from the device";
     NameMissing "name-missing" Gateway
         "the request carries no User-Name, or an empty one"
@@ -160,8 +166,11 @@ causes! {
         "the answer to a prompt belongs to no prompt of ours, or to another person or gateway"
         "the person starts the login again; if it repeats, the device mixes up its State attributes";
     ChallengeExpired "challenge-expired" Person
-        "the prompt was answered too late, or a second time"
+        "the prompt was answered too late"
         "the person starts the login again and answers within two minutes";
+    ChallengeUsed "challenge-used" Gateway
+        "the prompt was answered before; each may be answered once"
+        "the person starts the login again; if it repeats, the device sends an old State attribute";
     NotEnrolled "not-enrolled" Person
         "the person has no second factor yet"
         "enrol the person, for example with `bivector person import`";
@@ -171,6 +180,27 @@ causes! {
     CodeWrong "code-wrong" Person
         "the password is right, the code is wrong"
         "the person waits for the next code and types it again";
+    CodeEnded "code-ended" Person
+        "the temporary code was right once, but its time is over"
+        "issue a new one with `bivector factor temporary`, or enrol a device";
+    PinMissing "pin-missing" Person
+        "the code is right, but the PIN of its device was not typed, or none is set"
+        "the person types the PIN right before the code; `bivector factor pin` sets one";
+    PinWrong "pin-wrong" Person
+        "the code is right, the PIN before it is wrong"
+        "the person types it again; `bivector factor pin` sets a new one";
+    FactorLocked "factor-locked" Person
+        "too many wrong codes or PINs have locked the person's second factor"
+        "wait until the lock ends, or release it with `bivector factor release` once you know who typed them";
+    CourierFailed "courier-failed" Source
+        "the code could not be sent"
+        "the step names what the courier said; compare it with the receiver's own log";
+    CourierLimit "courier-limit" Person
+        "no further code is sent now: the limit for one login, one person or all people is reached"
+        "wait; if nobody asked for the codes, somebody knows the person's password. The limits are under `[factors.sent]`";
+    FactorUnreachable "factor-unreachable" Person
+        "the person chose a factor that cannot reach them"
+        "add the address or number to the person's entry, or let the person choose another factor";
     CodeUsed "code-used" Person
         "this code has been used before"
         "the person waits for the next code; if nobody used it, somebody may have seen it";

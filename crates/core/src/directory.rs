@@ -1,6 +1,7 @@
 //! What a directory's answers mean: result codes, the password-policy control and sub-codes in the diagnostic text.
 
 use crate::cause::Cause;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// OID of the password-policy control, request and response alike.
@@ -22,7 +23,7 @@ pub enum BindMeaning {
 }
 
 /// What a directory warns of beside a right password (password-policy control).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Notice {
     /// The password expires in so many seconds.
     Expires(u32),

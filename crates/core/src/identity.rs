@@ -1,6 +1,7 @@
 //! How a typed name becomes the name that a source is asked for.
 
 use crate::cause::Cause;
+use std::collections::BTreeMap;
 
 /// The longest name that is looked up, in bytes.
 const MAX_NAME: usize = 253;
@@ -26,6 +27,8 @@ pub struct IdentityRule {
     pub strip_suffix: Vec<String>,
     /// What happens with case.
     pub case: Case,
+    /// Other names of people, in lower case, each with the name that sources know.
+    pub aliases: BTreeMap<String, String>,
     /// Its line in the site file.
     pub line: u32,
 }
@@ -37,6 +40,8 @@ pub struct ReadName {
     pub name: String,
     /// The prefix or suffix that was taken off.
     pub stripped: Option<String>,
+    /// The alias that it was typed as, where it was one.
+    pub alias: Option<String>,
 }
 
 impl IdentityRule {
@@ -64,7 +69,9 @@ impl IdentityRule {
             Case::Lower => rest.to_lowercase(),
             Case::Keep => rest.to_owned(),
         };
-        Ok(ReadName { name, stripped: stripped.map(str::to_owned) })
+        let meant = self.aliases.get(&rest.to_lowercase()).cloned();
+        let alias = meant.is_some().then(|| name.clone());
+        Ok(ReadName { name: meant.unwrap_or(name), stripped: stripped.map(str::to_owned), alias })
     }
 
     fn strip<'t>(&self, text: &'t str) -> (&'t str, Option<&'t str>) {
@@ -131,6 +138,17 @@ mod tests {
         for typed in ["ines", "Ines", "NORTHMOOR\\ines", "northmoor\\INES", "ines@northmoor.example", "Ines@Northmoor.Example"] {
             assert_eq!(northmoor().read(typed.as_bytes()).unwrap().name, "ines", "{typed}");
         }
+    }
+
+    #[test]
+    fn an_alias_leads_to_the_name_that_sources_know() {
+        let mut rule = northmoor();
+        rule.aliases.insert("i.okafor".into(), "ines".into());
+        for typed in ["I.Okafor", "NORTHMOOR\\i.okafor", "i.okafor@northmoor.example"] {
+            let read = rule.read(typed.as_bytes()).unwrap();
+            assert_eq!((read.name.as_str(), read.alias.as_deref()), ("ines", Some("i.okafor")));
+        }
+        assert_eq!(rule.read(b"ines").unwrap().alias, None);
     }
 
     #[test]

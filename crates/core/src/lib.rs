@@ -6,14 +6,17 @@
 
 pub mod addresses;
 pub mod cause;
+pub mod device;
 pub mod directory;
 pub mod duplicates;
 pub mod form;
 pub mod grant;
 pub mod identity;
 pub mod login;
+pub mod matrix;
 pub mod moment;
 pub mod probe;
+pub mod prompt;
 pub mod rule;
 pub mod sheet;
 pub mod site;

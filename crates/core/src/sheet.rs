@@ -1,6 +1,5 @@
 //! Sheets: what somebody else has to enter or type, worked out from the site. Written once, rendered in four ways.
 
-use crate::form::Form;
 use crate::grant::GrantValue;
 use crate::rule::Then;
 use crate::site::{Chain, Charset, Site};
@@ -89,7 +88,7 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
     let mut sections = vec![section("On the device", device)];
     for chain in &chains {
         let name = if chains.len() > 1 { format!(" ({})", chain.name) } else { String::new() };
-        sections.push(section(&format!("What people type{name}"), typing(chain)));
+        sections.push(section(&format!("What people type{name}"), typing(chain, gateway.shows_challenges)));
         sections.push(section(&format!("What comes back on Access-Accept{name}"), grants(site, chain)));
     }
     if chains.is_empty() {
@@ -116,11 +115,14 @@ fn advised_wait(site: &Site, chains: &[&Chain]) -> u64 {
     chains.iter().map(|chain| chain.slowest(site)).max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
 }
 
-fn typing(chain: &Chain) -> Vec<(&'static str, String)> {
+fn typing(chain: &Chain, prompts: bool) -> Vec<(&'static str, String)> {
     let mut rows = vec![("name", name_example(chain))];
     let asked = !chain.second.is_empty();
-    let forms: Vec<&Form> = chain.forms.iter().filter(|form| form.has_code() == asked).collect();
-    rows.extend(forms.into_iter().map(|form| ("password field", format!("{} (read as `{form}`)", form.example()))));
+    for form in chain.forms.iter().filter(|form| (form.has_code() || form.has_factor()) == asked || prompts) {
+        let example = form.examples(&chain.spelt).into_iter().next().unwrap_or_default();
+        let then = if asked && !form.has_code() { "; the code is asked for at a prompt" } else { "" };
+        rows.push(("password field", format!("{example} (read as `{form}`{then})")));
+    }
     rows
 }
 

@@ -1,18 +1,10 @@
-//! One-time codes by time (RFC 6238 over RFC 4226).
+//! One-time codes by time (RFC 6238) and by count (RFC 4226): the numbers alone. Whose they are is in [`crate::device`].
 
 use crate::moment::Moment;
-use bivector_wire::Secret;
 use hmac::{Hmac, KeyInit, Mac};
 use serde::{Deserialize, Serialize};
-use std::time::Duration;
-use subtle::ConstantTimeEq;
 use thiserror::Error;
 use utoipa::ToSchema;
-
-/// How far around the window a wrong code is looked for, in steps, to tell a wrong clock from a wrong code.
-const DRIFT_SEARCH: u64 = 40;
-/// A used code stays marked this long after it could last have worked, in case the clock is set back.
-const MARK_KEPT: Duration = Duration::from_secs(24 * 3600);
 
 /// The hash of a code's HMAC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema, Default)]
@@ -78,87 +70,8 @@ impl Settings {
     }
 }
 
-/// A person's time-based token.
-#[derive(Debug, Clone)]
-pub struct Token {
-    /// Its record number: what a used code is marked under.
-    pub id: u64,
-    /// What the person calls it.
-    pub label: String,
-    /// The shared key.
-    pub seed: Secret<Vec<u8>>,
-    /// What was agreed.
-    pub settings: Settings,
-}
-
-/// A code that was right for a token at a step. Only [`Token::verify`] makes one.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct VerifiedCode {
-    token: u64,
-    step: u64,
-    period: u32,
-    offset: i64,
-}
-
-impl VerifiedCode {
-    /// The record number of the token.
-    pub fn token(&self) -> u64 {
-        self.token
-    }
-
-    /// The step it belongs to.
-    pub fn step(&self) -> u64 {
-        self.step
-    }
-
-    /// Steps between the code and now: negative is an older code.
-    pub fn offset(&self) -> i64 {
-        self.offset
-    }
-
-    /// Until when its mark must be kept.
-    pub fn marked_until(&self, window: u64) -> Moment {
-        Moment::from_secs((self.step + window + 1) * u64::from(self.period)).plus(MARK_KEPT)
-    }
-}
-
-impl Token {
-    /// The code of a step, with leading zeros.
-    pub fn code(&self, step: u64) -> String {
-        code(self.seed.expose(), step, self.settings)
-    }
-
-    /// Checks a typed code at `now`, `window` steps to each side, nearest step first.
-    pub fn verify(&self, typed: &str, now: Moment, window: u64) -> Option<VerifiedCode> {
-        let (step, offset) = self.find(typed, now, 0, window)?;
-        Some(VerifiedCode { token: self.id, step, period: self.settings.period, offset })
-    }
-
-    /// Looks for a code outside the window, some minutes around: seconds between its time and now, negative if it is older.
-    pub fn drift(&self, typed: &str, now: Moment, window: u64) -> Option<i64> {
-        let (_, offset) = self.find(typed, now, window + 1, window + DRIFT_SEARCH)?;
-        Some(offset * i64::from(self.settings.period))
-    }
-
-    fn find(&self, typed: &str, now: Moment, from: u64, to: u64) -> Option<(u64, i64)> {
-        if typed.len() != usize::from(self.settings.digits) {
-            return None;
-        }
-        let current = self.settings.step_at(now);
-        let fits = |step: &u64| bool::from(self.code(*step).as_bytes().ct_eq(typed.as_bytes()));
-        steps_around(current, from, to).find(fits).map(|step| (step, step as i64 - current as i64))
-    }
-}
-
-/// The steps at distance `from..=to` of `current`, nearest first, older before newer.
-fn steps_around(current: u64, from: u64, to: u64) -> impl Iterator<Item = u64> {
-    (from..=to).flat_map(move |distance| {
-        let newer = (distance > 0).then_some(current + distance);
-        current.checked_sub(distance).into_iter().chain(newer)
-    })
-}
-
-fn code(seed: &[u8], step: u64, settings: Settings) -> String {
+/// The code of a step or a counter, with leading zeros (RFC 4226 section 5.3).
+pub fn code(seed: &[u8], step: u64, settings: Settings) -> String {
     let message = step.to_be_bytes();
     let digest = match settings.algorithm {
         Algorithm::Sha1 => digest::<Hmac<sha1::Sha1>>(seed, &message),
@@ -182,10 +95,6 @@ fn digest<M: Mac + KeyInit>(seed: &[u8], message: &[u8]) -> Vec<u8> {
 mod tests {
     use super::*;
 
-    fn token(algorithm: Algorithm, seed: &[u8], digits: u8) -> Token {
-        Token { id: 1, label: "token".into(), seed: Secret::new(seed.to_vec()), settings: Settings { algorithm, digits, period: 30 } }
-    }
-
     #[test]
     fn rfc_6238_appendix_b() {
         let seed = b"1234567890".repeat(7);
@@ -199,36 +108,18 @@ mod tests {
             (20_000_000_000, ["65353130", "77737706", "47863826"]),
         ];
         for (seconds, codes) in rows {
-            for ((algorithm, seed), code) in columns.iter().zip(codes) {
-                let token = token(*algorithm, seed, 8);
-                let now = Moment::from_secs(seconds);
-                assert_eq!(token.code(token.settings.step_at(now)), code);
-                assert!(token.verify(code, now, 0).is_some());
+            for ((algorithm, seed), wanted) in columns.iter().zip(codes) {
+                let settings = Settings { algorithm: *algorithm, digits: 8, period: 30 };
+                assert_eq!(code(seed, settings.step_at(Moment::from_secs(seconds)), settings), wanted);
             }
         }
     }
 
     #[test]
-    fn a_code_is_right_inside_the_window_drifted_around_it_and_wrong_beyond() {
-        let token = token(Algorithm::Sha1, b"12345678901234567890", 6);
-        let now = Moment::from_secs(1_700_000_010);
-        let current = token.settings.step_at(now);
-        for (offset, right, drifted) in
-            [(0i64, true, false), (-1, true, false), (1, true, false), (-2, false, true), (41, false, true), (-42, false, false)]
-        {
-            let step = current.wrapping_add_signed(offset);
-            let code = token.code(step);
-            assert_eq!(token.verify(&code, now, 1).map(|code| (code.step(), code.offset())), right.then_some((step, offset)));
-            assert_eq!(token.drift(&code, now, 1), drifted.then_some(offset * 30), "offset {offset}");
+    fn rfc_4226_appendix_d() {
+        let codes = ["755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489"];
+        for (count, wanted) in codes.into_iter().enumerate() {
+            assert_eq!(code(b"12345678901234567890", count as u64, Settings::default()), wanted);
         }
-        for typed in ["", "12345", "1234567", "abcdef", "１２３４５６"] {
-            assert!(token.verify(typed, now, 1).is_none() && token.drift(typed, now, 1).is_none());
-        }
-    }
-
-    #[test]
-    fn the_first_step_of_time_has_no_step_before_it() {
-        let token = token(Algorithm::Sha1, b"12345678901234567890", 6);
-        assert_eq!(token.verify(&token.code(1), Moment::from_secs(0), 1).map(|code| code.offset()), Some(1));
     }
 }

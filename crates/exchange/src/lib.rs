@@ -4,7 +4,8 @@
 //! this crate's business.
 
 use bivector_wire::{
-    AttributeType, Code, IntegrityPolicy, MAX_PACKET, Message, Packet, Secret, SharedSecret, TooLong, authenticate_reply, hide_password,
+    AttributeType, Code, IntegrityPolicy, MAX_PACKET, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Packet,
+    Secret, SharedSecret, TooLong, authenticate_reply, chap_password, hide_password, nt_hash,
 };
 use std::io;
 use std::net::SocketAddr;
@@ -97,6 +98,36 @@ impl Request {
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, name.as_bytes());
         Request { message, password: Some(Secret::new(password.to_vec())), signed: true, replies: IntegrityPolicy::Required }
+    }
+
+    /// An Access-Request for a login that proves its password by CHAP.
+    ///
+    /// # Errors
+    /// The system gave no random bytes.
+    pub fn chap(name: &str, password: &[u8]) -> Result<Self, AskError> {
+        let mut random = [0; 17];
+        getrandom::fill(&mut random).map_err(|_| AskError::Random)?;
+        let [identifier, challenge @ ..] = random;
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, name.as_bytes());
+        message.push(AttributeType::ChapPassword, &chap_password(identifier, password, &challenge));
+        message.push(AttributeType::ChapChallenge, &challenge);
+        Ok(Request { message, password: None, signed: true, replies: IntegrityPolicy::Required })
+    }
+
+    /// An Access-Request for a login that proves its password by MS-CHAPv2.
+    ///
+    /// # Errors
+    /// The system gave no random bytes.
+    pub fn ms_chap_v2(name: &str, password: &str) -> Result<Self, AskError> {
+        let (mut ours, mut theirs) = ([0; 16], [0; 16]);
+        getrandom::fill(&mut ours).and_then(|()| getrandom::fill(&mut theirs)).map_err(|_| AskError::Random)?;
+        let (response, _) = MsChapProof::answer(1, name.as_bytes(), &nt_hash(password), ours, theirs);
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, name.as_bytes());
+        message.push_vendor(MICROSOFT, MS_CHAP_CHALLENGE, &ours);
+        message.push_vendor(MICROSOFT, MS_CHAP2_RESPONSE, &response);
+        Ok(Request { message, password: None, signed: true, replies: IntegrityPolicy::Required })
     }
 
     /// "Are you alive?" (RFC 5997).

@@ -3,6 +3,7 @@
 //! Nothing here knows the service: what it proves is proved from outside, over sockets.
 
 pub mod certificates;
+pub mod courier;
 pub mod directory;
 mod entries;
 pub mod gateway;

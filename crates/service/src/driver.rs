@@ -2,13 +2,12 @@
 
 use crate::clock::LoginClock;
 use crate::live::LiveSite;
+use crate::metrics;
+use crate::records::{Marked, RecordsError, Took};
 use crate::roster::Roster;
-use crate::seal::random;
+use crate::seal::{digits, random};
 use crate::shared::Shared;
-use bivector_core::login::{
-    Answer, ChangeAnswer, CodeMark, Fact, Found, KeptAnswer, Login, MarkAnswer, Need, Next, PasswordAnswer, Pending, PersonAnswer,
-    TakenAnswer, Unavailable, UpstreamAnswer,
-};
+use bivector_core::login::*;
 use bivector_core::site::SourceRef;
 use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
@@ -33,15 +32,19 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
 async fn answer(need: Need, live: &LiveSite, shared: &Shared, now: Moment) -> Fact {
     match need {
         Need::FindPerson { source, name } => Fact::Person(find(source, &name, live, &shared.roster).await),
-        Need::Tokens { person } => Fact::Tokens(shared.roster.tokens(&person)),
+        Need::Factors { person } => Fact::Factors(shared.roster.factors(&person, now)),
         Need::CheckPassword { source, person, guess } => Fact::Password(check(source, &person, guess, live, &shared.roster).await),
-        Need::MarkCode(mark) => Fact::Mark(mark_code(&mark, shared, now).await),
+        Need::Kept { source, person } => Fact::Secret(kept_secret(source, &person, live, &shared.roster).await),
+        Need::CheckPin { person, device, guess } => Fact::Pin(shared.roster.check_pin(&person, device, guess).await),
+        Need::CountWrong(wrong) => Fact::Counted(count_wrong(*wrong, live, shared, now).await),
+        Need::SendCode(sendable) => Fact::Sent(send_code(&sendable, live, shared, now).await),
+        Need::MarkCode(mark) => Fact::Mark(mark_code(mark, shared, now).await),
         Need::AskUpstream(ask) => Fact::Upstream(match live.upstreams.get(ask.upstream) {
             Some(upstream) => upstream.ask(&ask).await,
             None => Answer::ours(UpstreamAnswer::Unavailable(not_ready())),
         }),
         Need::KeepChallenge(pending) => Fact::Kept(keep(&pending, shared, now).await),
-        Need::TakeChallenge { state } => Fact::Taken(take(state, shared).await),
+        Need::TakeChallenge { state } => Fact::Taken(take(state, shared, now).await),
         Need::ChangePassword { source: SourceRef::Directory(index), person, old, new } => {
             Fact::Changed(match live.directories.get(index) {
                 Some(directory) => directory.change_password(&person, &old, &new).await,
@@ -54,28 +57,53 @@ async fn answer(need: Need, live: &LiveSite, shared: &Shared, now: Moment) -> Fa
 
 /// What a kept challenge is sealed for.
 const CHALLENGE: &str = "challenge";
-/// Bytes of a State: nobody guesses one.
-const STATE: usize = 16;
+/// Bytes of a State that is only a name: nobody guesses one.
+const NAMED: usize = 16;
+/// Bytes of the nonce that a sealed State begins with: it is the name under which the State is taken once.
+const NONCE: usize = 24;
+/// Bytes that a State may have (RFC 2865 section 5.24).
+const MAX_STATE: usize = 253;
 
-/// Keeps a login between two rounds; its State is a random name for what is sealed in the records, and works once.
+/// Keeps a login between two rounds. What is short enough travels in the State itself, sealed, so that any node with the key can go
+/// on with it; what is not is kept in the records under a random name. Either works once.
 async fn keep(pending: &Pending, shared: &Shared, now: Moment) -> KeptAnswer {
-    let state = random::<STATE>().to_vec();
     let sealed = shared.seal.seal(CHALLENGE, pending.to_bytes().expose());
+    if sealed.len() <= MAX_STATE {
+        return KeptAnswer::Kept(sealed);
+    }
+    let state = random::<NAMED>().to_vec();
     match shared.agreement.keep(state.clone(), sealed, pending.until(), now).await {
         Ok(()) => KeptAnswer::Kept(state),
-        Err(error) => KeptAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: error.to_string() }),
+        Err(error) => KeptAnswer::Unavailable(broken(&error)),
     }
 }
 
-async fn take(state: Vec<u8>, shared: &Shared) -> TakenAnswer {
-    match shared.agreement.take(state).await {
-        Ok(Some(sealed)) => {
-            let opened = shared.seal.open(CHALLENGE, &sealed).ok().and_then(|bytes| Pending::from_sealed(bytes.expose()));
-            opened.map_or(TakenAnswer::NotThere, |pending| TakenAnswer::Taken(Box::new(pending)))
+async fn take(state: Vec<u8>, shared: &Shared, now: Moment) -> TakenAnswer {
+    let opened = |sealed: &[u8]| shared.seal.open(CHALLENGE, sealed).ok().and_then(|bytes| Pending::from_sealed(bytes.expose()));
+    let taken = if state.len() == NAMED {
+        match shared.agreement.take(state, now).await {
+            Ok(Took::Value(sealed)) => Ok(opened(&sealed)),
+            Ok(Took::Before) => return TakenAnswer::Used,
+            Ok(Took::Never) => Ok(None),
+            Err(error) => Err(error),
         }
+    } else {
+        let Some(pending) = opened(&state) else { return TakenAnswer::NotThere };
+        match shared.agreement.take_once(state.get(..NONCE).unwrap_or(&state), pending.until(), now).await {
+            Ok(true) => Ok(Some(pending)),
+            Ok(false) => return TakenAnswer::Used,
+            Err(error) => Err(error),
+        }
+    };
+    match taken {
+        Ok(Some(pending)) => TakenAnswer::Taken(Box::new(pending)),
         Ok(None) => TakenAnswer::NotThere,
-        Err(error) => TakenAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: error.to_string() }),
+        Err(error) => TakenAnswer::Unavailable(broken(&error)),
     }
+}
+
+fn broken(error: &RecordsError) -> Unavailable {
+    Unavailable { cause: Cause::RecordsUnavailable, seen: error.to_string() }
 }
 
 fn not_ready() -> Unavailable {
@@ -86,10 +114,27 @@ async fn find(source: SourceRef, name: &str, live: &LiveSite, roster: &Roster) -
     match source {
         SourceRef::Roster => Answer::ours(roster.find(name)),
         SourceRef::Directory(index) => match live.directories.get(index) {
-            Some(directory) => directory.find(name).await,
+            Some(directory) => {
+                let mut answer = directory.find(name).await;
+                if let PersonAnswer::Found(person) = &mut answer.value {
+                    roster.complete(person);
+                }
+                answer
+            }
             None => Answer::ours(PersonAnswer::Unavailable(not_ready())),
         },
         SourceRef::Upstream(_) => Answer::ours(PersonAnswer::Unavailable(not_ready())),
+    }
+}
+
+async fn kept_secret(source: SourceRef, person: &Found, live: &LiveSite, roster: &Roster) -> Answer<SecretAnswer> {
+    match source {
+        SourceRef::Roster => Answer::ours(roster.kept(&person.login)),
+        SourceRef::Directory(index) => match live.directories.get(index) {
+            Some(directory) => directory.nt_hash(person).await,
+            None => Answer::ours(SecretAnswer::Unavailable(not_ready())),
+        },
+        SourceRef::Upstream(_) => Answer::ours(SecretAnswer::NotKept),
     }
 }
 
@@ -104,11 +149,59 @@ async fn check(source: SourceRef, person: &Found, guess: Secret<String>, live: &
     }
 }
 
-async fn mark_code(mark: &CodeMark, shared: &Shared, now: Moment) -> MarkAnswer {
-    let key = [b"totp".as_slice(), &mark.token.to_be_bytes(), &mark.step.to_be_bytes()].concat();
-    match shared.agreement.put_if_absent(key, mark.until, now).await {
-        Ok(true) => MarkAnswer::Marked,
-        Ok(false) => MarkAnswer::UsedBefore,
-        Err(error) => MarkAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: error.to_string() }),
+async fn mark_code(mark: CodeMark, shared: &Shared, now: Moment) -> MarkAnswer {
+    let (person, device) = (mark.person.clone(), mark.device);
+    match shared.agreement.use_code(mark, now).await {
+        Ok(Marked::Now(state)) => {
+            if let Some(((device, _), state)) = device.zip(state) {
+                shared.roster.note_state(device, state);
+            }
+            shared.roster.note_lock(&person, None);
+            MarkAnswer::Marked
+        }
+        Ok(Marked::Before) => MarkAnswer::UsedBefore,
+        Ok(Marked::Locked(until)) => MarkAnswer::Locked(until),
+        Err(error) => MarkAnswer::Unavailable(broken(&error)),
+    }
+}
+
+async fn count_wrong(wrong: WrongTry, live: &LiveSite, shared: &Shared, now: Moment) -> CountAnswer {
+    let (person, ahead) = (wrong.person.clone(), wrong.ahead);
+    match shared.agreement.count_wrong(wrong, live.site.lockout, now).await {
+        Ok(lock) => {
+            let answer =
+                CountAnswer::Counted { wrong: lock.points / WrongTry::CODE, locked_until: lock.locked_until_us.map(Moment::from_micros) };
+            if let Some((device, counter)) = ahead {
+                shared.roster.note_ahead(&person, device, counter, now);
+            }
+            if lock.locked_until_us.is_some() {
+                metrics::locked();
+                tracing::warn!(person, gateway = lock.gateway, "too many wrong codes: locked");
+            }
+            shared.roster.note_lock(&person, Some(lock));
+            answer
+        }
+        Err(error) => CountAnswer::Unavailable(broken(&error)),
+    }
+}
+
+/// Makes a code and sends it, unless a limit is reached.
+async fn send_code(sendable: &Sendable, live: &LiveSite, shared: &Shared, now: Moment) -> SendAnswer {
+    let Some(courier) = live.couriers.get(sendable.courier) else { return SendAnswer::Unavailable(not_ready()) };
+    let sending = &live.site.sending;
+    if let Some(limit) = shared.sendings.take(&sendable.person, sending, now) {
+        metrics::courier("limited");
+        return SendAnswer::Limited(limit);
+    }
+    let code = digits(sending.digits);
+    match courier.send(sendable, &code, &live.site).await {
+        Ok(()) => {
+            metrics::courier("sent");
+            SendAnswer::Sent(SentCode { code, to: masked(&sendable.to) })
+        }
+        Err(seen) => {
+            metrics::courier("failed");
+            SendAnswer::Unavailable(Unavailable { cause: Cause::CourierFailed, seen })
+        }
     }
 }

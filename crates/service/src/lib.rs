@@ -19,6 +19,7 @@ pub mod people;
 pub mod records;
 pub mod roster;
 pub mod seal;
+pub mod sendings;
 pub mod serve;
 pub mod shared;
 pub mod sources;

@@ -5,6 +5,7 @@ use crate::records::{Records, SealedSecret};
 use crate::roster::Roster;
 use crate::seal::Seal;
 use crate::sources::certificate_days;
+use crate::sources::courier::CourierSource;
 use crate::sources::directory::DirectorySource;
 use crate::sources::upstream::UpstreamSource;
 use arc_swap::ArcSwap;
@@ -33,6 +34,8 @@ pub struct LiveSite {
     pub directories: Vec<Arc<DirectorySource>>,
     /// Upstreams, by index in the site.
     pub upstreams: Vec<Arc<UpstreamSource>>,
+    /// Couriers, by index in the site.
+    pub couriers: Vec<CourierSource>,
     /// Addresses of the gateways' host names, as they resolved last.
     resolved: ArcSwap<HashMap<IpAddr, usize>>,
 }
@@ -141,8 +144,13 @@ impl LiveSite {
                 DirectorySource::prepare(directory.clone(), password, data).map(Arc::new)
             })
             .collect::<Result<Vec<_>, _>>()?;
+        let couriers = site
+            .couriers
+            .iter()
+            .map(|courier| CourierSource::prepare(courier.clone(), courier.secret.as_deref().map(open).transpose()?, data))
+            .collect::<Result<Vec<_>, _>>()?;
         let in_flight = site.gateways.iter().map(|_| AtomicUsize::new(0)).collect();
-        Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories, upstreams, resolved: ArcSwap::default() })
+        Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories, upstreams, couriers, resolved: ArcSwap::default() })
     }
 
     /// Takes over what was known of sources under the revision before, so that a dead server stays left alone and lights do not flicker.

@@ -60,3 +60,19 @@ pub fn failed_server(source: &str, server: &str, cause: Cause) {
     counter!("bivector_source_failures_total", "source" => source.to_owned(), "server" => server.to_owned(), "cause" => cause.slug())
         .increment(1);
 }
+
+/// A code was sent, could not be, or was not because of a limit.
+pub fn courier(how: &'static str) {
+    counter!("bivector_courier_total", "how" => how).increment(1);
+}
+
+/// A person was locked after too many wrong codes.
+pub fn locked() {
+    counter!("bivector_locks_total").increment(1);
+}
+
+/// Somebody got in without a second factor.
+pub fn waived(chain: &str, down: bool) {
+    let why = if down { "factor-down" } else { "by-site" };
+    counter!("bivector_second_waived_total", "chain" => chain.to_owned(), "why" => why).increment(1);
+}

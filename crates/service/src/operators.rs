@@ -7,7 +7,8 @@ use crate::records::{OperatorRow, Records, RecordsError, Role};
 use crate::roster::verify_password;
 use crate::seal::hash_token;
 use axum::http::StatusCode;
-use bivector_core::totp::{Settings, Token};
+use bivector_core::device::{CodeLimits, Device, Used};
+use bivector_core::totp::Settings;
 use bivector_wire::Secret;
 use std::collections::HashMap;
 use std::sync::Mutex;
@@ -106,9 +107,10 @@ async fn fits(state: &ApiState, operator: &OperatorRow, password: Secret<String>
     let seed = operator.seed.as_ref().and_then(|sealed| state.shared.seal.open(&purpose, sealed).ok());
     let Some(seed) = seed else { return Ok(false) };
     let now = clock::now();
-    let token = Token { id: 0, label: String::new(), seed, settings: Settings::default() };
-    let Some(verified) = token.verify(code.expose(), now, 1).filter(|_| right) else { return Ok(false) };
-    let mark = [purpose.as_bytes(), &verified.step().to_be_bytes()].concat();
+    let device = Device::by_time(0, "", seed, Settings::default());
+    let verified = device.verify(code.expose(), now, &CodeLimits::default()).filter(|_| right).map(|verified| verified.used());
+    let Some(Used::Step { step, .. }) = verified else { return Ok(false) };
+    let mark = [purpose.as_bytes(), &step.to_be_bytes()].concat();
     state.shared.agreement.put_if_absent(mark, now.plus(Duration::from_secs(MARK)), now).await
 }
 

@@ -2,11 +2,12 @@
 
 use crate::clock;
 use crate::error::ServiceError;
-use crate::records::{NewFactor, NewPerson};
-use crate::roster::{hash_password, seed_purpose};
+use crate::records::{FactorSettings, NewFactor, NewPerson};
+use crate::roster::{KeptPassword, hash_password, kept_purpose, seed_purpose};
 use crate::shared::Shared;
+use bivector_core::device::CodeKind;
 use bivector_core::totp::{Algorithm, Settings};
-use bivector_wire::Secret;
+use bivector_wire::{Secret, nt_hash};
 use csv::StringRecord;
 use data_encoding::BASE32_NOPAD;
 use serde::{Deserialize, Serialize};
@@ -27,6 +28,15 @@ pub const COLUMNS: &[&str] = &[
     "totp_digits",
     "totp_period",
     "totp_algorithm",
+    "hotp_seed",
+    "hotp_label",
+    "hotp_digits",
+    "hotp_counter",
+    "pin",
+    "mail",
+    "phone",
+    "language",
+    "keep",
 ];
 /// Lines of one import at most.
 const MAX_LINES: usize = 100_000;
@@ -57,7 +67,25 @@ pub struct Imported {
 struct Line {
     person: NewPerson,
     password: Option<Secret<String>>,
-    seed: Option<(String, Secret<Vec<u8>>, Settings)>,
+    keep: Keep,
+    device: Option<NewDevice>,
+}
+
+/// What is kept of a roster password beside its hash, for methods that prove it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Keep {
+    Nothing,
+    Text,
+    NtHash,
+}
+
+/// A device of the file.
+struct NewDevice {
+    kind: CodeKind,
+    label: String,
+    seed: Secret<Vec<u8>>,
+    settings: FactorSettings,
+    pin: Option<Secret<String>>,
 }
 
 /// Reads `text` and, unless `preview` or something is wrong, keeps its people.
@@ -68,7 +96,7 @@ pub async fn import(text: &str, preview: bool, shared: &Arc<Shared>) -> Result<I
     let sources =
         shared.live.load().as_ref().map(|live| live.site.directories.iter().map(|directory| directory.name.clone()).collect::<Vec<_>>());
     let (lines, errors) = read(text, &sources.unwrap_or_default());
-    let imported = Imported { people: lines.len(), factors: lines.iter().filter(|line| line.seed.is_some()).count(), errors };
+    let imported = Imported { people: lines.len(), factors: lines.iter().filter(|line| line.device.is_some()).count(), errors };
     if preview || !imported.errors.is_empty() {
         return Ok(imported);
     }
@@ -86,10 +114,18 @@ fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
     if let Some(password) = &line.password {
         person.password = Some(hash_password(password).map_err(ServiceError::Records)?);
     }
-    person.factor = line.seed.map(|(label, seed, settings)| {
+    let kept = match (line.keep, line.password) {
+        (Keep::Text, Some(password)) => Some(KeptPassword::Text(password)),
+        (Keep::NtHash, Some(password)) => Some(KeptPassword::NtHash(nt_hash(password.expose()))),
+        _ => None,
+    };
+    person.kept = kept.map(|kept| shared.seal.seal(&kept_purpose(&person.source, &person.login), kept.to_bytes().expose()));
+    if let Some(device) = line.device {
         let purpose = seed_purpose(&person.source, &person.login);
-        NewFactor { label, sealed: shared.seal.seal(&purpose, seed.expose()), settings }
-    });
+        let pin = device.pin.as_ref().map(hash_password).transpose().map_err(ServiceError::Records)?;
+        let sealed = shared.seal.seal(&purpose, device.seed.expose());
+        person.factor = Some(NewFactor { kind: device.kind, label: device.label, sealed, settings: device.settings, pin });
+    }
     Ok(person)
 }
 
@@ -173,25 +209,66 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
             false
         }
     };
-    let seed = field("totp_seed").and_then(|seed| read_seed(seed, &field, &mut wrong));
+    let keep = match field("keep") {
+        None | Some("hash") => Keep::Nothing,
+        Some("text") => Keep::Text,
+        Some("nt-hash") => Keep::NtHash,
+        Some(other) => {
+            wrong("keep", format!("`{other}` is not `hash`, `text` or `nt-hash`"));
+            Keep::Nothing
+        }
+    };
+    if keep != Keep::Nothing && password.is_none() {
+        wrong("keep", "there is no password in this line to keep".into());
+    }
+    if let Some(mail) = field("mail").filter(|mail| !mail.contains('@')) {
+        wrong("mail", format!("`{mail}` is no mail address"));
+    }
+    if let Some(phone) = field("phone").filter(|phone| phone.bytes().filter(u8::is_ascii_digit).count() < 5) {
+        wrong("phone", format!("`{phone}` is no telephone number"));
+    }
+    let device = read_device(&field, &mut wrong);
+    let text = |name: &str| field(name).map(|text| text.trim().to_owned());
+    let (mail, phone, language) = (text("mail"), text("phone"), text("language").unwrap_or_default());
     let groups =
         field("groups").map(|groups| groups.split(';').map(|group| group.trim().to_owned()).filter(|group| !group.is_empty()).collect());
     let name = field("name").unwrap_or(&login).to_owned();
-    let person = NewPerson { source, login, name, password: None, groups: groups.unwrap_or_default(), disabled, factor: None };
-    (errors.len() == before).then_some(Line { person, password, seed })
+    let person = NewPerson {
+        source,
+        login,
+        name,
+        password: None,
+        groups: groups.unwrap_or_default(),
+        disabled,
+        mail,
+        phone,
+        language,
+        kept: None,
+        factor: None,
+    };
+    (errors.len() == before).then_some(Line { person, password, keep, device })
 }
 
-fn read_seed<'r>(
-    seed: &str,
-    field: &impl Fn(&str) -> Option<&'r str>,
-    wrong: &mut impl FnMut(&str, String),
-) -> Option<(String, Secret<Vec<u8>>, Settings)> {
-    let clean = Secret::new(seed.replace([' ', '-', '='], "").to_uppercase());
-    let Ok(bytes) = BASE32_NOPAD.decode(clean.expose().as_bytes()) else {
-        wrong("totp_seed", "the seed is not base32 (letters A to Z and digits 2 to 7)".into());
-        return None;
+/// The device of a line: by time or by count.
+fn read_device<'r>(field: &impl Fn(&str) -> Option<&'r str>, wrong: &mut impl FnMut(&str, String)) -> Option<NewDevice> {
+    let pin = field("pin").map(|pin| Secret::new(pin.to_owned()));
+    if pin.as_ref().is_some_and(|pin| !is_pin(pin.expose())) {
+        wrong("pin", "a PIN has 4 to 12 digits".into());
+    }
+    let (kind, seed) = match (field("totp_seed"), field("hotp_seed")) {
+        (Some(_), Some(_)) => {
+            wrong("hotp_seed", "a line has one device: by time or by count; write a second line's worth in a second import".into());
+            return None;
+        }
+        (Some(seed), None) => (CodeKind::Totp, read_base32("totp_seed", seed, wrong)?),
+        (None, Some(seed)) => (CodeKind::Hotp, read_base32("hotp_seed", seed, wrong)?),
+        (None, None) => {
+            if pin.is_some() {
+                wrong("pin", "there is no device in this line that it could stand before".into());
+            }
+            return None;
+        }
     };
-    let bytes = Secret::new(bytes);
     let defaults = Settings::default();
     let algorithm = match field("totp_algorithm") {
         None | Some("sha1") => Algorithm::Sha1,
@@ -202,20 +279,40 @@ fn read_seed<'r>(
             return None;
         }
     };
-    let digits = field("totp_digits").map_or(Ok(defaults.digits), str::parse);
+    let column = |totp: &'static str, hotp: &'static str| if kind == CodeKind::Totp { totp } else { hotp };
+    let digits = field(column("totp_digits", "hotp_digits")).map_or(Ok(defaults.digits), str::parse);
     let period = field("totp_period").map_or(Ok(defaults.period), str::parse);
-    let (Ok(digits), Ok(period)) = (digits, period) else {
-        wrong("totp_digits", "digits and period are whole numbers".into());
+    let counter = field("hotp_counter").map(str::parse).transpose();
+    let (Ok(digits), Ok(period), Ok(counter)) = (digits, period, counter) else {
+        wrong(column("totp_digits", "hotp_digits"), "digits, period and counter are whole numbers".into());
         return None;
     };
-    let settings = Settings { algorithm, digits, period };
-    match settings.check(bytes.expose()) {
-        Ok(()) => Some((field("totp_label").unwrap_or("token").to_owned(), bytes, settings)),
-        Err(error) => {
-            wrong("totp_seed", error.to_string());
-            None
-        }
+    let code = Settings { algorithm, digits, period };
+    if let Err(error) = code.check(seed.expose()) {
+        wrong(column("totp_seed", "hotp_seed"), error.to_string());
+        return None;
     }
+    let label = field(column("totp_label", "hotp_label")).unwrap_or("token").to_owned();
+    Some(NewDevice { kind, label, seed, settings: FactorSettings { code, counter, ..FactorSettings::default() }, pin })
+}
+
+/// Whether a text can be a PIN.
+pub fn is_pin(text: &str) -> bool {
+    (4..=12).contains(&text.len()) && text.bytes().all(|byte| byte.is_ascii_digit())
+}
+
+/// Reads a seed as apps show it: base32 in any case, with spaces and hyphens.
+pub fn seed_from_text(text: &str) -> Option<Secret<Vec<u8>>> {
+    let clean = Secret::new(text.replace([' ', '-', '='], "").to_uppercase());
+    BASE32_NOPAD.decode(clean.expose().as_bytes()).ok().map(Secret::new)
+}
+
+fn read_base32(column: &str, text: &str, wrong: &mut impl FnMut(&str, String)) -> Option<Secret<Vec<u8>>> {
+    let seed = seed_from_text(text);
+    if seed.is_none() {
+        wrong(column, "the seed is not base32 (letters A to Z and digits 2 to 7)".into());
+    }
+    seed
 }
 
 fn describe(error: &csv::Error) -> String {

@@ -1,17 +1,19 @@
 //! People and their factors in memory, as the records hold them: looking one up costs no I/O. Seeds stay sealed until used.
 
-use crate::records::{FactorRow, PersonRow, Records};
+use crate::records::{FactorRow, FactorState, LockRow, PersonRow, Records};
 use crate::seal::Seal;
 use arc_swap::ArcSwap;
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use bivector_core::Cause;
-use bivector_core::login::{Found, PasswordAnswer, PersonAnswer, TokensAnswer, Unavailable};
+use bivector_core::Moment;
+use bivector_core::device::{CodeKind, Device, Makes};
+use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, Unavailable};
 use bivector_core::rule::Groups;
-use bivector_core::totp::Token;
 use bivector_wire::Secret;
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use tokio::sync::Semaphore;
 
 /// Password checks at one time: each takes a core for some milliseconds and 19 MiB.
@@ -21,16 +23,54 @@ const CHECKS: usize = 2;
 #[derive(Debug)]
 pub struct Roster {
     people: ArcSwap<HashMap<String, Arc<PersonRow>>>,
+    states: Mutex<HashMap<u64, FactorState>>,
+    locks: Mutex<HashMap<String, LockRow>>,
     seal: Arc<Seal>,
     checks: Semaphore,
 }
+
+/// How long a code far ahead is remembered for the next one that brings its device back.
+const AHEAD_KEPT: Duration = Duration::from_secs(600);
 
 /// The key of a person: one per person, whatever was typed.
 pub fn person_key(source: &str, login: &str) -> String {
     format!("{source}:{}", login.to_lowercase())
 }
 
-/// What a factor's seed is sealed for.
+/// What a password that is kept for proofs is sealed for.
+pub fn kept_purpose(source: &str, login: &str) -> String {
+    format!("kept/{}", person_key(source, login))
+}
+
+/// A password as it is kept for proofs.
+#[derive(Debug)]
+pub enum KeptPassword {
+    /// Its text: for CHAP, and for MS-CHAPv2 with a code.
+    Text(Secret<String>),
+    /// Its NT hash: for MS-CHAPv2.
+    NtHash(bivector_wire::NtHash),
+}
+
+impl KeptPassword {
+    /// Its bytes, to be sealed.
+    pub fn to_bytes(&self) -> Secret<Vec<u8>> {
+        Secret::new(match self {
+            KeptPassword::Text(text) => [b"t", text.expose().as_bytes()].concat(),
+            KeptPassword::NtHash(hash) => [b"n", hash.expose().as_slice()].concat(),
+        })
+    }
+
+    /// From bytes that were sealed.
+    pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        match bytes.split_first()? {
+            (b't', text) => Some(KeptPassword::Text(Secret::new(String::from_utf8(text.to_vec()).ok()?))),
+            (b'n', hash) => Some(KeptPassword::NtHash(Secret::new(hash.try_into().ok()?))),
+            _ => None,
+        }
+    }
+}
+
+/// What a factor's seed, list or code is sealed for.
 pub fn seed_purpose(source: &str, login: &str) -> String {
     format!("seed/{}", person_key(source, login))
 }
@@ -41,7 +81,8 @@ impl Roster {
     /// # Errors
     /// The records cannot be read.
     pub fn load(records: &Records, seal: Arc<Seal>) -> Result<Self, crate::ServiceError> {
-        let roster = Roster { people: ArcSwap::default(), seal, checks: Semaphore::new(CHECKS) };
+        let roster =
+            Roster { people: ArcSwap::default(), states: Mutex::default(), locks: Mutex::default(), seal, checks: Semaphore::new(CHECKS) };
         roster.refresh(records)?;
         Ok(roster)
     }
@@ -53,7 +94,51 @@ impl Roster {
     pub fn refresh(&self, records: &Records) -> Result<(), crate::ServiceError> {
         let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Arc::new(person)));
         self.people.store(Arc::new(people.collect()));
+        let (states, locks) = (records.factor_states()?, records.locks()?);
+        if let Ok(mut known) = self.states.lock() {
+            *known = states;
+        }
+        if let Ok(mut known) = self.locks.lock() {
+            *known = locks;
+        }
         Ok(())
+    }
+
+    /// What a device is at.
+    pub fn state(&self, factor: &FactorRow) -> FactorState {
+        let known = self.states.lock().ok().and_then(|states| states.get(&factor.id).copied());
+        known.unwrap_or_else(|| FactorState { counter: factor.settings.counter.unwrap_or(0), ..FactorState::default() })
+    }
+
+    /// Takes over what the records now hold of a device.
+    pub fn note_state(&self, device: u64, state: FactorState) {
+        if let Ok(mut states) = self.states.lock() {
+            states.insert(device, state);
+        }
+    }
+
+    /// Remembers a code far ahead of its device, as the records do.
+    pub fn note_ahead(&self, key: &str, device: u64, counter: u64, now: Moment) {
+        let Some(person) = self.get(key) else { return };
+        let Some(factor) = person.factors.iter().find(|factor| factor.id == device) else { return };
+        let state = FactorState { ahead: Some((counter, now.micros())), ..self.state(factor) };
+        self.note_state(device, state);
+    }
+
+    /// Wrong codes of a person, unless a lock that came of them is over.
+    pub fn lock_of(&self, key: &str, now: Moment) -> Option<LockRow> {
+        let lock = self.locks.lock().ok().and_then(|locks| locks.get(key).cloned())?;
+        (lock.locked_until_us.is_none_or(|until| until > now.micros())).then_some(lock)
+    }
+
+    /// Takes over what the records now hold of a person's wrong codes; nothing once they are forgotten.
+    pub fn note_lock(&self, key: &str, lock: Option<LockRow>) {
+        if let Ok(mut locks) = self.locks.lock() {
+            match lock {
+                Some(lock) => drop(locks.insert(key.to_owned(), lock)),
+                None => drop(locks.remove(key)),
+            }
+        }
     }
 
     /// All people, by source and login.
@@ -63,7 +148,8 @@ impl Roster {
         all
     }
 
-    fn get(&self, key: &str) -> Option<Arc<PersonRow>> {
+    /// A person by key.
+    pub fn get(&self, key: &str) -> Option<Arc<PersonRow>> {
         self.people.load().get(key).cloned()
     }
 
@@ -78,6 +164,9 @@ impl Roster {
                 name: person.name.clone(),
                 handle: format!("number {}", person.id),
                 groups: Groups::new(person.groups.iter().map(String::as_str)),
+                mail: person.mail.clone(),
+                phone: person.phone.clone(),
+                language: person.language.clone(),
             })),
         }
     }
@@ -96,22 +185,79 @@ impl Roster {
         }
     }
 
-    /// The tokens of a person of any source.
-    pub fn tokens(&self, key: &str) -> TokensAnswer {
-        let Some(person) = self.get(key) else { return TokensAnswer::Tokens(Vec::new()) };
-        let purpose = seed_purpose(&person.source, &person.login);
-        let open = |factor: &FactorRow| {
-            let seed = self.seal.open(&purpose, &factor.sealed).ok()?;
-            Some(Token { id: factor.id, label: factor.label.clone(), seed, settings: factor.settings })
-        };
-        match person.factors.iter().map(open).collect() {
-            Some(tokens) => TokensAnswer::Tokens(tokens),
-            None => TokensAnswer::Unavailable(Unavailable {
-                cause: Cause::RecordsUnavailable,
-                seen: "a seed does not open with this key file".into(),
-            }),
+    /// Fills in what a directory did not say of a person and the records know.
+    pub fn complete(&self, person: &mut Found) {
+        let Some(kept) = self.get(&person.key) else { return };
+        person.mail = person.mail.take().or_else(|| kept.mail.clone());
+        person.phone = person.phone.take().or_else(|| kept.phone.clone());
+        if person.language.is_empty() {
+            person.language = kept.language.clone();
         }
     }
+
+    /// What is kept of a roster person's password for proofs.
+    pub fn kept(&self, login: &str) -> SecretAnswer {
+        let Some(person) = self.get(&person_key("roster", login)) else { return SecretAnswer::NotKept };
+        let Some(sealed) = &person.kept else { return SecretAnswer::NotKept };
+        let opened = self.seal.open(&kept_purpose(&person.source, &person.login), sealed).ok();
+        match opened.and_then(|bytes| KeptPassword::from_bytes(bytes.expose())) {
+            Some(KeptPassword::Text(text)) => SecretAnswer::Text(text),
+            Some(KeptPassword::NtHash(hash)) => SecretAnswer::NtHash(hash),
+            None => SecretAnswer::Unavailable(does_not_open()),
+        }
+    }
+
+    /// Checks the PIN of a device, aside from the packet path.
+    pub async fn check_pin(&self, key: &str, device: u64, guess: Secret<String>) -> PinAnswer {
+        let person = self.get(key);
+        let pin = person.and_then(|person| person.factors.iter().find(|factor| factor.id == device).and_then(|factor| factor.pin.clone()));
+        let unavailable = |seen: &str| PinAnswer::Unavailable(Unavailable { cause: Cause::Unfinished, seen: seen.to_owned() });
+        let Ok(_turn) = self.checks.acquire().await else { return unavailable("the service is stopping") };
+        match verify_password(pin, guess).await {
+            Some(true) => PinAnswer::Right,
+            Some(false) => PinAnswer::Wrong,
+            None => unavailable("the PIN's hash cannot be read; set the PIN again"),
+        }
+    }
+
+    /// Devices and lists of a person of any source, and whether the person is locked.
+    pub fn factors(&self, key: &str, now: Moment) -> FactorsAnswer {
+        let locked_until = self.lock_of(key, now).and_then(|lock| lock.locked_until_us).map(Moment::from_micros);
+        let Some(person) = self.get(key) else {
+            return FactorsAnswer::Known(Box::new(Factors { devices: Vec::new(), locked_until }));
+        };
+        let devices: Option<Vec<Device>> = person.factors.iter().map(|factor| self.device(&person, factor, now)).collect();
+        match devices {
+            Some(devices) => FactorsAnswer::Known(Box::new(Factors { devices, locked_until })),
+            None => FactorsAnswer::Unavailable(does_not_open()),
+        }
+    }
+
+    /// A factor with its secrets opened; nothing if they do not open.
+    pub fn device(&self, person: &PersonRow, factor: &FactorRow, now: Moment) -> Option<Device> {
+        let opened = self.seal.open(&seed_purpose(&person.source, &person.login), &factor.sealed).ok()?;
+        let (state, settings) = (self.state(factor), &factor.settings);
+        let text = || String::from_utf8(opened.expose().clone()).ok();
+        let makes = match factor.kind {
+            CodeKind::Totp => Makes::ByTime { seed: opened, settings: settings.code, drift: state.drift },
+            CodeKind::Hotp => {
+                let fresh = |(_, at): &(u64, u64)| Moment::from_micros(*at).plus(AHEAD_KEPT) > now;
+                let ahead = state.ahead.filter(fresh).map(|(counter, _)| counter);
+                Makes::ByCount { seed: opened, settings: settings.code, counter: state.counter, ahead }
+            }
+            CodeKind::Recovery => Makes::List { codes: Secret::new(text()?.split(' ').map(str::to_owned).collect()), used: state.used },
+            CodeKind::Temporary => Makes::Issued {
+                code: Secret::new(text()?),
+                until: Moment::from_micros(settings.until_us.unwrap_or(0)),
+                left: settings.uses.unwrap_or(1).saturating_sub(u32::try_from(state.counter).unwrap_or(u32::MAX)),
+            },
+        };
+        Some(Device { id: factor.id, label: factor.label.clone(), has_pin: factor.pin.is_some(), makes })
+    }
+}
+
+fn does_not_open() -> Unavailable {
+    Unavailable { cause: Cause::RecordsUnavailable, seen: "what is sealed does not open with this key file".into() }
 }
 
 /// Compares a password with a kept hash, aside from the packet path. Without a hash it takes as long and is never right.

@@ -90,6 +90,17 @@ impl Seal {
     }
 }
 
+/// So many random decimal digits, each as likely as the others.
+pub fn digits(count: u8) -> Secret<String> {
+    let mut text = String::with_capacity(usize::from(count));
+    while text.len() < usize::from(count) {
+        // 250 is the last multiple of ten that fits; what lies beyond would favour the small digits.
+        text.extend(random::<16>().into_iter().filter(|byte| *byte < 250).map(|byte| char::from(b'0' + byte % 10)));
+    }
+    text.truncate(usize::from(count));
+    Secret::new(text)
+}
+
 /// Random bytes of the system.
 pub fn random<const N: usize>() -> [u8; N] {
     let mut bytes = [0; N];

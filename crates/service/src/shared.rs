@@ -5,6 +5,7 @@ use crate::live::LiveSite;
 use crate::records::{Agreement, Deed, Knock, Records, RecordsError, TraceRow};
 use crate::roster::Roster;
 use crate::seal::Seal;
+use crate::sendings::Sendings;
 use crate::sources::Health;
 use arc_swap::ArcSwapOption;
 use bivector_core::trace::Trace;
@@ -59,6 +60,8 @@ pub struct Shared {
     pub seal: Arc<Seal>,
     /// People and factors.
     pub roster: Roster,
+    /// Codes that were sent lately.
+    pub sendings: Sendings,
     /// Event line.
     pub events: broadcast::Sender<Event>,
     /// When each gateway last proved itself with the old and with the next value of its secret; only while both count.
@@ -76,6 +79,7 @@ impl Shared {
             records,
             seal,
             roster,
+            sendings: Sendings::default(),
             events: broadcast::Sender::new(EVENTS_KEPT),
             rotations: Mutex::new(HashMap::new()),
             next_trace: AtomicU64::new(newest_trace + 1),

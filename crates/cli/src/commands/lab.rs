@@ -7,6 +7,7 @@ use crate::failure::Failure;
 use crate::{demo, output};
 use bivector_exchange::{Exchange, Patience};
 use bivector_lab::certificates::LabIssuer;
+use bivector_lab::courier::{Arrived, CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::upstream::{Habits, StandInUpstream};
@@ -21,6 +22,16 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
     match command {
         Lab::Directory { data, listen, tls, delay } => directory(data.as_deref(), listen, tls.as_deref(), delay).await,
         Lab::Upstream { listen, secret_file, data } => upstream(listen, &secret_file, data.as_deref()).await,
+        Lab::Courier { http, read: true, .. } => arrived(http, global).await,
+        Lab::Courier { http, smtp, status, delay, .. } => {
+            let habits = CourierHabits { status, delay: Duration::from_millis(delay), ..CourierHabits::default() };
+            let failed = |error| Failure::no(format!("cannot listen: {error}"), "choose other addresses with `--http` and `--smtp`");
+            let running = StandInCourier::start(http, smtp, habits).await.map_err(failed)?;
+            output::line(format!("calls on http://{}, mail on smtp://{}", running.http(), running.smtp()));
+            output::line(format!("what arrives: bivector lab courier --read --http {}", running.http()));
+            interrupted().await;
+            Ok(ExitCode::SUCCESS)
+        }
         Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
             let secret = output::read_hidden(Some(&secret_file), "")?;
             let password = output::read_hidden(password_file.as_deref(), "password field (not shown): ")?;
@@ -73,6 +84,28 @@ async fn upstream(listen: SocketAddr, secret_file: &Path, data: Option<&Path>) -
     let running = StandInUpstream::start(listen, secret.expose().as_bytes(), right, Habits::default()).await.map_err(failed)?;
     output::line(format!("upstream on {}", running.address()));
     interrupted().await;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What arrived at receivers that run.
+async fn arrived(http: SocketAddr, global: &Global) -> Result<ExitCode, Failure> {
+    let failed = |error: reqwest::Error| {
+        Failure::unreachable(format!("no receiver answers at {http}: {error}"), "start one with `bivector lab courier`")
+    };
+    let answer = reqwest::get(format!("http://{http}/arrived")).await.map_err(failed)?;
+    let arrived: Vec<Arrived> = answer.json().await.map_err(failed)?;
+    if global.json {
+        output::json(&arrived);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut table = output::table(&["time", "by", "to", "text"]);
+    for one in &arrived {
+        table.add_row([&output::when(one.at_us), &one.by, &one.to, &one.text]);
+    }
+    output::print_table(&table);
+    if arrived.is_empty() {
+        output::line("nothing arrived yet");
+    }
     Ok(ExitCode::SUCCESS)
 }
 

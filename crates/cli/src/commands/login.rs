@@ -1,10 +1,10 @@
 //! `bivector login`
 
-use crate::arguments::{Global, Login};
+use crate::arguments::{Global, Login, LoginMethod};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::{output, waterfall};
-use bivector_service::api::Tried;
+use bivector_service::api::{Tried, TriedMethod};
 use bivector_wire::Secret;
 use reqwest::Method;
 use std::collections::VecDeque;
@@ -17,9 +17,16 @@ pub(crate) async fn run(login: Login, global: &Global) -> Result<ExitCode, Failu
         Some(file) => output::read_file(file)?.lines().map(str::to_owned).collect::<VecDeque<_>>(),
         None => VecDeque::new(),
     };
+    let method = match login.method {
+        LoginMethod::Pap => TriedMethod::Pap,
+        LoginMethod::Chap => TriedMethod::Chap,
+        LoginMethod::MsChapV2 => TriedMethod::MsChapV2,
+    };
     let (mut typed, mut state) = (password, None);
     loop {
-        let body = serde_json::json!({ "person": login.person, "via": login.via, "password": typed.expose(), "state": state });
+        let body = serde_json::json!({
+            "person": login.person, "via": login.via, "password": typed.expose(), "state": state, "method": method, "caller": login.caller,
+        });
         let tried: Tried = client.ask(Method::POST, "/logins", &[], Some(&body)).await?;
         if global.json {
             output::json(&tried);

@@ -3,12 +3,14 @@
 pub(crate) mod audit;
 pub(crate) mod chain;
 pub(crate) mod directory;
+pub(crate) mod factor;
 pub(crate) mod gateway;
 pub(crate) mod lab;
 pub(crate) mod load;
 pub(crate) mod login;
 pub(crate) mod operator;
 pub(crate) mod person;
+pub(crate) mod read;
 pub(crate) mod secret;
 pub(crate) mod serve;
 pub(crate) mod site;

@@ -36,7 +36,11 @@ fn list(people: &[PersonView], global: &Global) {
 }
 
 fn state(person: &PersonView) -> &'static str {
-    if person.disabled { "disabled" } else { "" }
+    match person.lock.as_ref().is_some_and(|lock| lock.locked_until_us.is_some()) {
+        _ if person.disabled => "disabled",
+        true => "codes locked",
+        false => "",
+    }
 }
 
 fn show(people: &[PersonView], global: &Global) {
@@ -50,12 +54,16 @@ fn show(people: &[PersonView], global: &Global) {
         }
         let password = if person.has_password { "kept here, hashed" } else { "checked by its source" };
         output::line(format!("  password  {password}"));
+        for (what, text) in [("mail", &person.mail), ("phone", &person.phone), ("proofs", &person.keeps)] {
+            if let Some(text) = text {
+                output::line(format!("  {what:<9} {text}"));
+            }
+        }
         for factor in &person.factors {
-            let added = output::when(factor.created_us);
-            output::line(format!(
-                "  factor    {} “{}” (number {}), {} digits every {} s, added {added}",
-                factor.kind, factor.label, factor.id, factor.digits, factor.period
-            ));
+            output::line(format!("  factor    {}", super::factor::describe(factor)));
+        }
+        if let Some(lock) = &person.lock {
+            output::line(format!("  lock      {}", super::factor::describe_lock(lock)));
         }
         if person.factors.is_empty() {
             output::line("  factor    none yet");

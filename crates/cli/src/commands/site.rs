@@ -35,6 +35,10 @@ pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCod
             output::line(reference_markdown().trim_end());
             Ok(ExitCode::SUCCESS)
         }
+        SiteCommand::Methods => {
+            output::line(bivector_core::matrix::methods_markdown().trim_end());
+            Ok(ExitCode::SUCCESS)
+        }
     }
 }
 

@@ -1,39 +1,38 @@
 //! The tokens of the demo's people: which code to type next.
 
-use bivector_core::totp::{Settings, Token};
+use bivector_core::totp::{Settings, code};
 use bivector_wire::Secret;
 use std::collections::{HashMap, HashSet};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-/// Tokens by login name, and the steps whose codes were typed.
+/// Seeds by login name, and the steps whose codes were typed.
 pub(crate) struct Codes {
-    tokens: HashMap<String, Token>,
+    seeds: HashMap<String, Secret<Vec<u8>>>,
     typed: HashSet<(String, u64)>,
 }
 
 impl Codes {
     /// Reads the seeds of a people file.
     pub(crate) fn new(people: &str) -> Self {
-        let mut tokens = HashMap::new();
+        let mut seeds = HashMap::new();
         for line in people.lines().skip(1) {
             let fields: Vec<&str> = line.split(',').collect();
             let seed = fields.get(5).and_then(|seed| data_encoding::BASE32_NOPAD.decode(seed.as_bytes()).ok());
             if let (Some(login), Some(seed)) = (fields.first(), seed) {
-                let token = Token { id: 0, label: String::new(), seed: Secret::new(seed), settings: Settings::default() };
-                tokens.insert((*login).to_owned(), token);
+                seeds.insert((*login).to_owned(), Secret::new(seed));
             }
         }
-        Codes { tokens, typed: HashSet::new() }
+        Codes { seeds, typed: HashSet::new() }
     }
 
     /// The code that a person's token shows now, typed or not.
     pub(crate) fn now(&self, login: &str) -> String {
-        self.tokens.get(login).map(|token| token.code(step_now())).unwrap_or_default()
+        self.seeds.get(login).map(|seed| code_at(seed, step_now())).unwrap_or_default()
     }
 
     /// A code that has not been typed yet and is right now; waits for the next one where all of the window are typed.
     pub(crate) async fn fresh(&mut self, login: &str) -> String {
-        let Some(token) = self.tokens.get(login) else { return "000000".to_owned() };
+        let Some(seed) = self.seeds.get(login) else { return "000000".to_owned() };
         loop {
             let step = step_now();
             // The next step's code stays right longest, the last one's shortest.
@@ -41,7 +40,7 @@ impl Codes {
             let candidates = [step, step + 1].into_iter().chain((!near_end).then_some(step - 1));
             for candidate in candidates {
                 if self.typed.insert((login.to_owned(), candidate)) {
-                    return token.code(candidate);
+                    return code_at(seed, candidate);
                 }
             }
             tokio::time::sleep(Duration::from_millis(500)).await;
@@ -50,11 +49,15 @@ impl Codes {
 
     /// A code of the right length that is none of the person's around now.
     pub(crate) fn wrong(&self, login: &str) -> String {
-        let Some(token) = self.tokens.get(login) else { return "000000".to_owned() };
+        let Some(seed) = self.seeds.get(login) else { return "000000".to_owned() };
         let step = step_now();
-        let right: HashSet<String> = (step - 60..step + 60).map(|step| token.code(step)).collect();
+        let right: HashSet<String> = (step - 60..step + 60).map(|step| code_at(seed, step)).collect();
         (0..1_000_000u32).map(|number| format!("{number:06}")).find(|code| !right.contains(code)).unwrap_or_default()
     }
+}
+
+fn code_at(seed: &Secret<Vec<u8>>, step: u64) -> String {
+    code(seed.expose(), step, Settings::default())
 }
 
 fn seconds_now() -> u64 {

@@ -1,11 +1,11 @@
 //! A service of its own for each test: own data folder, own ports, ended with the test.
 
-use bivector_core::totp::{Settings, Token};
+use bivector_core::totp::{self, Settings};
 use bivector_exchange::Patience;
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
-use bivector_wire::{Secret, SharedSecret};
+use bivector_wire::SharedSecret;
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{IpAddr, SocketAddr, UdpSocket};
@@ -340,9 +340,8 @@ pub(crate) fn code_of(seed: &str) -> String {
 
 fn code_at(seed: &str, offset: i64) -> String {
     let seed = data_encoding::BASE32_NOPAD.decode(seed.as_bytes()).unwrap();
-    let token = Token { id: 0, label: String::new(), seed: Secret::new(seed), settings: Settings::default() };
     let step = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs() / 30;
-    token.code(step.wrapping_add_signed(offset))
+    totp::code(&seed, step.wrapping_add_signed(offset), Settings::default())
 }
 
 /// `barnacle-and-buoy` and the code of now.

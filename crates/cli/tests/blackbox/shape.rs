@@ -36,7 +36,12 @@ fn dependencies_between_our_crates_point_one_way() {
 
 #[test]
 fn generated_pages_are_those_of_this_code() {
-    for (page, arguments) in [("docs/site-file.md", &["site", "reference"][..]), ("docs/openapi.json", &["api-description"][..])] {
+    let pages = [
+        ("docs/site-file.md", &["site", "reference"][..]),
+        ("docs/methods.md", &["site", "methods"]),
+        ("docs/openapi.json", &["api-description"]),
+    ];
+    for (page, arguments) in pages {
         let now = Command::new(env!("CARGO_BIN_EXE_bivector")).args(arguments).output().unwrap();
         let kept = std::fs::read_to_string(format!("{ROOT}/{page}")).unwrap();
         assert_eq!(kept.trim(), text(&now.stdout).trim(), "{page} is older than the code: run `make reference`");

@@ -180,6 +180,9 @@ async fn eap_and_ms_chap_pass_untouched_and_their_keys_are_hidden_anew_for_the_g
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, b"pump");
         message.push(kind, value);
+        if kind == AttributeType::VendorSpecific {
+            message.push(kind, &[&[0, 0, 1, 55, 11, 18][..], &[5; 16]].concat());
+        }
         let request = Request { message, password: None, signed: true, replies: IntegrityPolicy::Required };
         let prepared = request.prepare(&secret).unwrap();
         let asker = bivector_exchange::Asker::connect("127.0.0.11:0".parse().unwrap(), world.radius).await.unwrap();

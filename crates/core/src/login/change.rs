@@ -7,6 +7,7 @@ use super::proof::FirstProved;
 use super::request::Credential;
 use crate::cause::Cause;
 use crate::moment::Moment;
+use crate::prompt::Text;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Tone};
 use bivector_wire::Secret;
@@ -37,11 +38,13 @@ impl Login {
 
     /// Asks for the new password, for the first or the second time.
     pub(super) fn ask_new_password(&mut self, asked: Asked, why: Option<&str>, now: Moment) -> State {
-        let prompt = match (&asked.new, why) {
-            (None, None) => "Your password has expired. New password:".to_owned(),
-            (None, Some(why)) => format!("Not taken: {why}. New password:"),
-            (Some(_), _) => "New password again:".to_owned(),
+        let (text, why) = match (&asked.new, why) {
+            (None, None) => (Text::NewPassword, ""),
+            (None, Some(why)) => (Text::NotTaken, why),
+            (Some(_), _) => (Text::NewPasswordAgain, ""),
         };
+        let language = self.gateway().map_or("", |gateway| gateway.language.as_str());
+        let prompt = self.site.texts.say(language, text, &[("why", why)]);
         self.step(Hop::First, "new password", Tone::Note, now, format!("the person is asked: \"{prompt}\""), None);
         let round = Round::NewPassword {
             source: self.site.source_name(asked.source).to_owned(),
@@ -61,22 +64,22 @@ impl Login {
             _ => None,
         };
         let Some(typed) = typed.filter(|typed| !typed.expose().is_empty()) else {
-            return self.ask_again(asked, "nothing was typed", now);
+            return self.ask_password_again(asked, "nothing was typed", now);
         };
         match asked.new.take() {
             None => {
                 if typed.expose() == asked.old.expose() {
-                    return self.ask_again(asked, "it is the old one", now);
+                    return self.ask_password_again(asked, "it is the old one", now);
                 }
                 asked.new = Some(typed);
                 self.ask_new_password(asked, None, now)
             }
-            Some(first) if first.expose() != typed.expose() => self.ask_again(asked, "the two differ", now),
+            Some(first) if first.expose() != typed.expose() => self.ask_password_again(asked, "the two differ", now),
             Some(_) => State::Changing { new: typed, asked },
         }
     }
 
-    fn ask_again(&mut self, mut asked: Asked, why: &str, now: Moment) -> State {
+    fn ask_password_again(&mut self, mut asked: Asked, why: &str, now: Moment) -> State {
         asked.tries += 1;
         asked.new = None;
         if asked.tries >= TRIES {
@@ -99,7 +102,7 @@ impl Login {
             (ChangeAnswer::NotTaken(why), _) => {
                 self.step(Hop::First, "new password", Tone::Warn, now, format!("{source} does not take it: {why}{by}"), line);
                 let why = why.clone();
-                self.ask_again(asked, &why, now)
+                self.ask_password_again(asked, &why, now)
             }
             (ChangeAnswer::Unavailable(why), _) => {
                 let said = format!("{source} could not change it: {}{by}", why.seen);

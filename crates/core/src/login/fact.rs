@@ -3,12 +3,12 @@
 use super::pending::Pending;
 use super::upstream::{UpstreamAnswer, UpstreamAsk};
 use crate::cause::Cause;
+use crate::device::{Device, Used};
 use crate::directory::{BindMeaning, ChangeMeaning, Notice};
 use crate::moment::Moment;
 use crate::rule::Groups;
 use crate::site::SourceRef;
-use crate::totp::Token;
-use bivector_wire::Secret;
+use bivector_wire::{NtHash, Secret};
 use serde::{Deserialize, Serialize};
 
 /// What a login needs to know next.
@@ -21,11 +21,31 @@ pub enum Need {
         /// The name, read by the identity rule.
         name: String,
     },
-    /// The person's tokens.
-    Tokens {
+    /// The person's devices and lists, and whether they are locked.
+    Factors {
         /// The person's key.
         person: String,
     },
+    /// What the source keeps of the person's password, for a proof that does not tell it.
+    Kept {
+        /// The source that knows the person.
+        source: SourceRef,
+        /// The person there.
+        person: Box<Found>,
+    },
+    /// Check the PIN of a device.
+    CheckPin {
+        /// The person's key.
+        person: String,
+        /// Record number of the device.
+        device: u64,
+        /// What was typed.
+        guess: Secret<String>,
+    },
+    /// Count a wrong code or PIN, durably, before the person may try again.
+    CountWrong(Box<WrongTry>),
+    /// Make a code and send it.
+    SendCode(Box<Sendable>),
     /// Check this password. Asked at most once in a login, so that reading a credential never locks an account.
     CheckPassword {
         /// The source that knows the person.
@@ -59,15 +79,48 @@ pub enum Need {
     },
 }
 
-/// A code to mark as used.
+/// A code to mark as used. In the same step the person's count of wrong ones goes back to nothing, unless they are locked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CodeMark {
-    /// Record number of the token.
-    pub token: u64,
-    /// The step of the code.
-    pub step: u64,
-    /// How long the mark must be kept at least.
-    pub until: Moment,
+    /// The person's key.
+    pub person: String,
+    /// Record number of the device and what is used up there; none for a code that was sent, which only its prompt knows.
+    pub device: Option<(u64, Used)>,
+}
+
+/// A wrong try of somebody whose first check was right.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WrongTry {
+    /// The person's key.
+    pub person: String,
+    /// What it counts towards a lock; see [`WrongTry::CODE`].
+    pub points: u32,
+    /// A device whose code was right, but of a counter far ahead: kept, so that the next one can bring it back.
+    pub ahead: Option<(u64, u64)>,
+    /// Through which gateway, for the operator.
+    pub gateway: String,
+}
+
+impl WrongTry {
+    /// Points of a wrong code or PIN behind a right password. A lock needs this many for each of `lockout.after`.
+    pub const CODE: u32 = 10;
+    /// Points of a proof over password and code together: it may be a stranger's, so it counts little.
+    pub const PROOF: u32 = 1;
+}
+
+/// A code to make and send.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sendable {
+    /// Index of the courier in the site.
+    pub courier: usize,
+    /// The person's key, for the limits.
+    pub person: String,
+    /// The address or number.
+    pub to: String,
+    /// The name for display.
+    pub name: String,
+    /// The language of the message.
+    pub language: String,
 }
 
 /// An answer with where it came from.
@@ -121,6 +174,12 @@ pub struct Found {
     pub handle: String,
     /// The person's groups.
     pub groups: Groups,
+    /// Where codes by mail go.
+    pub mail: Option<String>,
+    /// Where codes by text message and voice go.
+    pub phone: Option<String>,
+    /// The language that the person reads; empty if not known.
+    pub language: String,
 }
 
 /// Answer to [`Need::FindPerson`].
@@ -169,14 +228,89 @@ impl PasswordAnswer {
     }
 }
 
-/// Answer to [`Need::Tokens`].
+/// What the records know of a person's second factors.
+#[derive(Debug, Clone, Default)]
+pub struct Factors {
+    /// Devices and lists; none if not enrolled.
+    pub devices: Vec<Device>,
+    /// Until when too many wrong codes have locked them.
+    pub locked_until: Option<Moment>,
+}
+
+/// Answer to [`Need::Factors`].
 #[derive(Debug, Clone)]
-pub enum TokensAnswer {
-    /// These are the person's tokens; none if not enrolled.
-    Tokens(Vec<Token>),
+pub enum FactorsAnswer {
+    /// These are the person's.
+    Known(Box<Factors>),
     /// The records could not say.
     Unavailable(Unavailable),
 }
+
+/// Answer to [`Need::Kept`].
+#[derive(Debug, Clone)]
+pub enum SecretAnswer {
+    /// The password's text.
+    Text(Secret<String>),
+    /// Its NT hash.
+    NtHash(NtHash),
+    /// Nothing that a proof could be compared with.
+    NotKept,
+    /// The source could not say.
+    Unavailable(Unavailable),
+}
+
+/// Answer to [`Need::CheckPin`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PinAnswer {
+    /// It is right.
+    Right,
+    /// It is wrong.
+    Wrong,
+    /// The records could not say.
+    Unavailable(Unavailable),
+}
+
+/// Answer to [`Need::CountWrong`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CountAnswer {
+    /// Counted; so many in a row now, and perhaps locked.
+    Counted {
+        /// Wrong ones in a row.
+        wrong: u32,
+        /// Until when the person is locked, if so.
+        locked_until: Option<Moment>,
+    },
+    /// It could not be written.
+    Unavailable(Unavailable),
+}
+
+/// Answer to [`Need::SendCode`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SendAnswer {
+    /// Sent.
+    Sent(SentCode),
+    /// A limit is reached; the sentence says which.
+    Limited(String),
+    /// It could not be sent.
+    Unavailable(Unavailable),
+}
+
+/// A code that was sent.
+#[derive(Debug, Clone)]
+pub struct SentCode {
+    /// The code.
+    pub code: Secret<String>,
+    /// Where it went, with most of it hidden.
+    pub to: String,
+}
+
+impl PartialEq for SentCode {
+    fn eq(&self, other: &Self) -> bool {
+        self.code.expose() == other.code.expose() && self.to == other.to
+    }
+}
+
+impl Eq for SentCode {}
 
 /// Answer to [`Need::MarkCode`].
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -185,6 +319,8 @@ pub enum MarkAnswer {
     Marked,
     /// It was marked before.
     UsedBefore,
+    /// The person was locked meanwhile, until then.
+    Locked(Moment),
     /// The mark could not be written.
     Unavailable(Unavailable),
 }
@@ -203,7 +339,9 @@ pub enum KeptAnswer {
 pub enum TakenAnswer {
     /// This is where the login goes on.
     Taken(Box<Pending>),
-    /// No such State is waiting: never was, or was taken before.
+    /// It was taken before.
+    Used,
+    /// No such State is waiting.
     NotThere,
     /// The records could not say.
     Unavailable(Unavailable),
@@ -236,8 +374,16 @@ impl ChangeAnswer {
 pub enum Fact {
     /// To [`Need::FindPerson`].
     Person(Answer<PersonAnswer>),
-    /// To [`Need::Tokens`].
-    Tokens(TokensAnswer),
+    /// To [`Need::Factors`].
+    Factors(FactorsAnswer),
+    /// To [`Need::Kept`].
+    Secret(Answer<SecretAnswer>),
+    /// To [`Need::CheckPin`].
+    Pin(PinAnswer),
+    /// To [`Need::CountWrong`].
+    Counted(CountAnswer),
+    /// To [`Need::SendCode`].
+    Sent(SendAnswer),
     /// To [`Need::CheckPassword`].
     Password(Answer<PasswordAnswer>),
     /// To [`Need::MarkCode`].
@@ -257,7 +403,11 @@ impl Fact {
     pub fn name(&self) -> &'static str {
         match self {
             Fact::Person(_) => "person",
-            Fact::Tokens(_) => "tokens",
+            Fact::Factors(_) => "factors",
+            Fact::Secret(_) => "kept password",
+            Fact::Pin(_) => "pin",
+            Fact::Counted(_) => "count",
+            Fact::Sent(_) => "sent code",
             Fact::Password(_) => "password",
             Fact::Mark(_) => "mark",
             Fact::Upstream(_) => "upstream",

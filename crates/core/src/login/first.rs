@@ -1,18 +1,18 @@
 //! Station two: which source knows the person, and what it says of the password.
 
+use super::asking::Asking;
 use super::change::Asked;
 use super::fact::*;
 use super::machine::{AfterMark, Login, State};
 use super::pending::KeptSecond;
 use super::proof::FirstProved;
-use super::reading::{Chosen, ChosenCode, choose};
+use super::reading::{Chosen, ChosenCode, Evidence, choose};
 use super::request::Credential;
 use super::upstream::{KeptCode, PassedCredential, Role};
 use crate::cause::Cause;
 use crate::identity::fits_pattern;
 use crate::moment::Moment;
 use crate::site::{FirstSource, SourceRef, SourceWhen, WhenDown};
-use crate::totp::Token;
 use crate::trace::{Hop, Step, Tone};
 use bivector_wire::Secret;
 
@@ -101,7 +101,14 @@ impl Login {
         self.step(Hop::First, "find person", tone, now, said, line);
         match (answer.value, cause, next) {
             (_, Some(cause), _) => self.refuse(cause, now),
-            (PersonAnswer::Found(person), None, _) => self.take_over(source, at, person, now),
+            (PersonAnswer::Found(person), None, _) => {
+                self.found_by = Some(source);
+                match self.resuming.take() {
+                    Some(kept) => self.found_again(*kept, person, now),
+                    None => self.take_over(source, at, person, now),
+                }
+            }
+            _ if self.resuming.is_some() => self.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
             (PersonAnswer::Unavailable(why), None, Some(next)) => {
                 self.down.get_or_insert(why.cause);
                 self.find_at(next, now)
@@ -128,13 +135,10 @@ impl Login {
     /// A person is known: the credential is read next, with the person's tokens where the chain takes codes.
     fn identified(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
         self.note_person(source, &person);
-        if let Credential::Proof { .. } = self.request.credential {
-            return self.pass_on(source, at, person, now);
-        }
-        if self.chain().is_some_and(|chain| chain.takes_codes()) {
-            State::Tokens { source, at, person }
-        } else {
-            self.read_password(source, at, person, &[], now)
+        // Codes are read for the evidence, and a chain with any second factor asks whether it is locked.
+        match self.chain().is_some_and(|chain| !chain.second.is_empty()) {
+            true => State::Factors { source, at, person },
+            false => self.read_credential(source, at, person, now),
         }
     }
 
@@ -146,12 +150,41 @@ impl Login {
         }
     }
 
-    pub(super) fn tokens(&mut self, source: SourceRef, at: usize, person: Box<Found>, answer: TokensAnswer, now: Moment) -> State {
+    fn read_credential(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+        match (&self.request.credential, source) {
+            (Credential::Proof { .. }, SourceRef::Upstream(_)) => self.pass_on(source, at, person, now),
+            (Credential::Proof { .. }, _) => self.compare_proof(source, person, now),
+            _ => self.read_password(source, at, person, now),
+        }
+    }
+
+    pub(super) fn factors_known(&mut self, source: SourceRef, at: usize, person: Box<Found>, answer: FactorsAnswer, now: Moment) -> State {
+        match self.take_factors(answer, now) {
+            Ok(()) => self.read_credential(source, at, person, now),
+            Err(cause) => self.refuse(cause, now),
+        }
+    }
+
+    pub(super) fn factors_again(&mut self, asking: Asking, answer: FactorsAnswer, now: Moment) -> State {
+        match self.take_factors(answer, now) {
+            Ok(()) => self.answered(asking, now),
+            Err(cause) => self.refuse(cause, now),
+        }
+    }
+
+    /// Keeps what the chain takes of a person's devices.
+    fn take_factors(&mut self, answer: FactorsAnswer, now: Moment) -> Result<(), Cause> {
         match answer {
-            TokensAnswer::Tokens(tokens) => self.read_password(source, at, person, &tokens, now),
-            TokensAnswer::Unavailable(why) => {
-                self.step(Hop::Reading, "tokens", Tone::Bad, now, format!("the records could not be read: {}", why.seen), None);
-                self.refuse(why.cause, now)
+            FactorsAnswer::Known(mut factors) => {
+                if let Some(chain) = self.chain() {
+                    factors.devices.retain(|device| chain.takes(device.kind()));
+                }
+                self.factors = *factors;
+                Ok(())
+            }
+            FactorsAnswer::Unavailable(why) => {
+                self.step(Hop::Reading, "factors", Tone::Bad, now, format!("the records could not be read: {}", why.seen), None);
+                Err(why.cause)
             }
         }
     }
@@ -198,7 +231,7 @@ impl Login {
         now: Moment,
     ) -> State {
         match code {
-            ChosenCode::Verified(code) => State::Marking { person, code, then: AfterMark::NewPassword { source, old } },
+            ChosenCode::Verified(code, pin) => self.use_code(person, code, pin, AfterMark::NewPassword { source, old }, now),
             ChosenCode::NotAsked => {
                 let asked = Asked { source, person, second: KeptSecond::NotAsked, old, new: None, tries: 0 };
                 self.ask_new_password(asked, None, now)
@@ -217,8 +250,8 @@ impl Login {
         super::request::decode(bytes.expose(), charset).map(Secret::new)
     }
 
-    /// Reads the password field; a factor that the chain asks for must be known by now, since its code is the evidence.
-    pub(super) fn read_password(&mut self, source: SourceRef, at: usize, person: Box<Found>, tokens: &[Token], now: Moment) -> State {
+    /// Reads the password field; the person's devices must be known by now, since a code of theirs is the evidence.
+    fn read_password(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
         let text = match &self.request.credential {
             Credential::Pap(bytes) => self.charset_text(bytes),
             _ => None,
@@ -228,15 +261,20 @@ impl Login {
             self.step(Hop::Reading, "password field", Tone::Bad, now, said, None);
             return self.refuse(Cause::PasswordUnreadable, now);
         };
-        let (chosen, tone, said) = choose(chain, &text, tokens, now, self.site.totp_window);
-        let line = Some(chain.forms_line);
+        let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
+        let Chosen { guess, code, tone, said } = choose(chain, &text, &evidence);
+        let (line, checked_before) = (Some(chain.forms_line), FirstProved::by_gateway(source, chain));
         self.step(Hop::Reading, "password field", tone, now, said, line);
-        if chosen.guess.expose().is_empty() {
+        if let Some(first) = checked_before {
+            let said = "not checked here: the chain is `code_only`, its gateways check passwords themselves".to_owned();
+            self.step(Hop::First, "password", Tone::Note, now, said, self.chain().map(|chain| chain.line));
+            return self.second(person, first, code, now);
+        }
+        if guess.expose().is_empty() {
             // Never sent: a bind with a name and no password is no check at all (RFC 4513 section 5.1.2).
             self.step(Hop::First, "password", Tone::Bad, now, "the password is empty; nothing was asked of the source".to_owned(), None);
             return self.refuse(Cause::PasswordMissing, now);
         }
-        let Chosen { guess, code } = chosen;
         let SourceRef::Upstream(upstream) = source else { return State::Password { source, person, guess, code } };
         let text = PassedCredential::Text(Secret::new(guess.expose().clone().into_bytes()));
         let ask = self.ask_upstream(upstream, &person, text);

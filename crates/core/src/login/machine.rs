@@ -1,20 +1,23 @@
 //! The machine itself: a state per station, consumed on transition. See the module above for the call contract.
 
+use super::asking::Asking;
 use super::change::Asked;
-use super::fact::{CodeMark, Fact, Found, Need};
-use super::pending::{Pending, Upstream as KeptUpstream};
+use super::fact::{CodeMark, Fact, Factors, Found, Need, Sendable, WrongTry};
+use super::pending::{KeptAsk, Pending, Upstream as KeptUpstream};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
-use super::request::Request;
+use super::request::{Credential, Proof, Request};
+use super::second::MarkFor;
 use super::upstream::{HiddenValue, Role, UpstreamAsk};
 use super::{Refusal, Verdict};
 use crate::cause::Cause;
+use crate::device::VerifiedCode;
 use crate::directory::Notice;
 use crate::moment::Moment;
+use crate::prompt::Text;
 use crate::site::{Chain, Gateway, Site, SourceRef};
-use crate::totp::VerifiedCode;
 use crate::trace::{Hop, Outcome, Step, Tone, Trace};
-use bivector_wire::Secret;
+use bivector_wire::{MICROSOFT, MS_CHAP_ERROR, Secret, ms_chap_error, push_vendor};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -45,10 +48,33 @@ pub(super) enum State {
     Finding {
         at: usize,
     },
-    Tokens {
+    Factors {
         source: SourceRef,
         at: usize,
         person: Box<Found>,
+    },
+    /// As above, for the answer to a prompt.
+    FactorsAgain {
+        asking: Box<Asking>,
+    },
+    Secret {
+        source: SourceRef,
+        person: Box<Found>,
+    },
+    Pin {
+        person: Box<Found>,
+        code: VerifiedCode,
+        pin: Secret<String>,
+        then: AfterMark,
+    },
+    Counting {
+        wrong: Box<WrongTry>,
+        cause: Cause,
+        then: Option<Box<Asking>>,
+    },
+    Sending {
+        sendable: Box<Sendable>,
+        asking: Box<Asking>,
     },
     Password {
         source: SourceRef,
@@ -63,7 +89,7 @@ pub(super) enum State {
     },
     Marking {
         person: Box<Found>,
-        code: VerifiedCode,
+        proof: MarkFor,
         then: AfterMark,
     },
     Changing {
@@ -115,6 +141,12 @@ pub struct Login {
     pub(super) refused_attributes: Vec<u8>,
     /// What the directory warns of beside a right password.
     pub(super) notice: Option<Notice>,
+    /// The source that knew the person.
+    pub(super) found_by: Option<SourceRef>,
+    /// What the records know of the person's factors, as far as the chain takes them.
+    pub(super) factors: Factors,
+    /// The prompt that this request answers, while the person is looked up again.
+    pub(super) resuming: Option<Box<KeptAsk>>,
 }
 
 impl Login {
@@ -154,6 +186,9 @@ impl Login {
             given: Default::default(),
             refused_attributes: Vec::new(),
             notice: None,
+            found_by: None,
+            factors: Factors::default(),
+            resuming: None,
         };
         login.state = match login.receive(now) {
             Ok(()) => match login.request.state.clone() {
@@ -173,13 +208,19 @@ impl Login {
                 Some(first) => Next::Ask(Need::FindPerson { source: first.source, name: self.name.clone() }),
                 None => Next::Decided,
             },
-            State::Tokens { person, .. } => Next::Ask(Need::Tokens { person: person.key.clone() }),
+            State::Factors { person, .. } => Next::Ask(Need::Factors { person: person.key.clone() }),
+            State::FactorsAgain { asking } => Next::Ask(Need::Factors { person: asking.person.key.clone() }),
+            State::Secret { source, person } => Next::Ask(Need::Kept { source: *source, person: person.clone() }),
+            State::Pin { person, code, pin, .. } => {
+                Next::Ask(Need::CheckPin { person: person.key.clone(), device: code.device(), guess: pin.clone() })
+            }
+            State::Counting { wrong, .. } => Next::Ask(Need::CountWrong(wrong.clone())),
+            State::Sending { sendable, .. } => Next::Ask(Need::SendCode(sendable.clone())),
             State::Password { source, person, guess, .. } => {
                 Next::Ask(Need::CheckPassword { source: *source, person: person.clone(), guess: guess.clone() })
             }
-            State::Marking { code, .. } => {
-                let until = code.marked_until(self.site.totp_window);
-                Next::Ask(Need::MarkCode(CodeMark { token: code.token(), step: code.step(), until }))
+            State::Marking { person, proof, .. } => {
+                Next::Ask(Need::MarkCode(CodeMark { person: person.key.clone(), device: proof.device() }))
             }
             State::Upstream { ask, .. } => Next::Ask(Need::AskUpstream(ask.clone())),
             State::Changing { new, asked } => Next::Ask(Need::ChangePassword {
@@ -200,12 +241,17 @@ impl Login {
         self.state = match (state, fact) {
             (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),
             (State::Finding { at }, Fact::Person(answer)) => self.found(at, answer, now),
-            (State::Tokens { source, at, person }, Fact::Tokens(answer)) => self.tokens(source, at, person, answer, now),
+            (State::Factors { source, at, person }, Fact::Factors(answer)) => self.factors_known(source, at, person, answer, now),
+            (State::FactorsAgain { asking }, Fact::Factors(answer)) => self.factors_again(*asking, answer, now),
+            (State::Secret { source, person }, Fact::Secret(answer)) => self.secret_known(source, person, answer, now),
+            (State::Pin { person, code, then, .. }, Fact::Pin(answer)) => self.pin_checked(person, code, then, answer, now),
+            (State::Counting { cause, then, .. }, Fact::Counted(answer)) => self.counted(cause, then, answer, now),
+            (State::Sending { sendable, asking }, Fact::Sent(answer)) => self.code_sent(&sendable, *asking, answer, now),
             (State::Password { source, person, guess, code }, Fact::Password(answer)) => {
                 self.password(source, person, &guess, code, answer, now)
             }
             (State::Upstream { ask, person, role }, Fact::Upstream(answer)) => self.upstream_said(&ask, person, role, answer, now),
-            (State::Marking { person, code, then }, Fact::Mark(answer)) => self.marked(person, code, then, answer, now),
+            (State::Marking { person, proof, then }, Fact::Mark(answer)) => self.marked(person, proof, then, answer, now),
             (State::Changing { asked, .. }, Fact::Changed(answer)) => self.changed(asked, answer, now),
             (State::Keeping { prompt, attributes, .. }, Fact::Kept(answer)) => self.kept(prompt, attributes, answer, now),
             (_, fact) => {
@@ -250,11 +296,11 @@ impl Login {
 
     /// Ends the login: what to answer, and its trace. `resends` is how many packets were absorbed meanwhile.
     pub fn finish(mut self, resends: u32, now: Moment) -> (Verdict, Trace) {
-        let verdict = match self.state {
+        let verdict = match std::mem::replace(&mut self.state, State::Moving) {
             State::Decided(verdict) | State::Held { verdict, .. } => verdict,
             _ => {
                 self.trace.cause = Some(Cause::Unfinished);
-                Verdict::Refuse(refusal(Cause::Unfinished, &self.trace.reference, Vec::new()))
+                Verdict::Refuse(self.refusal(Cause::Unfinished, Vec::new()))
             }
         };
         let at_us = now.since(self.began).as_micros() as u64;
@@ -308,7 +354,7 @@ impl Login {
         self.trace.cause = Some(cause);
         self.trace.outcome = Outcome::Refused;
         let attributes = std::mem::take(&mut self.refused_attributes);
-        let verdict = Verdict::Refuse(refusal(cause, &self.trace.reference, attributes));
+        let verdict = Verdict::Refuse(self.refusal(cause, attributes));
         let pace = self.chain().map_or(Duration::from_millis(250), |chain| chain.refusal_pace).as_micros() as u64;
         if pace == 0 {
             return State::Decided(verdict);
@@ -317,9 +363,16 @@ impl Login {
         let until = self.began.plus(Duration::from_micros((spent / pace + 1) * pace));
         State::Held { until, verdict }
     }
-}
 
-/// The same words for every cause: whoever guesses learns nothing, and whoever asks for help has a reference.
-fn refusal(cause: Cause, reference: &str, attributes: Vec<u8>) -> Refusal {
-    Refusal { cause, message: format!("Sign-in refused. Reference {reference}"), attributes }
+    /// The same words for every cause: whoever guesses learns nothing, and whoever asks for help has a reference.
+    fn refusal(&self, cause: Cause, mut attributes: Vec<u8>) -> Refusal {
+        let language = self.gateway().map_or("", |gateway| gateway.language.as_str());
+        let message = self.site.texts.say(language, Text::Refused, &[("reference", &self.trace.reference)]);
+        if let (Credential::Proof { proof: Proof::MsChapV2(proof), .. }, true) = (&self.request.credential, attributes.is_empty()) {
+            let retry = self.chain().is_some_and(|chain| chain.retry);
+            let error = ms_chap_error(proof.identifier(), retry, self.request.random, &message);
+            push_vendor(&mut attributes, MICROSOFT, MS_CHAP_ERROR, &error);
+        }
+        Refusal { cause, message, attributes }
+    }
 }

@@ -10,12 +10,14 @@
 //!
 //! A fact that nobody asked for ends the login as refused with `unfinished`; it never lets anybody in.
 
+mod asking;
 mod change;
 mod fact;
 mod first;
 mod machine;
 mod pending;
 mod proof;
+mod prove;
 mod reading;
 mod receive;
 mod request;
@@ -25,17 +27,18 @@ mod rounds_tests;
 mod rules;
 mod second;
 #[cfg(test)]
+mod second_tests;
+#[cfg(test)]
 mod tests;
 mod upstream;
 
-pub use fact::{
-    Answer, ChangeAnswer, CodeMark, Fact, FailedServer, Found, KeptAnswer, MarkAnswer, Need, PasswordAnswer, PersonAnswer, TakenAnswer,
-    TokensAnswer, Unavailable,
-};
+pub use asking::masked;
+pub use fact::*;
 pub use machine::{Login, Next, Timer};
 pub use pending::Pending;
 pub use proof::{Accept, FirstProved, RequestAuthentic, Second, SecondProved, SecondWaived};
-pub use request::{Arrival, Credential, Request};
+pub use reading::{ReadingView, explain_readings};
+pub use request::{Arrival, Credential, Proof, Request};
 pub use upstream::{Given, HiddenKind, HiddenValue, PassedCredential, UpstreamAnswer, UpstreamAsk};
 
 use crate::cause::Cause;

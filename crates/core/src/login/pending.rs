@@ -1,7 +1,9 @@
 //! What a login keeps between a challenge and its answer. The service seals it; nothing else may make one.
 
 use super::fact::Found;
+use super::upstream::HiddenKind;
 use crate::cause::Cause;
+use crate::directory::Notice;
 use crate::moment::Moment;
 use bivector_wire::Secret;
 use serde::{Deserialize, Serialize};
@@ -15,7 +17,17 @@ pub struct Pending {
     /// Reference of the round before, for the trace.
     pub(super) reference: String,
     pub(super) until: Moment,
+    pub(super) carried: Carried,
     pub(super) round: Round,
+}
+
+/// What earlier checks gave for the reply.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(super) struct Carried {
+    pub(super) notice: Option<Notice>,
+    pub(super) attributes: Vec<u8>,
+    /// Values to be hidden anew: what they are, and themselves.
+    pub(super) hidden: Vec<(HiddenKind, KeptBytes)>,
 }
 
 /// What the answer is for.
@@ -25,8 +37,40 @@ pub(super) enum Round {
     First { upstream: Upstream, person: Box<Found>, second: KeptSecond },
     /// An upstream asks, as the second.
     Second { upstream: Upstream, source: String, person: Box<Found> },
+    /// A second factor is asked for by us.
+    Ask(Box<KeptAsk>),
     /// The person sets a new password.
     NewPassword { source: String, person: Box<Found>, second: KeptSecond, old: Kept, new: Option<Kept>, tries: u8 },
+}
+
+/// How far a prompt of ours for a second factor is. Short, so that it fits into a State: the person is looked up again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct KeptAsk {
+    /// The source that knew the person, and the one that made the first check.
+    pub(super) found_by: String,
+    pub(super) checked_by: String,
+    /// The person's key; nobody else may answer.
+    pub(super) key: String,
+    /// The person, where the source cannot be asked again.
+    pub(super) person: Option<Box<Found>>,
+    pub(super) sent: Option<KeptSent>,
+    /// Codes that were sent in this login.
+    pub(super) sendings: u8,
+    pub(super) tries: u8,
+    /// An upstream that gets what is typed, by name.
+    pub(super) upstream: Option<String>,
+    /// Factors that were down, by name.
+    pub(super) down: Vec<String>,
+}
+
+/// A code that was sent and is to be typed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct KeptSent {
+    /// The courier, by name.
+    pub(super) courier: String,
+    pub(super) code: Kept,
+    pub(super) to: String,
+    pub(super) until: Moment,
 }
 
 /// An upstream's own challenge.
@@ -48,6 +92,32 @@ pub(super) enum KeptSecond {
     Refused(Cause, String),
     /// An upstream has yet to check this.
     ForUpstream(Kept),
+}
+
+/// Secret bytes on their way into the seal.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct KeptBytes(Vec<u8>);
+
+impl KeptBytes {
+    pub(super) fn new(secret: &Secret<Vec<u8>>) -> Self {
+        KeptBytes(secret.expose().clone())
+    }
+
+    pub(super) fn open(&self) -> Secret<Vec<u8>> {
+        Secret::new(self.0.clone())
+    }
+}
+
+impl std::fmt::Debug for KeptBytes {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("[secret]")
+    }
+}
+
+impl Drop for KeptBytes {
+    fn drop(&mut self) {
+        zeroize::Zeroize::zeroize(&mut self.0);
+    }
 }
 
 /// A secret on its way into the seal.
@@ -84,11 +154,11 @@ impl Pending {
 
     /// Its bytes, to be sealed at once: they hold passwords.
     pub fn to_bytes(&self) -> Secret<Vec<u8>> {
-        Secret::new(serde_json::to_vec(self).unwrap_or_default())
+        Secret::new(postcard::to_stdvec(self).unwrap_or_default())
     }
 
     /// From bytes that a seal of our own has kept; from nowhere else.
     pub fn from_sealed(bytes: &[u8]) -> Option<Self> {
-        serde_json::from_slice(bytes).ok()
+        postcard::from_bytes(bytes).ok()
     }
 }

@@ -1,11 +1,13 @@
 //! Proof values. An [`Accept`] consumes one of each, and only what checked a thing can make its proof.
 
 use super::fact::{ChangeAnswer, MarkAnswer, PasswordAnswer};
-use super::pending::Pending;
+use super::pending::{KeptAsk, Pending};
+use super::prove::Match;
 use super::upstream::{HiddenValue, UpstreamAnswer};
+use crate::cause::Cause;
+use crate::device::VerifiedCode;
 use crate::rule::RulePassed;
-use crate::site::SourceRef;
-use crate::totp::VerifiedCode;
+use crate::site::{Chain, SourceRef, Waiver, WhenSecondIsDown};
 use bivector_wire::Authentic;
 
 /// The request came from its gateway, as far as the gateway's policy asks for it.
@@ -38,6 +40,16 @@ impl FirstProved {
         matches!(answer, PasswordAnswer::Right | PasswordAnswer::RightBut(_)).then_some(FirstProved { source })
     }
 
+    /// Only from a proof that fits what the source keeps of the password.
+    pub(super) fn by_match(source: SourceRef, _matched: &Match) -> Self {
+        FirstProved { source }
+    }
+
+    /// Only where the site says that the chain's gateways check passwords themselves.
+    pub(super) fn by_gateway(source: SourceRef, chain: &Chain) -> Option<Self> {
+        chain.code_only.then_some(FirstProved { source })
+    }
+
     /// Only from an upstream's verified accept.
     pub(super) fn by_upstream(source: SourceRef, answer: &UpstreamAnswer) -> Option<Self> {
         matches!(answer, UpstreamAnswer::Accept(_)).then_some(FirstProved { source })
@@ -50,6 +62,11 @@ impl FirstProved {
 
     /// Proved in the round before, which our own seal has kept.
     pub(super) fn by_kept_round(source: SourceRef, _round: &Pending) -> Self {
+        FirstProved { source }
+    }
+
+    /// Proved in a round before, which our own seal has kept.
+    pub(super) fn by_kept_ask(source: SourceRef, _kept: &KeptAsk) -> Self {
         FirstProved { source }
     }
 
@@ -71,47 +88,70 @@ pub enum Second {
 /// A second factor has been given.
 #[derive(Debug, PartialEq, Eq, Clone)]
 pub struct SecondProved {
-    /// Record number of the token; none where an upstream checked the code.
-    token: Option<u64>,
+    /// Record number of the device; none where the code was sent, or an upstream checked it.
+    device: Option<u64>,
 }
 
 impl SecondProved {
     /// Only from a code that verified and was marked as used for the first time.
     pub(super) fn by_code(code: &VerifiedCode, mark: &MarkAnswer) -> Option<Self> {
-        matches!(mark, MarkAnswer::Marked).then_some(SecondProved { token: Some(code.token()) })
+        matches!(mark, MarkAnswer::Marked).then_some(SecondProved { device: Some(code.device()) })
+    }
+
+    /// Only from a code that equals the one sent, once the person is found not locked.
+    pub(super) fn by_sent(equals: bool, mark: &MarkAnswer) -> Option<Self> {
+        (equals && matches!(mark, MarkAnswer::Marked)).then_some(SecondProved { device: None })
     }
 
     /// Only from an upstream's verified accept.
     pub(super) fn by_upstream(answer: &UpstreamAnswer) -> Option<Self> {
-        matches!(answer, UpstreamAnswer::Accept(_)).then_some(SecondProved { token: None })
+        matches!(answer, UpstreamAnswer::Accept(_)).then_some(SecondProved { device: None })
     }
 
     /// Proved and marked in the round before, which our own seal has kept.
-    pub(super) fn by_kept_round(token: u64) -> Self {
-        SecondProved { token: Some(token) }
+    pub(super) fn by_kept_round(device: u64) -> Self {
+        SecondProved { device: Some(device) }
     }
 
-    /// Record number of the token; none where an upstream checked the code.
-    pub fn token(&self) -> Option<u64> {
-        self.token
+    /// Record number of the device; none where the code was sent, or an upstream checked it.
+    pub fn device(&self) -> Option<u64> {
+        self.device
     }
 }
 
-/// The chain does not ask for a second factor. Visible in every trace.
+/// No second factor is asked for. Visible in every trace.
 #[derive(Debug, PartialEq, Eq, Clone)]
 pub struct SecondWaived {
-    reason: &'static str,
+    reason: String,
+    down: bool,
 }
 
 impl SecondWaived {
     /// The chain lists no factor.
-    pub(super) fn chain_asks_for_none() -> Self {
-        SecondWaived { reason: "the chain asks for no second factor" }
+    pub(super) fn chain_asks_for_none(chain: &Chain) -> Option<Self> {
+        chain.second.is_empty().then(|| SecondWaived { reason: "the chain asks for no second factor".to_owned(), down: false })
+    }
+
+    /// A waiver of the site is for this login.
+    pub(super) fn by_waiver(waiver: &Waiver) -> Self {
+        SecondWaived { reason: waiver.reason.clone(), down: false }
+    }
+
+    /// The factor cannot be asked for, and the site says that the first check is enough then.
+    pub(super) fn factor_is_down(chain: &Chain, cause: Cause) -> Option<Self> {
+        let allowed = chain.when_second_is_down == WhenSecondIsDown::FirstOnly;
+        allowed
+            .then(|| SecondWaived { reason: format!("the second factor is down ({cause}) and the first check is enough then"), down: true })
     }
 
     /// Why.
-    pub fn reason(&self) -> &'static str {
-        self.reason
+    pub fn reason(&self) -> &str {
+        &self.reason
+    }
+
+    /// Whether it is because the factor was down: somebody should hear of it.
+    pub fn is_down(&self) -> bool {
+        self.down
     }
 }
 

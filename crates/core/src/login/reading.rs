@@ -2,18 +2,23 @@
 
 use super::pending::{Kept, KeptSecond};
 use crate::cause::Cause;
+use crate::device::{CodeLimits, Device, Near, VerifiedCode};
 use crate::form::{Form, Reading, readings};
 use crate::moment::Moment;
-use crate::site::{Chain, WhenUnclear};
-use crate::totp::{Token, VerifiedCode};
+use crate::site::{Chain, FactorKind, WhenUnclear};
 use crate::trace::Tone;
 use bivector_wire::Secret;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// The reading that counts: the one guess for the source, and what became of the code.
 #[derive(Debug)]
 pub(super) struct Chosen {
     pub(super) guess: Secret<String>,
     pub(super) code: ChosenCode,
+    pub(super) tone: Tone,
+    /// Names lengths and the form, never contents.
+    pub(super) said: String,
 }
 
 /// What became of the code.
@@ -25,14 +30,16 @@ pub(super) enum ChosenCode {
     NotEnrolled,
     /// None was typed.
     Missing,
-    /// It is right; not marked as used yet.
-    Verified(VerifiedCode),
-    /// It is the person's, from another time.
-    Drifted { seconds: i64, allowed: u64 },
+    /// It is right; not marked as used yet. With the PIN before it.
+    Verified(VerifiedCode, Option<Secret<String>>),
+    /// It is the person's, but may not be used.
+    Near(Near),
     /// It is none of the person's.
     Wrong,
     /// An upstream has to say.
     ForUpstream(Secret<String>),
+    /// A word for another factor was typed.
+    Word(FactorKind),
 }
 
 impl KeptSecond {
@@ -52,71 +59,180 @@ impl ChosenCode {
     /// Why it lets nobody in, unless it may.
     pub(super) fn why_not(&self) -> Option<(Cause, String)> {
         Some(match self {
-            ChosenCode::Verified(_) | ChosenCode::NotAsked | ChosenCode::ForUpstream(_) => return None,
+            ChosenCode::Verified(..) | ChosenCode::NotAsked | ChosenCode::ForUpstream(_) => return None,
             ChosenCode::NotEnrolled => (Cause::NotEnrolled, "the person has no second factor yet".to_owned()),
             ChosenCode::Missing => (Cause::CodeMissing, "no code was typed behind the password".to_owned()),
+            ChosenCode::Word(_) => (Cause::CodeMissing, "a code has to be typed at a prompt".to_owned()),
             ChosenCode::Wrong => (Cause::CodeWrong, "the code is none of this person's".to_owned()),
-            ChosenCode::Drifted { seconds, allowed } => {
-                let side = if *seconds < 0 { "old" } else { "early" };
-                (Cause::CodeDrifted, format!("the code is {} s {side}; {allowed} steps to each side are allowed", seconds.abs()))
-            }
+            ChosenCode::Near(near) => near_said(near),
         })
     }
 }
 
-/// Chooses a reading. The sentence names lengths and the form, never contents.
-pub(super) fn choose(chain: &Chain, text: &Secret<String>, tokens: &[Token], now: Moment, window: u64) -> (Chosen, Tone, String) {
-    let text = text.expose().as_str();
-    let all = readings(&chain.forms, text);
-    let asked = !chain.second.is_empty();
-    let proven = all.iter().find_map(|reading| verified(reading, text, tokens, now, window).map(|code| (reading, code)));
-    if let Some((reading, code)) = proven {
-        let said = format!("{}: the code verifies", describe(reading, &chain.forms));
-        return (chosen(reading, text, ChosenCode::Verified(code)), Tone::Good, said);
+/// What a code that is nearly right means.
+pub(super) fn near_said(near: &Near) -> (Cause, String) {
+    match near {
+        Near::Drifted(seconds) => {
+            let side = if *seconds < 0 { "old" } else { "early" };
+            (Cause::CodeDrifted, format!("the code is {} s {side}, more than is allowed", seconds.abs()))
+        }
+        Near::Ahead { counter, .. } => (
+            Cause::CodeDrifted,
+            format!("the code is the device's, of its counter {counter}, too far ahead; the next one would bring it back"),
+        ),
+        Near::Used => (Cause::CodeUsed, "the code is the person's, but it was used before".to_owned()),
+        Near::Ended => (Cause::CodeEnded, "the temporary code has ended".to_owned()),
     }
-    // Without a token nobody has typed a code, so the whole text is the password.
-    let here = chain.takes_codes();
-    let plain_first = !asked || here && tokens.is_empty() || chain.when_unclear == WhenUnclear::Plain;
-    let preferred = all.iter().find(|reading| reading.code.is_none() == plain_first).or(all.first());
-    let Some(reading) = preferred else {
-        let whole = Chosen { guess: Secret::new(text.to_owned()), code: if asked { ChosenCode::Missing } else { ChosenCode::NotAsked } };
-        return (
-            whole,
-            Tone::Note,
-            format!("{} characters fit none of {} forms; taken as the password", text.chars().count(), chain.forms.len()),
-        );
+}
+
+/// Who looks at a text: what the person has, and how generously codes are read.
+pub(super) struct Evidence<'e> {
+    pub(super) devices: &'e [Device],
+    pub(super) now: Moment,
+    pub(super) limits: CodeLimits,
+}
+
+impl Evidence<'_> {
+    pub(super) fn verify(&self, code: &str) -> Option<VerifiedCode> {
+        self.devices.iter().find_map(|device| device.verify(code, self.now, &self.limits))
+    }
+
+    pub(super) fn near(&self, code: &str) -> Option<Near> {
+        self.devices.iter().find_map(|device| device.near(code, self.now, &self.limits))
+    }
+
+    /// Whether a device makes codes of so many digits.
+    fn has_digits(&self, digits: usize) -> bool {
+        self.devices.iter().any(|device| usize::from(device.digits()) == digits)
+    }
+}
+
+/// Which reading counts, and why.
+struct Choice {
+    at: usize,
+    code: Option<VerifiedCode>,
+    why: &'static str,
+}
+
+fn choice(chain: &Chain, all: &[Reading], text: &str, evidence: &Evidence<'_>) -> Option<Choice> {
+    let verified = |(at, reading): (usize, &Reading)| {
+        let code = evidence.verify(&text[reading.code.clone()?])?;
+        Some(Choice { at, code: Some(code), why: "the code verifies" })
     };
-    let code = match &reading.code {
+    if let Some(proven) = all.iter().enumerate().find_map(verified) {
+        return Some(proven);
+    }
+    if let Some(at) = all.iter().position(|reading| reading.factor.is_some()) {
+        return Some(Choice { at, code: None, why: "the factor word is one of the chain's" });
+    }
+    // Without a device nobody has typed a code, so the whole text is the password.
+    let no_device = chain.takes_codes() && evidence.devices.is_empty() && chain.code_upstream().is_none() && !chain.code_only;
+    let asked = !chain.second.is_empty();
+    let (plain_first, why) = match () {
+        () if all.len() == 1 => (true, "it is the only reading"),
+        () if !asked => (true, "no second factor is asked for"),
+        () if no_device => (true, "the person has no device, so nobody can have typed a code"),
+        () if chain.when_unclear == WhenUnclear::Plain => (true, "no code verifies, and `when_unclear` is `plain`"),
+        () => (false, "no code verifies, and `when_unclear` is `code`"),
+    };
+    let preferred = |own_digits: bool| {
+        all.iter().position(|reading| match &reading.code {
+            None => plain_first,
+            Some(code) => !plain_first && (!own_digits || evidence.has_digits(code.len())),
+        })
+    };
+    let at = preferred(true).or_else(|| preferred(false)).or((!all.is_empty()).then_some(0))?;
+    Some(Choice { at, code: None, why })
+}
+
+/// Chooses a reading.
+pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'_>) -> Chosen {
+    let text = text.expose().as_str();
+    let all = readings(&chain.forms, &chain.spelt, text);
+    let asked = !chain.second.is_empty();
+    let Some(Choice { at, code, why }) = choice(chain, &all, text, evidence) else {
+        let said = format!("{} characters fit none of {} forms; taken as the password", text.chars().count(), chain.forms.len());
+        let code = if asked { ChosenCode::Missing } else { ChosenCode::NotAsked };
+        return Chosen { guess: Secret::new(text.to_owned()), code, tone: Tone::Note, said };
+    };
+    let reading = &all[at];
+    let part = |range: &Option<std::ops::Range<usize>>| range.clone().map(|range| Secret::new(text[range].to_owned()));
+    let tone = if code.is_some() || !asked || reading.factor.is_some() { Tone::Good } else { Tone::Note };
+    let word = reading.factor.and_then(|word| chain.words.get(word)).map(|word| word.means);
+    let code = match (code, &reading.code) {
+        (Some(code), _) => ChosenCode::Verified(code, part(&reading.pin)),
         _ if !asked => ChosenCode::NotAsked,
-        _ if here && tokens.is_empty() => ChosenCode::NotEnrolled,
-        None => ChosenCode::Missing,
-        Some(range) if !here => ChosenCode::ForUpstream(Secret::new(text[range.clone()].to_owned())),
-        Some(range) => refuted(&text[range.clone()], tokens, now, window),
+        (None, None) => word.map_or(ChosenCode::Missing, ChosenCode::Word),
+        (None, Some(range)) => refuted(chain, &text[range.clone()], evidence),
     };
-    let others = if all.len() > 1 { format!(" ({} readings, none with a code that verifies)", all.len()) } else { String::new() };
-    let tone = if asked { Tone::Note } else { Tone::Good };
-    (chosen(reading, text, code), tone, format!("{}{others}", describe(reading, &chain.forms)))
+    let others = if all.len() > 1 { format!(" ({} readings; {why})", all.len()) } else { String::new() };
+    let sure = if matches!(code, ChosenCode::Verified(..)) && all.len() == 1 { ": the code verifies" } else { "" };
+    let said = format!("{}{sure}{others}", describe(reading, &chain.forms));
+    Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said }
 }
 
-fn chosen(reading: &Reading, text: &str, code: ChosenCode) -> Chosen {
-    Chosen { guess: Secret::new(text[reading.password.clone()].to_owned()), code }
-}
-
-fn verified(reading: &Reading, text: &str, tokens: &[Token], now: Moment, window: u64) -> Option<VerifiedCode> {
-    let code = &text[reading.code.clone()?];
-    tokens.iter().find_map(|token| token.verify(code, now, window))
-}
-
-/// Why a code that did not verify did not.
-fn refuted(code: &str, tokens: &[Token], now: Moment, window: u64) -> ChosenCode {
-    let drifted = tokens.iter().find_map(|token| token.drift(code, now, window));
-    drifted.map_or(ChosenCode::Wrong, |seconds| ChosenCode::Drifted { seconds, allowed: window })
+/// What a code is that did not verify here.
+fn refuted(chain: &Chain, code: &str, evidence: &Evidence<'_>) -> ChosenCode {
+    match evidence.near(code) {
+        Some(near) => ChosenCode::Near(near),
+        None if chain.code_upstream().is_some() => ChosenCode::ForUpstream(Secret::new(code.to_owned())),
+        None if evidence.devices.is_empty() => ChosenCode::NotEnrolled,
+        None => ChosenCode::Wrong,
+    }
 }
 
 fn describe(reading: &Reading, forms: &[Form]) -> String {
     let form = forms.get(reading.form).map(Form::to_string).unwrap_or_default();
-    match &reading.code {
-        Some(code) => format!("read as `{form}`, {} bytes and {} digits", reading.password.len(), code.len()),
-        None => format!("read as `{form}`, {} bytes and no code", reading.password.len()),
+    let mut parts = Vec::new();
+    if let Some(password) = &reading.password {
+        parts.push(format!("{} bytes", password.len()));
     }
+    if let Some(pin) = &reading.pin {
+        parts.push(format!("a PIN of {}", pin.len()));
+    }
+    match &reading.code {
+        Some(code) => parts.push(format!("{} digits", code.len())),
+        None if reading.factor.is_some() => parts.push("a factor word".to_owned()),
+        None => parts.push("no code".to_owned()),
+    }
+    format!("read as `{form}`, {}", parts.join(" and "))
+}
+
+/// One reading of a text, with lengths in place of contents.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReadingView {
+    /// The form.
+    pub form: String,
+    /// Characters of the password, if the form has one.
+    pub password: Option<usize>,
+    /// Digits of the PIN, if the form has one.
+    pub pin: Option<usize>,
+    /// Digits of the code, if the form has one.
+    pub code: Option<usize>,
+    /// The factor that its word chooses.
+    pub factor: Option<String>,
+    /// Whether this reading counts.
+    pub counts: bool,
+    /// Why it does.
+    pub why: Option<String>,
+}
+
+/// All readings of a text by a chain's forms, and which one counts for somebody with these devices.
+pub fn explain_readings(chain: &Chain, text: &Secret<String>, devices: &[Device], limits: CodeLimits, now: Moment) -> Vec<ReadingView> {
+    let text = text.expose().as_str();
+    let all = readings(&chain.forms, &chain.spelt, text);
+    let chosen = choice(chain, &all, text, &Evidence { devices, now, limits });
+    let view = |(at, reading): (usize, &Reading)| {
+        let counts = chosen.as_ref().filter(|chosen| chosen.at == at);
+        ReadingView {
+            form: chain.forms.get(reading.form).map(Form::to_string).unwrap_or_default(),
+            password: reading.password.clone().map(|range| text[range].chars().count()),
+            pin: reading.pin.as_ref().map(ExactSizeIterator::len),
+            code: reading.code.as_ref().map(ExactSizeIterator::len),
+            factor: reading.factor.and_then(|word| chain.spelt.get(word)).cloned(),
+            counts: counts.is_some(),
+            why: counts.map(|chosen| chosen.why.to_owned()),
+        }
+    };
+    all.iter().enumerate().map(view).collect()
 }

@@ -5,7 +5,7 @@ use super::request::{Credential, decode};
 use crate::cause::Cause;
 use crate::identity::realm_of;
 use crate::moment::Moment;
-use crate::site::{Charset, Method};
+use crate::site::Charset;
 use crate::trace::{Hop, Tone};
 use bivector_wire::{AttributeType, Packet, reads_like_text};
 use std::net::IpAddr;
@@ -68,16 +68,18 @@ impl Login {
     fn check_method(&mut self, now: Moment) -> Result<(), Cause> {
         let line = self.chain().map(|chain| chain.line);
         let methods = self.chain().map(|chain| chain.methods.clone()).unwrap_or_default();
+        // The answer to a prompt comes as text, whatever method the login began with.
+        let answers = self.request.state.is_some() && matches!(self.request.credential, Credential::Pap(_));
+        let taken = self.request.credential.known_method().is_some_and(|method| methods.contains(&method)) || answers;
         let (cause, said) = match &self.request.credential {
-            Credential::Pap(_) if methods.contains(&Method::Pap) => return Ok(()),
-            Credential::Proof { method, .. } if methods.contains(method) => return Ok(()),
-            Credential::Pap(_) | Credential::Proof { .. } | Credential::Other(_) => {
+            Credential::Unreadable(_, why) if taken => (Cause::CredentialUnreadable, why.clone()),
+            _ if taken => return Ok(()),
+            Credential::None => (Cause::CredentialMissing, "there is no User-Password and no other credential".to_owned()),
+            other => {
                 let taken: Vec<&str> = methods.iter().map(|method| method.name()).collect();
-                let said = format!("the gateway used {}; the chain takes {}", self.request.credential.method(), taken.join(", "));
+                let said = format!("the gateway used {}; the chain takes {}", other.method(), taken.join(", "));
                 (Cause::MethodNotInChain, said)
             }
-            Credential::Unreadable(error) => (Cause::CredentialUnreadable, error.to_string()),
-            Credential::None => (Cause::CredentialMissing, "there is no User-Password and no other credential".to_owned()),
         };
         self.step(Hop::Reading, "method", Tone::Bad, now, said, line);
         Err(cause)
@@ -102,6 +104,10 @@ impl Login {
                 let said = match &read.stripped {
                     Some(stripped) => format!("`{shown}` is `{}` once `{stripped}` is taken off", read.name),
                     None => format!("`{shown}` is looked up as `{}`", read.name),
+                };
+                let said = match &read.alias {
+                    Some(alias) => format!("{said}, which `{alias}` is an alias of"),
+                    None => said,
                 };
                 self.step(Hop::Reading, "name", Tone::Good, now, said, line);
                 self.realm = realm_of(&self.trace.typed_name);

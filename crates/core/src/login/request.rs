@@ -1,43 +1,73 @@
 //! What a login begins with: an authentic Access-Request, read.
 
 use super::proof::RequestAuthentic;
-use super::upstream::MICROSOFT;
 use crate::site::{Charset, Method};
 use crate::trace::Origin;
 use bivector_wire::{
-    Attribute, AttributeType, Authentic, HiddenPasswordError, Packet, Secret, SharedSecret, VendorAttribute, push_attribute,
-    reveal_password,
+    Attribute, AttributeType, Authentic, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, MsChapProof, Packet, Secret,
+    SharedSecret, VendorAttribute, push_attribute, reveal_password,
 };
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 
 /// The credential that the gateway sent.
 #[derive(Debug, Clone)]
 pub enum Credential {
     /// The text of the password field.
     Pap(Secret<Vec<u8>>),
-    /// A proof of the password that only an upstream can check: its attributes, encoded, as they are to be passed on.
+    /// A proof of the password that does not tell it.
     Proof {
-        /// Which method.
-        method: Method,
-        /// The attributes that make it up.
+        /// Its attributes, encoded, as an upstream gets them.
         attributes: Vec<u8>,
+        /// What it says.
+        proof: Proof,
     },
     /// A method that this version does not take, by its name in site files.
     Other(&'static str),
-    /// A password field that cannot be revealed.
-    Unreadable(HiddenPasswordError),
+    /// Attributes of a method that do not add up, and how.
+    Unreadable(Method, String),
     /// None.
     None,
 }
 
+/// A proof of a password.
+#[derive(Debug, Clone)]
+pub enum Proof {
+    /// CHAP.
+    Chap(ChapProof),
+    /// MS-CHAPv2.
+    MsChapV2(Box<MsChapProof>),
+    /// Something inside EAP that only an upstream can read.
+    Eap,
+}
+
+impl Proof {
+    /// The method that it belongs to.
+    pub fn method(&self) -> Method {
+        match self {
+            Proof::Chap(_) => Method::Chap,
+            Proof::MsChapV2(_) => Method::MsChapV2,
+            Proof::Eap => Method::Eap,
+        }
+    }
+}
+
 impl Credential {
+    /// The method, unless there is none that this version takes.
+    pub fn known_method(&self) -> Option<Method> {
+        match self {
+            Credential::Pap(_) => Some(Method::Pap),
+            Credential::Proof { proof, .. } => Some(proof.method()),
+            Credential::Unreadable(method, _) => Some(*method),
+            Credential::Other(_) | Credential::None => None,
+        }
+    }
+
     /// The method's name in site files and traces.
     pub fn method(&self) -> &'static str {
         match self {
-            Credential::Pap(_) | Credential::Unreadable(_) => "pap",
-            Credential::Proof { method, .. } => method.name(),
             Credential::Other(name) => name,
             Credential::None => "none",
+            known => known.known_method().map_or("none", Method::name),
         }
     }
 }
@@ -64,6 +94,9 @@ pub struct Request {
     pub typed_name: Vec<u8>,
     /// The credential.
     pub credential: Credential,
+    /// The address of the person's own program, where the gateway tells it in Calling-Station-Id.
+    pub caller: Option<IpAddr>,
+    pub(super) random: [u8; 16],
 }
 
 /// How a request came in.
@@ -77,6 +110,8 @@ pub struct Arrival {
     pub port: u16,
     /// Gateway or rehearsal.
     pub origin: Origin,
+    /// Bytes that nobody can foresee: the challenge of a further MS-CHAPv2 try.
+    pub random: [u8; 16],
 }
 
 /// A text in a character set. Latin-1 has a character for every byte.
@@ -91,7 +126,8 @@ impl Request {
     /// Reads a proved request. `secret` reveals the password field.
     pub fn read(authentic: &Authentic<'_>, secret: &SharedSecret, arrival: Arrival) -> Self {
         let packet = authentic.packet();
-        let Arrival { gateway, sender, port, origin } = arrival;
+        let Arrival { gateway, sender, port, origin, random } = arrival;
+        let caller = packet.text(AttributeType::CallingStationId).and_then(|text| text.trim().parse().ok());
         Request {
             proof: RequestAuthentic::new(authentic),
             gateway,
@@ -103,6 +139,8 @@ impl Request {
             typed_name: packet.first(AttributeType::UserName).map(|name| name.value.to_vec()).unwrap_or_default(),
             credential: read_credential(packet, secret),
             packet: packet.bytes().to_vec(),
+            caller,
+            random,
         }
     }
 
@@ -121,7 +159,7 @@ fn read_credential(packet: &Packet<'_>, secret: &SharedSecret) -> Credential {
     if let Some(hidden) = packet.first(AttributeType::UserPassword) {
         return match reveal_password(hidden.value, packet.authenticator(), secret) {
             Ok(text) => Credential::Pap(text),
-            Err(error) => Credential::Unreadable(error),
+            Err(error) => Credential::Unreadable(Method::Pap, error.to_string()),
         };
     }
     let of = |wanted: &dyn Fn(&Attribute<'_>) -> bool| {
@@ -131,27 +169,40 @@ fn read_credential(packet: &Packet<'_>, secret: &SharedSecret) -> Credential {
     };
     let kind_is = |wanted: AttributeType| move |attribute: &Attribute<'_>| attribute.kind == wanted;
     if packet.first(AttributeType::EapMessage).is_some() {
-        return Credential::Proof { method: Method::Eap, attributes: of(&kind_is(AttributeType::EapMessage)) };
+        return Credential::Proof { attributes: of(&kind_is(AttributeType::EapMessage)), proof: Proof::Eap };
     }
-    if packet.first(AttributeType::ChapPassword).is_some() {
+    if let Some(password) = packet.first(AttributeType::ChapPassword) {
         let mut attributes = of(&|one| matches!(one.kind, AttributeType::ChapPassword | AttributeType::ChapChallenge));
-        if packet.first(AttributeType::ChapChallenge).is_none() {
+        let challenge = packet.first(AttributeType::ChapChallenge).map(|challenge| challenge.value);
+        if challenge.is_none() {
             // RFC 2865 section 5.3: without the attribute the Request Authenticator is the challenge, and ours will be another one.
             push_attribute(&mut attributes, AttributeType::ChapChallenge, packet.authenticator());
         }
-        return Credential::Proof { method: Method::Chap, attributes };
+        return match ChapProof::read(password.value, challenge.unwrap_or(packet.authenticator())) {
+            Ok(proof) => Credential::Proof { attributes, proof: Proof::Chap(proof) },
+            Err(error) => Credential::Unreadable(Method::Chap, error.to_string()),
+        };
     }
-    let microsoft = |attribute: &Attribute<'_>| {
-        let vendor = (attribute.kind == AttributeType::VendorSpecific).then(|| VendorAttribute::read(attribute.value)).flatten();
-        vendor.filter(|vendor| vendor.vendor == MICROSOFT).map(|vendor| vendor.number)
-    };
-    let numbers: Vec<u8> = packet.attributes().filter_map(|attribute| microsoft(&attribute)).collect();
-    match numbers.as_slice() {
-        [] => Credential::None,
-        // MS-CHAP2-Response (RFC 2548 section 2.3.2).
-        numbers if numbers.contains(&25) => {
-            Credential::Proof { method: Method::MsChapV2, attributes: of(&|attribute| microsoft(attribute).is_some()) }
-        }
-        _ => Credential::Other("ms-chap"),
+    let microsoft: Vec<VendorAttribute<'_>> = packet
+        .attributes()
+        .filter(|attribute| attribute.kind == AttributeType::VendorSpecific)
+        .filter_map(|attribute| VendorAttribute::read(attribute.value))
+        .filter(|vendor| vendor.vendor == MICROSOFT)
+        .collect();
+    let value = |number: u8| microsoft.iter().find(|vendor| vendor.number == number).map(|vendor| vendor.value);
+    match value(MS_CHAP2_RESPONSE) {
+        Some(response) => match MsChapProof::read(response, value(MS_CHAP_CHALLENGE)) {
+            Ok(proof) => {
+                let is_ours = |attribute: &Attribute<'_>| {
+                    let vendor =
+                        (attribute.kind == AttributeType::VendorSpecific).then(|| VendorAttribute::read(attribute.value)).flatten();
+                    vendor.is_some_and(|vendor| vendor.vendor == MICROSOFT)
+                };
+                Credential::Proof { attributes: of(&is_ours), proof: Proof::MsChapV2(Box::new(proof)) }
+            }
+            Err(error) => Credential::Unreadable(Method::MsChapV2, error.to_string()),
+        },
+        None if microsoft.is_empty() => Credential::None,
+        None => Credential::Other("ms-chap"),
     }
 }

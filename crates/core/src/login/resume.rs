@@ -1,12 +1,13 @@
 //! Prompts and their answers: what is kept between two rounds, and how a login goes on.
 
+use super::asking::Asking;
 use super::fact::{Found, KeptAnswer, TakenAnswer};
 use super::machine::{Login, State};
-use super::pending::{KeptSecond, Pending, Round};
+use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round};
 use super::proof::{FirstProved, Second, SecondProved};
 use super::reading::ChosenCode;
 use super::request::Credential;
-use super::upstream::{KeptCode, PassedCredential, Role};
+use super::upstream::{HiddenValue, KeptCode, PassedCredential, Role};
 use super::{Challenge, Verdict};
 use crate::cause::Cause;
 use crate::moment::Moment;
@@ -26,9 +27,17 @@ impl Login {
             typed_name: self.trace.typed_name.clone(),
             reference: self.trace.reference.clone(),
             until: now.plus(PROMPT_LASTS),
+            carried: self.carry(),
             round,
         };
         State::Keeping { pending: Box::new(pending), prompt, attributes }
+    }
+
+    /// What checks gave so far; in the last round it goes into the reply.
+    fn carry(&mut self) -> Carried {
+        let (attributes, hidden) = std::mem::take(&mut self.given);
+        let hidden = hidden.iter().map(|value| (value.kind, KeptBytes::new(&value.clear))).collect();
+        Carried { notice: self.notice.take(), attributes, hidden }
     }
 
     pub(super) fn kept(&mut self, prompt: Option<String>, attributes: Vec<u8>, answer: KeptAnswer, now: Moment) -> State {
@@ -48,8 +57,12 @@ impl Login {
     pub(super) fn taken(&mut self, answer: TakenAnswer, now: Moment) -> State {
         let pending = match answer {
             TakenAnswer::Taken(pending) => pending,
+            TakenAnswer::Used => {
+                let said = "the prompt of this State was answered before".to_owned();
+                return self.not_resumed(Cause::ChallengeUsed, said, now);
+            }
             TakenAnswer::NotThere => {
-                let said = "no prompt of ours waits for this State: it was answered before, or never asked".to_owned();
+                let said = "no prompt of ours waits for this State".to_owned();
                 return self.not_resumed(Cause::ChallengeForeign, said, now);
             }
             TakenAnswer::Unavailable(why) => return self.not_resumed(why.cause, why.seen, now),
@@ -63,6 +76,10 @@ impl Login {
         }
         let said = format!("the answer to the prompt of {}", pending.reference);
         self.step(Hop::Reading, "resumed", Tone::Good, now, said, None);
+        let Carried { notice, attributes, hidden } = &pending.carried;
+        self.notice = *notice;
+        let hidden = hidden.iter().map(|(kind, clear)| HiddenValue { kind: *kind, clear: clear.open() }).collect();
+        self.given = (attributes.clone(), hidden);
         self.resume(&pending, now)
     }
 
@@ -88,6 +105,7 @@ impl Login {
                 let first = FirstProved::by_kept_round(source, pending);
                 self.answer_upstream(index, upstream, person, Role::Second { first }, now)
             }
+            Round::Ask(kept) => self.find_again(kept, now),
             Round::NewPassword { source, person, second, old, new, tries } => {
                 let Some(source) = self.source_named(source) else { return self.gone(source, now) };
                 self.note_person(source, person);
@@ -102,6 +120,39 @@ impl Login {
                 self.new_password(asked, now)
             }
         }
+    }
+
+    /// Looks the person up again, where the source can be asked: somebody who was suspended meanwhile stays out.
+    fn find_again(&mut self, kept: &KeptAsk, now: Moment) -> State {
+        if let Some(person) = &kept.person {
+            return self.found_again(kept.clone(), person.clone(), now);
+        }
+        let source = self.source_named(&kept.found_by);
+        let at = self.chain().and_then(|chain| chain.first.iter().position(|first| Some(first.source) == source));
+        let Some(at) = at else { return self.gone(&kept.found_by, now) };
+        self.resuming = Some(Box::new(kept.clone()));
+        self.find_at(at, now)
+    }
+
+    pub(super) fn found_again(&mut self, kept: KeptAsk, person: Box<Found>, now: Moment) -> State {
+        let Some(source) = self.source_named(&kept.checked_by) else { return self.gone(&kept.checked_by, now) };
+        self.note_person(source, &person);
+        if person.key != kept.key {
+            let said = format!("the prompt was for {}, and the name now leads to {}", kept.key, person.key);
+            return self.not_resumed(Cause::ChallengeForeign, said, now);
+        }
+        let factor = |name: &String| self.chain()?.second.iter().copied().find(|kind| self.site.factor_name(*kind) == name);
+        let asking = Asking {
+            first: FirstProved::by_kept_ask(source, &kept),
+            person,
+            sendings: kept.sendings,
+            tries: kept.tries,
+            upstream: kept.upstream.as_deref().and_then(|name| self.upstream_named(name)),
+            down: kept.down.iter().filter_map(factor).collect(),
+            sent: kept.sent,
+            lead: None,
+        };
+        State::FactorsAgain { asking: Box::new(asking) }
     }
 
     fn gone(&mut self, name: &str, now: Moment) -> State {
@@ -138,8 +189,11 @@ impl Login {
     /// The second check, as far as the round before had come.
     pub(super) fn second_kept(&mut self, person: Box<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
         match second {
-            KeptSecond::NotAsked => self.second(person, first, ChosenCode::NotAsked, now),
-            KeptSecond::Proved(token) => {
+            KeptSecond::NotAsked => {
+                let code = self.no_code();
+                self.second(person, first, code, now)
+            }
+            KeptSecond::Proved(device) => {
                 self.step(
                     Hop::Second,
                     "code",
@@ -148,7 +202,7 @@ impl Login {
                     "the code was right in the round before and is marked as used".into(),
                     None,
                 );
-                let proved = SecondProved::by_kept_round(token);
+                let proved = SecondProved::by_kept_round(device);
                 self.rules(&person, first, Second::Proved(proved), now)
             }
             KeptSecond::Refused(cause, said) => {

@@ -143,7 +143,7 @@ fn methods_that_we_cannot_read_are_passed_on_untouched_and_only_where_the_chain_
     let cases: [(AttributeType, &[u8], &str, usize); 3] = [
         (AttributeType::EapMessage, &[2, 1, 0, 5, 1], "eap", 7),
         (AttributeType::ChapPassword, &[1; 17], "chap", 19 + 18),
-        (AttributeType::VendorSpecific, &response, "ms-chap-v2", 58),
+        (AttributeType::VendorSpecific, &response, "ms-chap-v2", 58 + 24),
     ];
     for (kind, value, method, length) in cases {
         let mut world = World::new();
@@ -151,6 +151,9 @@ fn methods_that_we_cannot_read_are_passed_on_untouched_and_only_where_the_chain_
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, b"ines");
         message.push(kind, value);
+        if method == "ms-chap-v2" {
+            message.push(kind, &[&[0, 0, 1, 55, 11, 18][..], &[5; 16]].concat());
+        }
         let (verdict, trace, _) = world.run(&site, read(&site, "breakwater", &message, &secret, &[4; 16], true));
         let PassedCredential::Untouched(passed) = &world.asked[0].credential else { panic!() };
         assert!(passed.windows(value.len()).any(|window| window == value) && passed.len() == length, "{method}: {passed:x?}");
@@ -303,7 +306,7 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     let mut login = Login::begin(Arc::clone(&site), request, "R".into(), 1, NOON);
     let found = Found { key: "ines".into(), login: "ines".into(), groups: Groups::new(["control-room"]), ..Found::default() };
     login.learn(Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found)))), NOON);
-    login.learn(Fact::Tokens(TokensAnswer::Tokens(vec![token()])), NOON);
+    login.learn(Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![token()], locked_until: None }))), NOON);
     login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(crate::directory::Notice::Grace(1)))), NOON);
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
     let (verdict, trace) = login.finish(0, NOON);

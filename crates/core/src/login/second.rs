@@ -1,5 +1,6 @@
-//! Station three: the code, marked as used before anybody gets in by it.
+//! Station three: the second check. A code is marked as used before anybody gets in by it, and a wrong one is counted.
 
+use super::asking::Asking;
 use super::change::Asked;
 use super::fact::*;
 use super::machine::{AfterMark, Login, State};
@@ -8,52 +9,183 @@ use super::proof::{FirstProved, Second, SecondProved, SecondWaived};
 use super::reading::ChosenCode;
 use super::upstream::{PassedCredential, Role};
 use crate::cause::Cause;
+use crate::device::{CodeKind, Device, Near, VerifiedCode};
+use crate::identity::fits_pattern;
 use crate::moment::Moment;
-use crate::site::Chain;
-use crate::totp::VerifiedCode;
+use crate::site::{Chain, Waived, Waiver};
 use crate::trace::{Hop, Tone};
 use bivector_wire::Secret;
 
 impl Login {
-    pub(super) fn second(&mut self, person: Box<Found>, first: FirstProved, code: ChosenCode, now: Moment) -> State {
-        let code = match code {
-            ChosenCode::Verified(code) => return State::Marking { person, code, then: AfterMark::Rules(first) },
-            ChosenCode::NotAsked => {
-                let waived = SecondWaived::chain_asks_for_none();
-                self.step(Hop::Second, "waived", Tone::Warn, now, waived.reason().to_owned(), self.chain().map(|chain| chain.line));
-                return self.rules(&person, first, Second::Waived(waived), now);
-            }
-            ChosenCode::ForUpstream(code) => return self.code_upstream(person, first, &code, now),
-            other => other,
-        };
-        let (cause, said) = code.why_not().unwrap_or((Cause::Unfinished, String::new()));
-        self.step(Hop::Second, "code", Tone::Bad, now, said, None);
-        self.refuse(cause, now)
+    /// The person's devices and lists of the kinds that the chain takes.
+    pub(super) fn own_devices(&self) -> &[Device] {
+        &self.factors.devices
     }
 
-    fn code_upstream(&mut self, person: Box<Found>, first: FirstProved, code: &Secret<String>, now: Moment) -> State {
+    pub(super) fn second(&mut self, person: Box<Found>, first: FirstProved, code: ChosenCode, now: Moment) -> State {
+        let line = self.chain().map(|chain| chain.line);
+        if let Some(waived) = self.chain().and_then(SecondWaived::chain_asks_for_none) {
+            return self.waive(&person, first, waived, line, now);
+        }
+        if let ChosenCode::Verified(code, pin) = code {
+            return self.use_code(person, code, pin, AfterMark::Rules(first), now);
+        }
+        if let Some(waiver) = self.waiver_for(&person) {
+            return self.waive(&person, first, SecondWaived::by_waiver(&waiver), Some(waiver.line), now);
+        }
+        if let Some(until) = self.locked(now) {
+            return self.refuse_locked(until, now);
+        }
+        let cause_and_said = code.why_not();
+        match code {
+            ChosenCode::ForUpstream(code) => self.code_upstream(person, first, &code, now),
+            ChosenCode::Word(kind) => self.ask_for(Asking::new(first, person), kind, now),
+            ChosenCode::Missing | ChosenCode::NotEnrolled => self.ask_second(Asking::new(first, person), now),
+            ChosenCode::Wrong | ChosenCode::Near(_) => {
+                let (cause, said) = cause_and_said.unwrap_or((Cause::Unfinished, String::new()));
+                self.step(Hop::Second, "code", Tone::Bad, now, said, None);
+                let ahead = match code {
+                    ChosenCode::Near(Near::Ahead { device, counter }) => Some((device, counter)),
+                    _ => None,
+                };
+                self.count_wrong(&person, cause, WrongTry::CODE, ahead, None, now)
+            }
+            // A chain with a factor asks for it, whatever was read.
+            ChosenCode::NotAsked | ChosenCode::Verified(..) => self.refuse(Cause::Unfinished, now),
+        }
+    }
+
+    pub(super) fn waive(&mut self, person: &Found, first: FirstProved, waived: SecondWaived, line: Option<u32>, now: Moment) -> State {
+        let said = format!("no second factor: {}", waived.reason());
+        self.step(Hop::Second, "waived", Tone::Warn, now, said, line);
+        self.rules(person, first, Second::Waived(waived), now)
+    }
+
+    /// The waiver of the chain that is for this login, if one is.
+    fn waiver_for(&self, person: &Found) -> Option<Waiver> {
+        let is_for = |waiver: &&Waiver| match &waiver.who {
+            Waived::Network(ranges) => self.request.caller.is_some_and(|caller| ranges.iter().any(|range| range.contains(&caller))),
+            Waived::Group(groups) => groups.iter().any(|group| person.groups.contains(group)),
+            Waived::Person(patterns) => patterns.iter().any(|pattern| fits_pattern(pattern, &person.login.to_lowercase())),
+        };
+        self.chain()?.waive.iter().find(is_for).cloned()
+    }
+
+    /// Until when the person is locked, if so.
+    pub(super) fn locked(&self, now: Moment) -> Option<Moment> {
+        self.factors.locked_until.filter(|until| *until > now)
+    }
+
+    pub(super) fn refuse_locked(&mut self, until: Moment, now: Moment) -> State {
+        let left = until.since(now).as_secs().div_ceil(60);
+        let said = format!("too many wrong codes or PINs: locked for another {left} min, or until an operator releases it");
+        self.step(Hop::Second, "locked", Tone::Bad, now, said, None);
+        self.refuse(Cause::FactorLocked, now)
+    }
+
+    /// A code that verified: its PIN is checked where one is needed, then it is marked as used.
+    pub(super) fn use_code(
+        &mut self,
+        person: Box<Found>,
+        code: VerifiedCode,
+        pin: Option<Secret<String>>,
+        then: AfterMark,
+        now: Moment,
+    ) -> State {
+        if let Some(until) = self.locked(now) {
+            return self.refuse_locked(until, now);
+        }
+        let needed = code.has_pin() && self.chain().is_some_and(Chain::asks_for_pins);
+        match pin {
+            Some(pin) if needed => State::Pin { person, code, pin, then },
+            None if !needed => State::Marking { person, proof: MarkFor::Code(code), then },
+            typed => {
+                let said = match typed {
+                    Some(_) => "a PIN was typed, but none is set for this device",
+                    None => "the code is right, but its device has a PIN, and none was typed",
+                };
+                self.step(Hop::Second, "pin", Tone::Bad, now, said.to_owned(), None);
+                self.refuse(Cause::PinMissing, now)
+            }
+        }
+    }
+
+    pub(super) fn pin_checked(&mut self, person: Box<Found>, code: VerifiedCode, then: AfterMark, answer: PinAnswer, now: Moment) -> State {
+        match answer {
+            PinAnswer::Right => {
+                self.step(Hop::Second, "pin", Tone::Good, now, "the PIN before the code is right".to_owned(), None);
+                State::Marking { person, proof: MarkFor::Code(code), then }
+            }
+            PinAnswer::Wrong => {
+                self.step(Hop::Second, "pin", Tone::Bad, now, "the code is right, the PIN before it is wrong".to_owned(), None);
+                self.count_wrong(&person, Cause::PinWrong, WrongTry::CODE, None, None, now)
+            }
+            PinAnswer::Unavailable(why) => {
+                self.step(Hop::Second, "pin", Tone::Bad, now, format!("the PIN could not be checked: {}", why.seen), None);
+                self.refuse(why.cause, now)
+            }
+        }
+    }
+
+    /// Counts a wrong try before the person learns that it was one; then asks again, or refuses.
+    pub(super) fn count_wrong(
+        &mut self,
+        person: &Found,
+        cause: Cause,
+        points: u32,
+        ahead: Option<(u64, u64)>,
+        then: Option<Box<Asking>>,
+        now: Moment,
+    ) -> State {
+        let wrong = WrongTry { person: person.key.clone(), points, ahead, gateway: self.trace.gateway.clone() };
+        // Said once the answer is there; the time until then is the count's.
+        self.last = now;
+        State::Counting { wrong: Box::new(wrong), cause, then }
+    }
+
+    pub(super) fn counted(&mut self, cause: Cause, then: Option<Box<Asking>>, answer: CountAnswer, now: Moment) -> State {
+        let after = self.site.lockout.after;
+        let locked = match answer {
+            CountAnswer::Counted { wrong, locked_until: None } => {
+                if wrong > 0 {
+                    self.step(Hop::Second, "count", Tone::Note, now, format!("{wrong} wrong in a row; {after} lock"), None);
+                }
+                false
+            }
+            CountAnswer::Counted { wrong, locked_until: Some(until) } => {
+                let minutes = until.since(now).as_secs().div_ceil(60);
+                let said = format!("{wrong} wrong in a row: codes of this person are locked for {minutes} min");
+                self.step(Hop::Second, "locked", Tone::Warn, now, said, None);
+                self.factors.locked_until = Some(until);
+                true
+            }
+            CountAnswer::Unavailable(why) => {
+                self.step(Hop::Second, "count", Tone::Warn, now, format!("the wrong try could not be counted: {}", why.seen), None);
+                // A guess that is not counted must not be followed by another one.
+                return self.refuse(cause, now);
+            }
+        };
+        match then {
+            Some(asking) if !locked => self.ask_again(*asking, cause, now),
+            _ => self.refuse(cause, now),
+        }
+    }
+
+    pub(super) fn code_upstream(&mut self, person: Box<Found>, first: FirstProved, code: &Secret<String>, now: Moment) -> State {
         let Some(upstream) = self.chain().and_then(Chain::code_upstream) else { return self.refuse(Cause::Unfinished, now) };
         let text = PassedCredential::Text(Secret::new(code.expose().clone().into_bytes()));
         let ask = self.ask_upstream(upstream, &person, text);
         State::Upstream { ask, person, role: Role::Second { first } }
     }
 
-    pub(super) fn marked(&mut self, person: Box<Found>, code: VerifiedCode, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
-        let (cause, said) = match (&answer, SecondProved::by_code(&code, &answer)) {
+    pub(super) fn marked(&mut self, person: Box<Found>, proof: MarkFor, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
+        let (cause, said) = match (&answer, proof.proved(&answer)) {
             (_, Some(second)) => {
-                let when = match code.offset() {
-                    0 => "of this step".to_owned(),
-                    offset => format!(
-                        "{} {} {}",
-                        offset.abs(),
-                        if offset.abs() == 1 { "step" } else { "steps" },
-                        if offset < 0 { "old" } else { "early" }
-                    ),
-                };
-                self.step(Hop::Second, "code", Tone::Good, now, format!("the code is right ({when}) and is now marked as used"), None);
+                self.step(Hop::Second, "code", Tone::Good, now, proof.said(), None);
                 return self.after_mark(person, second, then, now);
             }
             (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is right but could not be marked as used: {}", why.seen)),
+            (MarkAnswer::Locked(until), _) => return self.refuse_locked(*until, now),
             _ => (Cause::CodeUsed, "the code is right, but it was used before".to_owned()),
         };
         self.step(Hop::Second, "code", Tone::Bad, now, said, None);
@@ -61,7 +193,7 @@ impl Login {
     }
 
     fn after_mark(&mut self, person: Box<Found>, proved: SecondProved, then: AfterMark, now: Moment) -> State {
-        let kept = || proved.token().map_or(KeptSecond::NotAsked, KeptSecond::Proved);
+        let kept = || proved.device().map_or(KeptSecond::NotAsked, KeptSecond::Proved);
         match then {
             AfterMark::Rules(first) => self.rules(&person, first, Second::Proved(proved), now),
             AfterMark::NewPassword { source, old } => {
@@ -72,6 +204,45 @@ impl Login {
                 let second = kept();
                 self.keep(Round::First { upstream, person, second }, prompt, attributes, now)
             }
+        }
+    }
+}
+
+/// What is marked: a code of a device, or that a code which was sent has come back.
+#[derive(Debug)]
+pub(super) enum MarkFor {
+    Code(VerifiedCode),
+    Sent { equals: bool },
+}
+
+impl MarkFor {
+    /// What the records are to mark.
+    pub(super) fn device(&self) -> Option<(u64, crate::device::Used)> {
+        match self {
+            MarkFor::Code(code) => Some((code.device(), code.used())),
+            MarkFor::Sent { .. } => None,
+        }
+    }
+
+    fn proved(&self, answer: &MarkAnswer) -> Option<SecondProved> {
+        match self {
+            MarkFor::Code(code) => SecondProved::by_code(code, answer),
+            MarkFor::Sent { equals } => SecondProved::by_sent(*equals, answer),
+        }
+    }
+
+    fn said(&self) -> String {
+        let MarkFor::Code(code) = self else { return "the code that was sent has come back right".to_owned() };
+        let (count, side) = (code.offset().abs(), if code.offset() < 0 { "old" } else { "early" });
+        match code.kind() {
+            CodeKind::Totp if count == 0 => "the code is right (of this step) and is now marked as used".to_owned(),
+            CodeKind::Totp => {
+                format!("the code is right ({count} {} {side}) and is now marked as used", if count == 1 { "step" } else { "steps" })
+            }
+            CodeKind::Hotp if count == 0 => "the code is right (the next of its device) and is now marked as used".to_owned(),
+            CodeKind::Hotp => format!("the code is right ({count} skipped) and is now marked as used, with those before it"),
+            CodeKind::Recovery => "the recovery code is right and is now marked as used".to_owned(),
+            CodeKind::Temporary => "the temporary code is right; this use of it is counted".to_owned(),
         }
     }
 }

@@ -1,8 +1,9 @@
 use super::*;
+use crate::device::{Device, Makes, Used};
 use crate::moment::Moment;
 use crate::rule::Groups;
 use crate::site::{Known, Site, SourceRef};
-use crate::totp::{Settings, Token};
+use crate::totp::Settings;
 use crate::trace::{Hop, Origin, Outcome, Tone, Trace};
 use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate, hide_password};
 use proptest::prelude::*;
@@ -22,17 +23,44 @@ pub(super) fn site(change: &[(&str, &str)]) -> Arc<Site> {
     Arc::new(site.unwrap_or_else(|| panic!("{findings:#?}")))
 }
 
-pub(super) fn token() -> Token {
-    Token { id: 7, label: "token".into(), seed: Secret::new(b"12345678901234567890".to_vec()), settings: Settings::default() }
+pub(super) const SEED: &[u8] = b"12345678901234567890";
+
+pub(super) fn token() -> Device {
+    let makes = Makes::ByTime { seed: Secret::new(SEED.to_vec()), settings: Settings::default(), drift: 0 };
+    Device { id: 7, label: "phone".into(), has_pin: false, makes }
 }
+
+/// What a source keeps of passwords.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Keeps {
+    Nothing,
+    Text,
+    NtHash,
+}
+
+/// The code that every courier brings.
+pub(super) const SENT: &str = "808123";
 
 /// The outside of a login, in memory: what sources know, which codes are used, and what was asked.
 pub(super) struct World {
     pub(super) people: BTreeMap<(SourceRef, &'static str), (&'static str, Vec<&'static str>)>,
-    pub(super) tokens: BTreeMap<&'static str, Vec<Token>>,
+    pub(super) tokens: BTreeMap<&'static str, Vec<Device>>,
     pub(super) down: BTreeSet<&'static str>,
     pub(super) locked: BTreeSet<&'static str>,
     pub(super) used: BTreeSet<(u64, u64)>,
+    /// What the roster keeps of everybody's password.
+    pub(super) keeps: Keeps,
+    pub(super) pins: BTreeMap<u64, &'static str>,
+    /// Points of wrong tries, and who is locked until when.
+    pub(super) wrong: BTreeMap<String, u32>,
+    pub(super) locked_until: Option<Moment>,
+    pub(super) ahead: Option<(u64, u64)>,
+    /// Codes that were sent: by which courier, to whom; and what couriers say.
+    pub(super) sent: Vec<Sendable>,
+    pub(super) courier_down: BTreeSet<usize>,
+    pub(super) limited: bool,
+    /// When the next login begins.
+    pub(super) now: Moment,
     pub(super) expired: BTreeSet<&'static str>,
     /// What the upstream says to each question in turn, and what it was asked.
     pub(super) upstream: VecDeque<UpstreamAnswer>,
@@ -59,6 +87,15 @@ impl World {
             down: BTreeSet::new(),
             locked: BTreeSet::new(),
             used: BTreeSet::new(),
+            keeps: Keeps::Nothing,
+            pins: BTreeMap::new(),
+            wrong: BTreeMap::new(),
+            locked_until: None,
+            ahead: None,
+            sent: Vec::new(),
+            courier_down: BTreeSet::new(),
+            limited: false,
+            now: NOON,
             expired: BTreeSet::new(),
             upstream: VecDeque::new(),
             asked: Vec::new(),
@@ -87,10 +124,46 @@ impl World {
                         name: name.to_uppercase(),
                         handle: format!("uid={name}"),
                         groups: Groups::new(groups.iter().copied()),
+                        mail: (name != "odo").then(|| format!("{name}@northmoor.example")),
+                        phone: (name == "ines").then(|| "+44 20 7946 0018".to_owned()),
+                        language: if name == "yuki" { "de".into() } else { String::new() },
                     })),
                 }))
             }
-            Need::Tokens { person } => Fact::Tokens(TokensAnswer::Tokens(self.tokens.get(person.as_str()).cloned().unwrap_or_default())),
+            Need::Factors { person } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors {
+                devices: self.tokens.get(person.as_str()).cloned().unwrap_or_default(),
+                locked_until: self.locked_until,
+            }))),
+            Need::Kept { person, .. } => {
+                let password = self.people.iter().find(|((_, name), _)| *name == person.login).map(|(_, (password, _))| *password).unwrap();
+                Fact::Secret(Answer::ours(match self.keeps {
+                    Keeps::Nothing => SecretAnswer::NotKept,
+                    Keeps::Text => SecretAnswer::Text(Secret::new(password.to_owned())),
+                    Keeps::NtHash => SecretAnswer::NtHash(bivector_wire::nt_hash(password)),
+                }))
+            }
+            Need::CheckPin { device, guess, .. } => {
+                let right = self.pins.get(&device).is_some_and(|pin| pin == guess.expose());
+                Fact::Pin(if right { PinAnswer::Right } else { PinAnswer::Wrong })
+            }
+            Need::CountWrong(wrong) => {
+                let points = self.wrong.entry(wrong.person.clone()).or_default();
+                *points += wrong.points;
+                self.ahead = wrong.ahead.or(self.ahead);
+                if *points >= 5 * WrongTry::CODE {
+                    self.locked_until = Some(self.now.plus(Duration::from_secs(900)));
+                }
+                Fact::Counted(CountAnswer::Counted { wrong: *points / WrongTry::CODE, locked_until: self.locked_until })
+            }
+            Need::SendCode(_) if self.limited => Fact::Sent(SendAnswer::Limited("ten in this hour".into())),
+            Need::SendCode(sendable) if self.courier_down.contains(&sendable.courier) => {
+                Fact::Sent(SendAnswer::Unavailable(Unavailable { cause: Cause::CourierFailed, seen: "500".into() }))
+            }
+            Need::SendCode(sendable) => {
+                let to = masked(&sendable.to);
+                self.sent.push(*sendable);
+                Fact::Sent(SendAnswer::Sent(SentCode { code: Secret::new(SENT.to_owned()), to }))
+            }
             Need::CheckPassword { source, person, guess } => {
                 self.guesses.push((source, guess.expose().clone()));
                 let right =
@@ -106,7 +179,13 @@ impl World {
                 Fact::Mark(MarkAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: "disk full".into() }))
             }
             Need::MarkCode(mark) => {
-                Fact::Mark(if self.used.insert((mark.token, mark.step)) { MarkAnswer::Marked } else { MarkAnswer::UsedBefore })
+                let fresh = match mark.device {
+                    Some((device, Used::Step { step, .. } | Used::Counter(step))) => self.used.insert((device, step)),
+                    Some((device, Used::Entry(at))) => self.used.insert((device, u64::from(at))),
+                    Some((device, Used::Turn)) => self.used.insert((device, 0)),
+                    None => true,
+                };
+                Fact::Mark(if fresh { MarkAnswer::Marked } else { MarkAnswer::UsedBefore })
             }
             Need::AskUpstream(ask) => {
                 self.asked.push(*ask);
@@ -134,7 +213,7 @@ impl World {
 
     /// Drives a login to its end in virtual time.
     pub(super) fn run(&mut self, site: &Arc<Site>, request: Request) -> (Verdict, Trace, Duration) {
-        let mut now = NOON;
+        let mut now = self.now;
         let mut login = Login::begin(Arc::clone(site), request, "REF".into(), 1, now);
         loop {
             match login.next() {
@@ -144,7 +223,7 @@ impl World {
                     login.learn(fact, now);
                 }
                 Next::Wait(until, Timer::RefusalPace) => {
-                    login.wake(NOON);
+                    login.wake(self.now);
                     now = until;
                     login.wake(now);
                 }
@@ -152,7 +231,7 @@ impl World {
             }
         }
         let (verdict, trace) = login.finish(0, now);
-        (verdict, trace, now.since(NOON))
+        (verdict, trace, now.since(self.now))
     }
 
     pub(super) fn log_in(&mut self, site: &Arc<Site>, via: &str, name: &str, text: &str) -> (Outcome, Option<Cause>, Trace) {
@@ -174,11 +253,15 @@ pub(super) fn read(site: &Site, via: &str, message: &Message, secret: &SharedSec
     let bytes = if signed { message.sign_request(1, authenticator, secret) } else { message.unsigned_request(1, authenticator) }.unwrap();
     let authentic = authenticate(Packet::parse(&bytes).unwrap(), secret, IntegrityPolicy::WhenPresent).unwrap();
     let gateway = site.gateway_named(via).unwrap();
-    Request::read(&authentic, secret, Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 18120, origin: Origin::Gateway })
+    Request::read(
+        &authentic,
+        secret,
+        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 18120, origin: Origin::Gateway, random: [9; 16] },
+    )
 }
 
 pub(super) fn code(offset: i64) -> String {
-    token().code((NOON.secs() / 30).wrapping_add_signed(offset))
+    crate::totp::code(SEED, (NOON.secs() / 30).wrapping_add_signed(offset), Settings::default())
 }
 
 #[test]
@@ -188,7 +271,10 @@ fn the_whole_chain_accepts_and_says_at_every_hop_what_decided() {
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
     assert_eq!(
         (accept.grant(), accept.second()),
-        ("control-room", &Second::Proved(SecondProved::by_code(&token().verify(&code(0), NOON, 0).unwrap(), &MarkAnswer::Marked).unwrap()))
+        (
+            "control-room",
+            &Second::Proved(SecondProved::by_code(&token().verify(&code(0), NOON, &site.codes).unwrap(), &MarkAnswer::Marked).unwrap())
+        )
     );
     assert!(accept.attributes().windows(4).any(|window| window == b"ines"), "{{person.login}} is filled in");
     let hops: Vec<Hop> = trace.steps.iter().map(|step| step.hop).collect();
@@ -294,10 +380,11 @@ fn refusals_leave_at_the_same_time_with_the_same_words_whatever_their_cause() {
 #[test]
 fn other_methods_and_missing_credentials_are_refused_before_any_source_is_asked() {
     let (site, mut world, secret) = (site(&[]), World::new(), SharedSecret::new(b"s"));
-    let cases: [(AttributeType, &[u8], Cause); 5] = [
+    let cases: [(AttributeType, &[u8], Cause); 6] = [
         (AttributeType::ChapPassword, &[1; 17], Cause::MethodNotInChain),
         (AttributeType::EapMessage, &[2, 1, 0, 5, 1], Cause::MethodNotInChain),
         (AttributeType::VendorSpecific, &[0, 0, 1, 55, 25, 4, 1, 2], Cause::MethodNotInChain),
+        (AttributeType::VendorSpecific, &[0, 0, 1, 55, 1, 4, 1, 2], Cause::MethodNotInChain),
         (AttributeType::UserPassword, &[1; 17], Cause::CredentialUnreadable),
         (AttributeType::Class, b"x", Cause::CredentialMissing),
     ];

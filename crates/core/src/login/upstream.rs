@@ -1,5 +1,6 @@
 //! An upstream as first or second check: what it is asked, and what its answer means.
 
+use super::asking::Asking;
 use super::fact::{Answer, Found, Unavailable};
 use super::machine::{Login, State};
 use super::pending::{KeptSecond, Round, Upstream as KeptUpstream};
@@ -9,12 +10,10 @@ use super::request::Credential;
 use crate::cause::Cause;
 use crate::moment::Moment;
 use crate::rule::Groups;
-use crate::site::{NameAs, SourceRef};
+use crate::site::{FactorKind, NameAs, SourceRef};
 use crate::trace::{Hop, Tone};
-use bivector_wire::{AttributeType, Packet, Secret, VendorAttribute, push_attribute};
-
-/// Vendor number under which MS-CHAP attributes and keys travel (RFC 2548).
-pub(super) const MICROSOFT: u32 = 311;
+use bivector_wire::{AttributeType, MICROSOFT, Packet, Secret, VendorAttribute, push_attribute};
+use serde::{Deserialize, Serialize};
 
 /// A question to an upstream.
 #[derive(Debug, Clone)]
@@ -61,7 +60,7 @@ pub struct HiddenValue {
 }
 
 /// Where a hidden value stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum HiddenKind {
     /// A Microsoft key: 16 to send with, 17 to receive with (RFC 2548 section 2.4).
     MicrosoftKey(u8),
@@ -148,7 +147,7 @@ impl Login {
             login: name.to_owned(),
             name: name.to_owned(),
             handle: name.to_owned(),
-            groups: Groups::default(),
+            ..Found::default()
         })
     }
 
@@ -171,13 +170,13 @@ impl Login {
 
     /// The first check by an upstream for a method that tells us no text.
     pub(super) fn pass_on(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
-        let (SourceRef::Upstream(upstream), Credential::Proof { attributes, method }) = (source, &self.request.credential) else {
+        let (SourceRef::Upstream(upstream), Credential::Proof { attributes, proof }) = (source, &self.request.credential) else {
             return self.refuse(Cause::MethodNotInChain, now);
         };
         let ask = self.ask_upstream(upstream, &person, PassedCredential::Untouched(attributes.clone()));
-        let said = format!("{} is passed on to {} untouched", method.name(), self.site.source_name(source));
+        let said = format!("{} is passed on to {} untouched", proof.method().name(), self.site.source_name(source));
         self.step(Hop::Reading, "method", Tone::Good, now, said, None);
-        State::Upstream { ask, person, role: Role::First { source, at: Some(at), code: KeptCode::Now(ChosenCode::NotAsked) } }
+        State::Upstream { ask, person, role: Role::First { source, at: Some(at), code: KeptCode::Now(self.no_code()) } }
     }
 
     pub(super) fn upstream_said(
@@ -221,6 +220,11 @@ impl Login {
                     Role::First { at, .. } => at.and_then(|at| self.next_source(at + 1)).filter(|_| self.goes_on_when_down()),
                     Role::Second { .. } => None,
                 };
+                if let Role::Second { first } = role {
+                    self.step(hop, "upstream", Tone::Warn, now, format!("{name} could not say: {}", why.seen), line);
+                    let asking = Asking::new(first, person);
+                    return self.second_is_down(asking, FactorKind::Upstream(ask.upstream), why.cause, now);
+                }
                 let tone = if next.is_some() { Tone::Warn } else { Tone::Bad };
                 self.step(hop, "upstream", tone, now, format!("{name} could not say: {}", why.seen), line);
                 match next {
@@ -261,8 +265,8 @@ impl Login {
         let attributes = given.encode(back);
         let prompt = given.text(AttributeType::ReplyMessage).filter(|_| !back.contains(&AttributeType::ReplyMessage));
         match role {
-            Role::First { code: KeptCode::Now(ChosenCode::Verified(code)), .. } => {
-                State::Marking { person, code, then: super::machine::AfterMark::Challenge { upstream, prompt, attributes } }
+            Role::First { code: KeptCode::Now(ChosenCode::Verified(code, pin)), .. } => {
+                self.use_code(person, code, pin, super::machine::AfterMark::Challenge { upstream, prompt, attributes }, now)
             }
             Role::First { code, .. } => {
                 let second = match code {

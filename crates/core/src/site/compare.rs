@@ -1,6 +1,6 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
-use super::{Chain, Directory, FirstSource, Gateway, Site, SourceRef, SourceWhen, Upstream, WhenDown};
+use super::{Chain, Courier, CourierBy, Directory, FirstSource, Gateway, Site, SourceWhen, Upstream, Waived, WhenDown, WhenSecondIsDown};
 use crate::grant::Grant;
 use crate::rule::{Rule, Then};
 use bivector_wire::IntegrityPolicy;
@@ -73,11 +73,7 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
     site.list("doors", &texts(&old.radius.listen), &texts(&new.radius.listen));
     site.value("logins in flight", &old.radius.logins_in_flight, &new.radius.logins_in_flight, ToString::to_string);
     site.value("replies kept", &old.radius.replies_kept, &new.radius.replies_kept, time);
-    if new.totp_window > old.totp_window {
-        site.weaker(format!("a code counts for {} steps to each side instead of {}", new.totp_window, old.totp_window));
-    } else {
-        site.value("steps to each side in which a code counts", &old.totp_window, &new.totp_window, ToString::to_string);
-    }
+    codes(old, new, &mut site);
     each(
         "gateway",
         &old.gateways,
@@ -89,6 +85,7 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
         },
     );
     each("directory", &old.directories, &new.directories, |one| (&one.name, one.line), &mut found, directory);
+    each("courier", &old.couriers, &new.couriers, |one| (&one.name, one.line), &mut found, courier);
     each("upstream", &old.upstreams, &new.upstreams, |one| (&one.name, one.line), &mut found, upstream);
     each(
         "chain",
@@ -124,6 +121,95 @@ fn each<T>(
     }
 }
 
+/// How codes are read and sent, and when wrong ones lock.
+fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
+    let mut wider = |what: &str, old: u64, new: u64| match new.cmp(&old) {
+        std::cmp::Ordering::Greater => site.weaker(format!("{what} {new} instead of {old}")),
+        std::cmp::Ordering::Less => site.say(format!("{what} {new} instead of {old}")),
+        std::cmp::Ordering::Equal => {}
+    };
+    wider("steps to each side in which a code counts:", old.codes.window, new.codes.window);
+    wider("steps that a device's clock may be off:", old.codes.drift, new.codes.drift);
+    wider("counters ahead in which a code counts:", old.codes.look_ahead, new.codes.look_ahead);
+    wider("wrong codes before a person is locked:", u64::from(old.lockout.after), u64::from(new.lockout.after));
+    wider("seconds that a code which was sent works:", old.sending.lasts.as_secs(), new.sending.lasts.as_secs());
+    if new.lockout.time < old.lockout.time {
+        site.weaker(format!("a lock lasts {} instead of {}", time(&new.lockout.time), time(&old.lockout.time)));
+    } else {
+        site.value("how long a lock lasts", &old.lockout.time, &new.lockout.time, time);
+    }
+    if new.sending.digits < old.sending.digits {
+        site.weaker(format!("codes that are sent have {} digits instead of {}", new.sending.digits, old.sending.digits));
+    } else {
+        site.value("digits of codes that are sent", &old.sending.digits, &new.sending.digits, ToString::to_string);
+    }
+    site.value("counters ahead in which two codes bring a device back", &old.codes.resync, &new.codes.resync, ToString::to_string);
+    let limits = |sending: &super::Sending| {
+        format!(
+            "{} more in one login, {} to one person in an hour, {} in a minute",
+            sending.resends, sending.per_person, sending.per_minute
+        )
+    };
+    let bounds = |site: &Site| (site.sending.resends, site.sending.per_person, site.sending.per_minute);
+    if bounds(old) != bounds(new) {
+        site.say(format!("limits of sent codes: {} instead of {}", limits(&new.sending), limits(&old.sending)));
+    }
+    if old.texts != new.texts {
+        site.say("texts that people read change");
+    }
+}
+
+fn courier(old: &Courier, new: &Courier, about: &mut About<'_>) {
+    about.value("carries", &old.carries, &new.carries, |carries| carries.name().to_owned());
+    let clear = |courier: &Courier| match &courier.by {
+        CourierBy::Http { url, .. } => url.starts_with("http://"),
+        CourierBy::Smtp { server, start_tls, .. } => !server.tls && !start_tls,
+    };
+    match (clear(old), clear(new)) {
+        (false, true) => about.weaker("codes travel to it unencrypted"),
+        (true, false) => about.say("codes travel to it encrypted now"),
+        _ => {}
+    }
+    if old.by != new.by {
+        about.say("it is spoken to in another way");
+    }
+    about.value("secret", &old.secret, &new.secret, |name| name.as_ref().map_or("none".into(), |name| format!("`{name}`")));
+    about.value("trust", &old.trust, &new.trust, |trust| trust.clone().unwrap_or_else(|| "the usual issuers".into()));
+    about.value("patience", &old.patience, &new.patience, time);
+}
+
+/// Whom a chain lets in without a second factor, and when.
+fn exceptions(old: &Chain, new: &Chain, about: &mut About<'_>) {
+    match (old.code_only, new.code_only) {
+        (false, true) => about.weaker("the password is no longer checked here"),
+        (true, false) => about.say("the password is checked here now"),
+        _ => {}
+    }
+    match (old.when_second_is_down, new.when_second_is_down) {
+        (was, is) if was == is => {}
+        (_, WhenSecondIsDown::FirstOnly) => about.weaker("a dead second factor now lets people in by the first check alone"),
+        (_, WhenSecondIsDown::Next) => about.say("a dead second factor passes people on to their next one"),
+        (_, WhenSecondIsDown::Refuse) => about.say("a dead second factor refuses the login now"),
+    }
+    let line = about.line;
+    for waiver in new.waive.iter().filter(|waiver| !old.waive.iter().any(|was| was.who == waiver.who)) {
+        about.line = Some(waiver.line);
+        about.weaker(format!("{} no longer need a second factor ({})", whom(&waiver.who), waiver.reason));
+    }
+    about.line = line;
+    for gone in old.waive.iter().filter(|was| !new.waive.iter().any(|waiver| waiver.who == was.who)) {
+        about.say(format!("{} need a second factor now", whom(&gone.who)));
+    }
+}
+
+fn whom(who: &Waived) -> String {
+    match who {
+        Waived::Network(ranges) => format!("people at {}", texts(ranges).join(", ")),
+        Waived::Group(groups) => format!("members of {}", groups.join(", ")),
+        Waived::Person(people) => format!("people called {}", people.join(", ")),
+    }
+}
+
 fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), about: &mut About<'_>) {
     let from = |gateway: &Gateway| gateway.from.iter().map(crate::addresses::show).chain(gateway.hosts.iter().cloned()).collect::<Vec<_>>();
     about.list("addresses", &from(old), &from(new));
@@ -155,6 +241,8 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
         patience.map_or("not stated".into(), |patience| time(&patience))
     });
     about.value("shows prompts", &old.shows_challenges, &new.shows_challenges, yes);
+    about.value("language", &old.language, &new.language, |tag| if tag.is_empty() { "the site's".into() } else { tag.clone() });
+    about.value("longest prompt", &old.prompt_limit, &new.prompt_limit, |bytes| format!("{bytes} bytes"));
     about.value("logins in flight", &old.logins_in_flight, &new.logins_in_flight, ToString::to_string);
     let names = |gateway: &Gateway, site: &Site| site.chains_of(gateway).into_iter().map(str::to_owned).collect::<Vec<_>>();
     about.list("chains", &names(old, old_site), &names(new, new_site));
@@ -180,6 +268,10 @@ fn directory(old: &Directory, new: &Directory, about: &mut About<'_>) {
     if old.groups != new.groups {
         about.say("groups are read in another way");
     }
+    about.value("attributes of people", &old.attributes, &new.attributes, |own| {
+        let hash = own.nt_hash.as_ref().map(|hash| format!(", {hash}")).unwrap_or_default();
+        format!("{}, {}, {}{hash}", own.mail, own.phone, own.language)
+    });
     about.value("connect patience", &old.connect_patience, &new.connect_patience, time);
     about.value("answer patience", &old.answer_patience, &new.answer_patience, time);
     about.value("connections per server", &old.connections, &new.connections, ToString::to_string);
@@ -226,6 +318,11 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
     about.value("the reading that counts without a code", &old.when_unclear, &new.when_unclear, |unclear| {
         format!("{unclear:?}").to_lowercase()
     });
+    exceptions(old, new, about);
+    let spelt = |chain: &Chain| chain.spelt.clone();
+    about.list("factor words", &spelt(old), &spelt(new));
+    about.value("with several factors", &old.when_several, &new.when_several, |several| format!("{several:?}").to_lowercase());
+    about.value("MS-CHAPv2 may be tried again", &old.retry, &new.retry, yes);
     about.value("an expired password may be changed", &old.change_password, &new.change_password, yes);
     about.list("ports", &texts(&old.ports), &texts(&new.ports));
     about.list("realms", &old.realms, &new.realms);
@@ -237,6 +334,7 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
     if old.identity.strip_prefix != new.identity.strip_prefix
         || old.identity.strip_suffix != new.identity.strip_suffix
         || old.identity.case != new.identity.case
+        || old.identity.aliases != new.identity.aliases
     {
         about.say(format!("names are read by `{}` in another way", new.identity.name));
     }
@@ -329,11 +427,7 @@ fn sources(chain: &Chain, site: &Site) -> Vec<String> {
 }
 
 fn factors(chain: &Chain, site: &Site) -> Vec<String> {
-    let show = |kind: &super::FactorKind| match kind {
-        super::FactorKind::Totp => "totp".to_owned(),
-        super::FactorKind::Upstream(index) => site.source_name(SourceRef::Upstream(*index)).to_owned(),
-    };
-    chain.second.iter().map(show).collect()
+    chain.second.iter().map(|kind| site.factor_name(*kind).to_owned()).collect()
 }
 
 fn texts<T: ToString>(values: &[T]) -> Vec<String> {
@@ -383,7 +477,7 @@ mod tests {
             (&[("[\"ldaps://127.0.0.1:18636\", ", "[\"ldap://127.0.0.1:18636\", ")], "travel to it unencrypted"),
             (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nwhen_source_is_down = \"next\"")], "passes its people on"),
             (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nrefusal_pace = \"0s\"")], "tells an unknown name"),
-            (&[("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]")], "counts for 4 steps"),
+            (&[("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]")], "in which a code counts: 4 instead of 1"),
             (&[("when = { group = \"remote-suspended\" }", "when = { group = \"somebody-else\" }")], "keeps members of somebody-else out"),
             (&[("when = { group = \"control-room\" }\n", "")], "lets everybody in with `control-room`"),
             (&[("name = \"suspended people stay out\"", "name = \"renamed\"")], "`suspended people stay out` no longer keeps"),

@@ -16,9 +16,11 @@ pub use reference::reference_markdown;
 pub use section::read_duration;
 
 use crate::addresses::AddressMap;
+use crate::device::{CodeKind, CodeLimits};
 use crate::form::Form;
 use crate::grant::Grant;
 use crate::identity::IdentityRule;
+use crate::prompt::Texts;
 use crate::rule::RuleBook;
 use bivector_wire::AttributeType;
 use bivector_wire::IntegrityPolicy;
@@ -44,8 +46,16 @@ pub struct Site {
     pub chains: Vec<Chain>,
     /// Grants.
     pub grants: Vec<Grant>,
-    /// How codes by time are checked.
-    pub totp_window: u64,
+    /// Ways to send codes.
+    pub couriers: Vec<Courier>,
+    /// How generously codes are read.
+    pub codes: CodeLimits,
+    /// How codes are sent.
+    pub sending: Sending,
+    /// When wrong codes lock a person.
+    pub lockout: Lockout,
+    /// What people read.
+    pub texts: Texts,
     by_address: AddressMap<usize>,
 }
 
@@ -87,6 +97,10 @@ pub struct Gateway {
     pub client_patience: Option<Duration>,
     /// Whether it can show a prompt and send the answer.
     pub shows_challenges: bool,
+    /// The language of its people, where the person's own is not known.
+    pub language: String,
+    /// Bytes of a prompt that it can show.
+    pub prompt_limit: usize,
     /// Logins of this gateway that may be in flight.
     pub logins_in_flight: usize,
     /// The chains that take its logins, in the order in which they are tried.
@@ -141,6 +155,8 @@ pub struct Directory {
     pub reader: Option<Reader>,
     /// Where groups come from.
     pub groups: GroupSource,
+    /// Attributes of a person beside name and groups.
+    pub attributes: PersonAttributes,
     /// Time limit for a connection, name resolution and TLS included.
     pub connect_patience: Duration,
     /// Time limit for an answer.
@@ -149,6 +165,132 @@ pub struct Directory {
     pub connections: usize,
     /// Its line in the site file.
     pub line: u32,
+}
+
+/// Attributes of a person's entry that a chain may need.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PersonAttributes {
+    /// Where codes by mail go.
+    pub mail: String,
+    /// Where codes by text message and voice go.
+    pub phone: String,
+    /// The language that the person reads.
+    pub language: String,
+    /// The NT hash of the password, for MS-CHAPv2; most directories have none or do not show it.
+    pub nt_hash: Option<String>,
+}
+
+impl Default for PersonAttributes {
+    fn default() -> Self {
+        PersonAttributes { mail: "mail".into(), phone: "mobile".into(), language: "preferredLanguage".into(), nt_hash: None }
+    }
+}
+
+/// A way to send codes to people.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Courier {
+    /// Its name, as a factor under `second`.
+    pub name: String,
+    /// What it carries codes by.
+    pub carries: Carries,
+    /// How it is spoken to.
+    pub by: CourierBy,
+    /// Name of its sealed secret, where it needs one.
+    pub secret: Option<String>,
+    /// PEM file with the issuers that are trusted; relative to the data folder.
+    pub trust: Option<String>,
+    /// How long one delivery may take.
+    pub patience: Duration,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// What a courier carries codes by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Carries {
+    /// A text message.
+    Text,
+    /// A call that reads the code out.
+    Call,
+    /// A mail.
+    Mail,
+}
+
+impl Carries {
+    /// All of them.
+    pub const ALL: &[Carries] = &[Carries::Text, Carries::Call, Carries::Mail];
+
+    /// Its name in site files, and the word by which people choose it unless the site has its own.
+    pub fn name(self) -> &'static str {
+        match self {
+            Carries::Text => "text",
+            Carries::Call => "call",
+            Carries::Mail => "mail",
+        }
+    }
+}
+
+/// How a courier is spoken to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CourierBy {
+    /// An HTTP call. Its parts are templates with `{to}`, `{code}`, `{text}`, `{name}` and `{secret}`.
+    Http {
+        /// Where to.
+        url: String,
+        /// Headers.
+        headers: Vec<(String, String)>,
+        /// The body; values are escaped if it is JSON or a form.
+        body: String,
+        /// Its type.
+        content_type: String,
+    },
+    /// A mail server (RFC 5321).
+    Smtp {
+        /// The server.
+        server: Server,
+        /// Whether `smtp://` is turned into TLS before anything is said.
+        start_tls: bool,
+        /// The sender's address.
+        from: String,
+        /// The account to sign in with; its password is the secret.
+        account: Option<String>,
+    },
+}
+
+/// How codes are sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sending {
+    /// Digits of a code.
+    pub digits: u8,
+    /// How long it works.
+    pub lasts: Duration,
+    /// How often one login may have a code sent again.
+    pub resends: u8,
+    /// Codes for one person in an hour.
+    pub per_person: u32,
+    /// Codes for all people in a minute.
+    pub per_minute: u32,
+}
+
+impl Default for Sending {
+    fn default() -> Self {
+        Sending { digits: 6, lasts: Duration::from_secs(300), resends: 2, per_person: 10, per_minute: 120 }
+    }
+}
+
+/// When wrong codes and PINs lock a person.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lockout {
+    /// Wrong ones in a row.
+    pub after: u32,
+    /// How long the lock lasts.
+    pub time: Duration,
+}
+
+impl Default for Lockout {
+    fn default() -> Self {
+        Lockout { after: 5, time: Duration::from_secs(15 * 60) }
+    }
 }
 
 /// Which server of a pool is asked first.
@@ -360,10 +502,65 @@ impl Method {
 /// A way to give the second proof.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum FactorKind {
-    /// A code by time.
-    Totp,
+    /// A code of one of the person's own devices or lists.
+    Code(CodeKind),
+    /// A code that a courier of the site brings, by index.
+    Courier(usize),
     /// A code that an upstream of the site checks, by index.
     Upstream(usize),
+}
+
+/// A word that people type behind their password to choose a factor.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FactorWord {
+    /// The word.
+    pub word: String,
+    /// The factor.
+    pub means: FactorKind,
+}
+
+/// What happens at a prompt when a person has several factors.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenSeveral {
+    /// The person chooses from a numbered list.
+    #[default]
+    List,
+    /// The first of the chain's list that the person has is asked for; the others are there if it fails.
+    First,
+}
+
+/// What happens when the second factor cannot be asked for because something of ours or behind us is down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenSecondIsDown {
+    /// The login is refused.
+    #[default]
+    Refuse,
+    /// The person's other factors are asked for; refused if there is none.
+    Next,
+    /// The first check alone lets in. Loud: warned about, counted, marked in every such trace.
+    FirstOnly,
+}
+
+/// Who is let in without a second factor.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Waiver {
+    /// Whom it is for.
+    pub who: Waived,
+    /// Why, for every trace.
+    pub reason: String,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// Whom a waiver is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Waived {
+    /// People whose own address, as the gateway tells it, is in one of these networks.
+    Network(Vec<IpNet>),
+    /// Members of one of these groups, in lower case.
+    Group(Vec<String>),
+    /// Names that fit one of these patterns, in lower case.
+    Person(Vec<String>),
 }
 
 /// Which reading counts when none has evidence.
@@ -397,8 +594,22 @@ pub struct Chain {
     pub when_source_is_down: WhenDown,
     /// Whether a person may change an expired password while logging in.
     pub change_password: bool,
-    /// Second factors it takes; none means the password is enough.
+    /// Second factors it takes, preferred first; none means the password is enough.
     pub second: Vec<FactorKind>,
+    /// Words that choose one of them.
+    pub words: Vec<FactorWord>,
+    /// The words alone, as forms want them.
+    pub spelt: Vec<String>,
+    /// What happens at a prompt when a person has several.
+    pub when_several: WhenSeveral,
+    /// What happens when the second factor cannot be asked for.
+    pub when_second_is_down: WhenSecondIsDown,
+    /// Who is let in without one.
+    pub waive: Vec<Waiver>,
+    /// Whether the gateway has checked the password itself, so that only the code is asked for.
+    pub code_only: bool,
+    /// Whether a device that spoke MS-CHAPv2 is told that it may try again.
+    pub retry: bool,
     /// Which reading counts when none has evidence.
     pub when_unclear: WhenUnclear,
     /// Refusals leave at whole multiples of this after the request, so that their time tells nothing.
@@ -417,16 +628,26 @@ impl Chain {
         self.first.iter().any(|first| first.source == source)
     }
 
-    /// Whether a code by time can be its second factor.
+    /// Whether codes of the person's own devices can be its second factor.
     pub fn takes_codes(&self) -> bool {
-        self.second.contains(&FactorKind::Totp)
+        self.second.iter().any(|kind| matches!(kind, FactorKind::Code(_)))
+    }
+
+    /// Whether it takes this kind of code.
+    pub fn takes(&self, kind: CodeKind) -> bool {
+        self.second.contains(&FactorKind::Code(kind))
+    }
+
+    /// Whether a form has a place for a PIN: then devices with a PIN need it.
+    pub fn asks_for_pins(&self) -> bool {
+        self.forms.iter().any(Form::has_pin)
     }
 
     /// The upstream that checks codes, where the chain has one.
     pub fn code_upstream(&self) -> Option<usize> {
         self.second.iter().find_map(|kind| match kind {
             FactorKind::Upstream(index) => Some(*index),
-            FactorKind::Totp => None,
+            _ => None,
         })
     }
 
@@ -440,10 +661,15 @@ impl Chain {
             SourceRef::Upstream(index) => upstream(index),
             SourceRef::Roster => Duration::ZERO,
         };
-        self.first.iter().map(source).max().unwrap_or_default() + self.code_upstream().map_or(Duration::ZERO, upstream)
+        let courier = self.second.iter().filter_map(|kind| match kind {
+            FactorKind::Courier(index) => site.couriers.get(*index).map(|courier| courier.patience),
+            _ => None,
+        });
+        let second = self.code_upstream().map_or(Duration::ZERO, upstream).max(courier.max().unwrap_or_default());
+        self.first.iter().map(source).max().unwrap_or_default() + second
     }
 
-    fn takes(&self, port: u16, realm: &str) -> bool {
+    fn is_for(&self, port: u16, realm: &str) -> bool {
         (self.ports.is_empty() || self.ports.contains(&port)) && (self.realms.is_empty() || self.realms.iter().any(|own| own == realm))
     }
 }
@@ -473,7 +699,7 @@ impl Site {
         chains.iter().copied().find(|chain| {
             self.chains
                 .get(*chain)
-                .is_some_and(|chain| chain.takes(if port == 0 { *chain.ports.first().unwrap_or(&0) } else { port }, &realm))
+                .is_some_and(|chain| chain.is_for(if port == 0 { *chain.ports.first().unwrap_or(&0) } else { port }, &realm))
         })
     }
 
@@ -491,10 +717,20 @@ impl Site {
         }
     }
 
+    /// A factor's name, as chains list it.
+    pub fn factor_name(&self, kind: FactorKind) -> &str {
+        match kind {
+            FactorKind::Code(kind) => kind.name(),
+            FactorKind::Courier(index) => self.couriers.get(index).map_or("?", |courier| courier.name.as_str()),
+            FactorKind::Upstream(index) => self.source_name(SourceRef::Upstream(index)),
+        }
+    }
+
     /// Names of all secrets that must be sealed for this site to run.
     pub fn secrets(&self) -> impl Iterator<Item = &str> {
         let readers = self.directories.iter().filter_map(|directory| directory.reader.as_ref()).map(|reader| reader.secret.as_str());
         let upstreams = self.upstreams.iter().map(|upstream| upstream.secret.as_str());
-        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers).chain(upstreams)
+        let couriers = self.couriers.iter().filter_map(|courier| courier.secret.as_deref());
+        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers).chain(upstreams).chain(couriers)
     }
 }

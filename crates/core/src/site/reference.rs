@@ -20,10 +20,13 @@ keys! {
         "format" "number" "needed" "Version of this format; 1.";
         "name" "text" "`unnamed`" "What the operator calls the site.";
         "doors" "table" "needed" "Where Bivector listens.";
-        "factors" "table" "" "How second factors are checked.";
+        "factors" "table" "" "How second factors are checked, for all chains.";
+        "language" "language" "`en`" "The language of prompts and messages, where neither the person's nor the gateway's is known: `en`, `de`, `fr`, or one of `texts`.";
+        "texts" "tables" "as shipped" "Texts of your own, by language: `[texts.nl]`.";
         "gateways" "tables" "" "Devices that send logins.";
         "directories" "tables" "" "Sources that speak LDAP.";
         "upstreams" "tables" "" "Sources and factors that speak RADIUS.";
+        "couriers" "tables" "" "Ways to send codes.";
         "identity" "tables" "" "How typed names are read.";
         "chains" "tables" "" "Paths of logins.";
         "rules" "tables" "" "Who may pass; the first that fits decides.";
@@ -39,9 +42,51 @@ keys! {
     }
     "factors" {
         "totp" "table" "" "Codes by time.";
+        "hotp" "table" "" "Codes by count.";
+        "sent" "table" "" "Codes that couriers bring.";
+        "lockout" "table" "" "When wrong codes and PINs lock a person.";
     }
     "factors.totp" {
         "window" "0 to 10" "1" "Steps before and after now in which a code is right. Each step more gives a guesser one more code.";
+        "drift" "0 to 100" "10" "Steps that a device's clock may be off. What it was off at its last right code is remembered, and the window lies around that.";
+    }
+    "factors.hotp" {
+        "look_ahead" "1 to 100" "10" "Counters ahead in which a code is right: codes that were made and not used.";
+        "resync" "1 to 10000" "100" "Counters ahead in which two codes in a row bring a device back.";
+    }
+    "factors.sent" {
+        "digits" "6 to 10" "6" "Digits of a code.";
+        "lasts" "30s to 1h" "5m" "How long it works.";
+        "resends" "0 to 10" "2" "How often one login may have a code sent again.";
+        "per_person" "1 to 1000" "10" "Codes for one person in an hour.";
+        "per_minute" "1 to 100000" "120" "Codes for all people in a minute.";
+    }
+    "factors.lockout" {
+        "after" "1 to 100" "5" "Wrong codes and PINs in a row, each behind a right password, on any gateway. Wrong proofs over password and code together count a tenth.";
+        "time" "1s to 30d" "15m" "How long the lock lasts. `bivector factor release` ends it.";
+    }
+    "texts.LANGUAGE" {
+        "code" "text" "as shipped" "In English: Code from {devices}: Places: `{devices}`.";
+        "pin_code" "text" "as shipped" "In English: PIN and code from {devices}, one behind the other: Places: `{devices}`.";
+        "next_code" "text" "as shipped" "In English: Nearly. Wait, then type the next code from {devices}: Places: `{devices}`.";
+        "upstream_code" "text" "as shipped" "In English: Code for {upstream}: Places: `{upstream}`.";
+        "sent" "text" "as shipped" "In English: A code was sent to {to}. Code: Places: `{to}`.";
+        "choose" "text" "as shipped" "In English: Type a code, or the number of your choice: / {list} Places: `{list}`.";
+        "choose_sending" "text" "as shipped" "In English: Type the number of your choice: / {list} Places: `{list}`.";
+        "option_code" "text" "as shipped" "In English: code from {devices} Places: `{devices}`.";
+        "option_text" "text" "as shipped" "In English: text message to {to} Places: `{to}`.";
+        "option_call" "text" "as shipped" "In English: call to {to} Places: `{to}`.";
+        "option_mail" "text" "as shipped" "In English: mail to {to} Places: `{to}`.";
+        "option_upstream" "text" "as shipped" "In English: code for {upstream} Places: `{upstream}`.";
+        "wrong" "text" "as shipped" "In English: That was not right.";
+        "not_sent" "text" "as shipped" "In English: It could not be sent.";
+        "no_more" "text" "as shipped" "In English: No further code can be sent now.";
+        "new_password" "text" "as shipped" "In English: Your password has expired. New password:";
+        "new_password_again" "text" "as shipped" "In English: New password again:";
+        "not_taken" "text" "as shipped" "In English: Not taken: {why}. New password: Places: `{why}`.";
+        "message" "text" "as shipped" "In English: {code} is your sign-in code for {site}. It works for {minutes} minutes. Places: `{code}`, `{site}`, `{minutes}`.";
+        "subject" "text" "as shipped" "In English: Sign-in code for {site} Places: `{site}`.";
+        "refused" "text" "as shipped" "In English: Sign-in refused. Reference {reference} Places: `{reference}`.";
     }
     "gateways" {
         "name" "text" "needed" "Its name.";
@@ -55,6 +100,8 @@ keys! {
         "patience" "table" "" "How it resends, as set on the device.";
         "client_patience" "1s to 1h" "" "How long the person's own program waits. Kept and shown.";
         "shows_challenges" "true or false" "false" "Whether it can show a prompt and send the answer.";
+        "language" "language" "the site's" "The language of its people, where a person's own is not known.";
+        "prompt_limit" "40 to 3000" "253" "Bytes of a prompt that it can show; longer ones are cut.";
         "logins_in_flight" "1 to 1000000" "4096" "Logins of this gateway undecided at one time.";
     }
     "gateways.patience" {
@@ -74,6 +121,7 @@ keys! {
         "login" "attribute" "`uid`, or `sAMAccountName`" "The naming attribute.";
         "reader" "table" "anonymous" "The service account.";
         "groups" "table" "from `memberOf`" "Where groups come from.";
+        "attributes" "table" "" "Attributes of people beside name and groups.";
         "patience" "table" "" "Time limits.";
         "connections" "1 to 256" "16" "Connections per server for checking passwords.";
     }
@@ -90,6 +138,12 @@ keys! {
         "base" "DN" "needed with `search`" "Where groups are.";
         "member" "attribute" "`member`" "The attribute of a group that lists its members, with `search`.";
         "nested" "true or false" "false; true for `active-directory`" "Whether groups of groups count.";
+    }
+    "directories.attributes" {
+        "mail" "attribute" "`mail`" "Where codes by mail go.";
+        "phone" "attribute" "`mobile`" "Where codes by text message and voice go.";
+        "language" "attribute" "`preferredLanguage`" "The language that the person reads.";
+        "nt_hash" "attribute" "not read" "The NT hash of the password, 16 bytes or 32 hex digits: what MS-CHAPv2 needs. Whoever reads it can log in with it.";
     }
     "directories.patience" {
         "connect" "50ms to 60s" "2s" "For name resolution, connection and TLS of one server.";
@@ -116,11 +170,27 @@ keys! {
         "up" "attributes" "none" "Attributes of the gateway's request that are passed up.";
         "back" "attributes" "none" "Attributes of its answer that are passed back. What EAP and MS-CHAP need always is.";
     }
+    "couriers" {
+        "name" "text" "needed" "Its name, as a factor under `second`.";
+        "carries" "`text`, `call` or `mail`" "needed" "What it carries codes by: a text message, a call, a mail.";
+        "url" "URL" "needed, or `server`" "Where an HTTP call goes.";
+        "server" "`smtp://` or `smtps://` address" "needed, or `url`" "The mail server.";
+        "start_tls" "true or false" "false" "Turn `smtp://` into TLS before anything is said.";
+        "from" "mail address" "needed with `server`" "The sender.";
+        "account" "text" "none" "The account to sign in to the mail server with; its password is the secret.";
+        "secret" "name of a secret" "none" "The sealed secret, for `{secret}` or for the account.";
+        "trust" "file" "the usual issuers" "PEM file with the issuers that are trusted, in the data folder.";
+        "patience" "100ms to 60s" "5s" "How long one delivery may take.";
+        "headers" "table of texts" "none" "Headers, such as `{ Authorization = \"Bearer {secret}\" }`.";
+        "body" "template" "`{\"to\": \"{to}\", \"text\": \"{text}\"}`" "The body, with `{to}`, `{text}`, `{code}`, `{name}` and `{secret}`; values are escaped for JSON and for forms.";
+        "content_type" "text" "`application/json`" "Its type; `application/x-www-form-urlencoded` for a form.";
+    }
     "identity" {
         "name" "text" "needed" "Its name.";
         "strip_prefix" "texts" "none" "Prefixes to take off, in any case. A name that still holds `\\\\` or `@` is refused.";
         "strip_suffix" "texts" "none" "Suffixes to take off, in any case.";
         "case" "`lower` or `keep`" "`lower`" "What happens with upper and lower case.";
+        "aliases" "table of texts" "none" "Other names of people, each with the name that sources know: `{ \"i.okafor\" = \"ines\" }`.";
     }
     "chains" {
         "name" "text" "needed" "Its name.";
@@ -129,12 +199,18 @@ keys! {
         "ports" "texts" "all" "Only logins that came in by doors on these ports.";
         "realms" "texts" "all" "Only names typed with one of these realms or domains; an empty text stands for names without one.";
         "identity" "name" "nothing is taken off" "The identity rule.";
-        "methods" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "Authentication methods it takes. All but `pap` are passed on to an upstream untouched.";
-        "forms" "forms" "needed with `pap`" "How the password field is read, preferred first: `password`, `code(6)` to `code(8)`, literals in single quotes.";
+        "methods" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "Authentication methods it takes. What each can do with which source is in [methods.md](methods.md).";
+        "forms" "forms" "needed with `pap`" "How the password field is read, preferred first: `password`, `code(6)` or `code(6..8)`, `pin(4..6)` before a code, `factor` for a factor word, literals in single quotes.";
         "first" "names or tables" "needed" "Sources for the first check, or `roster`. The next is asked only when one does not know the person.";
         "when_source_is_down" "`refuse` or `next`" "`refuse`" "What happens when a source cannot answer. An outage is never taken for \"no such person\".";
         "change_password" "true or false" "false" "Whether a person may set a new password at a prompt, when the old one and the code are right but the old one has expired.";
-        "second" "`totp` or an upstream, or an empty list" "needed" "The second factor. An empty list lets the first check alone in, with a warning.";
+        "second" "factors, or an empty list" "needed" "Second factors, preferred first: `totp`, `hotp`, `recovery`, `temporary`, couriers, an upstream. An empty list lets the first check alone in, with a warning.";
+        "words" "table of texts" "what each courier carries" "Words that choose a courier: `{ pager = [\"sms\", \"text\"] }`. For forms with `factor`, and at prompts.";
+        "when_several" "`list` or `first`" "`list`" "At a prompt, for people with several factors: choose from a numbered list, or be asked for the first.";
+        "when_second_is_down" "`refuse`, `next` or `first-only`" "`refuse`" "What happens when a courier or upstream cannot be asked: refuse, ask for another factor, or let the first check alone in (warned about, counted, marked in every such trace).";
+        "waive" "tables" "nobody" "Who is let in without a second factor, each with a reason.";
+        "code_only" "true or false" "false" "The gateways check passwords themselves, so only the code is checked here. Warned about.";
+        "retry" "true or false" "false" "Whether a device that spoke MS-CHAPv2 is told that it may try again at once (RFC 2759 section 6).";
         "when_unclear" "`code` or `plain`" "`code`" "Which reading counts when no code verifies: the first form with a code, or the first without.";
         "refusal_pace" "0s to 5s" "250ms" "Refusals leave at whole multiples of this after the request, so that their time tells nothing.";
     }
@@ -143,6 +219,12 @@ keys! {
         "name" "pattern" "" "Only for names that fit; `*` stands for any text.";
         "realm" "text" "" "Only for names typed with this realm or domain.";
         "group" "name" "" "It checks the passwords of people whom a directory before it has found in this group. Upstreams only.";
+    }
+    "chains.waive" {
+        "network" "addresses or ranges" "" "For people whose own address, as the gateway tells it in Calling-Station-Id, is in one of these;";
+        "group" "names" "" "or for members of one of these groups;";
+        "person" "patterns" "" "or for these login names; `*` stands for any text.";
+        "reason" "text" "needed" "Why, for every trace.";
     }
     "rules" {
         "name" "text" "needed" "Its name, shown in traces.";

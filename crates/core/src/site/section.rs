@@ -9,7 +9,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 /// Keys of the design that this version does not serve yet: refused with that, not with a spelling hint.
-const NOT_YET: &[&str] = &["accounting", "second_patience", "when_second_is_down", "challenge", "rehearsals", "handset"];
+const NOT_YET: &[&str] = &["accounting", "second_patience", "rehearsals", "handset"];
 
 /// Gathers findings; shared by all sections of one reading.
 #[derive(Debug)]
@@ -91,6 +91,16 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
     pub(super) fn missing(&self, key: &str, example: &str) {
         let message = format!("{} has no `{key}`", self.title);
         self.notes.error("missing-key", self.span.clone(), message, format!("add it, for example `{key} = {example}`"));
+    }
+
+    /// Keys that are known here, but have no place beside another one.
+    pub(super) fn out_of_place(&self, keys: &[&'static str], why: &str) {
+        for key in keys {
+            if let Some(value) = self.take(key) {
+                let message = format!("`{key}` has no meaning here: {why}");
+                self.notes.error("contradiction", value.span(), message, "take it out");
+            }
+        }
     }
 
     pub(super) fn has(&self, key: &str) -> bool {
@@ -178,6 +188,48 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             }
         }
         Some(At { value: labels, span: value.span() })
+    }
+
+    /// A table whose keys the operator chooses, each with a text or a list of texts.
+    pub(super) fn lists(&self, key: &'static str) -> Vec<(At<String>, Vec<At<String>>)> {
+        let Some(value) = self.take(key) else { return Vec::new() };
+        let Some(table) = value.get_ref().as_table() else {
+            self.wrong_type(key, value, "a table of texts or lists of texts");
+            return Vec::new();
+        };
+        let mut lists = Vec::new();
+        for (name, value) in table.iter() {
+            let texts = match value.get_ref().as_array() {
+                Some(array) => array.iter().map(as_text).collect(),
+                None => as_text(value).map(|text| vec![text]),
+            };
+            match texts {
+                Some(texts) => lists.push((At { value: name.get_ref().to_string(), span: name.span() }, texts)),
+                None => self.wrong_type(name.get_ref(), value, "a text or a list of texts"),
+            }
+        }
+        lists
+    }
+
+    /// A table of tables whose keys the operator chooses.
+    pub(super) fn named_tables(&self, key: &'static str) -> Vec<(At<String>, Section<'d, 'n, 't>)> {
+        let Some(value) = self.take(key) else { return Vec::new() };
+        let Some(table) = value.get_ref().as_table() else {
+            self.wrong_type(key, value, "a table of tables");
+            return Vec::new();
+        };
+        let mut tables = Vec::new();
+        for (name, value) in table.iter() {
+            match value.get_ref().as_table() {
+                Some(inner) => {
+                    let title = format!("`{key}.{}`", name.get_ref());
+                    let section = Section::new(inner, value.span(), &title, self.notes);
+                    tables.push((At { value: name.get_ref().to_string(), span: name.span() }, section));
+                }
+                None => self.wrong_type(name.get_ref(), value, "a table"),
+            }
+        }
+        tables
     }
 
     pub(super) fn flag(&self, key: &'static str) -> Option<bool> {

@@ -25,7 +25,7 @@ fn the_demo_site_reads_without_an_error_or_a_warning() {
     let staff = site.chains.iter().find(|chain| chain.name == "staff").unwrap();
     let sources: Vec<SourceRef> = staff.first.iter().map(|first| first.source).collect();
     assert_eq!(sources, [SourceRef::Directory(0), SourceRef::Roster]);
-    assert_eq!(staff.second, [FactorKind::Totp]);
+    assert_eq!(staff.second, [FactorKind::Code(crate::device::CodeKind::Totp)]);
     assert!(staff.rules.rules().len() >= 3);
 }
 
@@ -146,10 +146,32 @@ grant = "control-room"
 fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
     let upstream = "[[upstreams]]\nname = \"oldlight\"\nservers = [\"127.0.0.1\"]\nsecret = \"upstream/harbourlight\"\n[[identity]]";
     let staff_first = "first = [\"tidehall\", \"roster\"]";
-    let cases: [(&[Change], &str, &str); 12] = [
-        (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-impossible", "cannot give us that hash"),
-        (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "has no room for a code"),
-        (&[("second = [\"totp\"]", "second = [\"totp\", \"harbourlight\"]")], "one-factor", "2 second factors"),
+    const PAGER: Change =
+        ("[[identity]]", "[[couriers]]\nname = \"pager\"\ncarries = \"text\"\nurl = \"http://127.0.0.1:18480/\"\n[[identity]]");
+    const TWO_FORMS: Change = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
+    const UNCLEAR: Change = ("when_unclear = \"code\"", "");
+    let cases: [(&[Change], &str, &str); 18] = [
+        (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-partly", "only says yes or no to a password"),
+        (
+            &[("methods = [\"pap\"]", "methods = [\"pap\", \"chap\"]"), (staff_first, "first = [\"tidehall\"]")],
+            "method-impossible",
+            "can never accept a chap login",
+        ),
+        (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "only an upstream can end it"),
+        (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"code(6)\"]")], "form-impossible", "the form has no password"),
+        (&[("when_unclear = \"code\"", "code_only = true")], "form-impossible", "nobody here could check the password"),
+        (&[("second = [\"totp\"]", "second = [\"totp\", \"pager\"]"), PAGER], "factor-impossible", "has to be typed at a prompt"),
+        (
+            &[("second = [\"totp\"]", "second = [\"pager\"]"), PAGER, ("client_patience = \"60s\"", "shows_challenges = true"), TWO_FORMS],
+            "gateway-impossible",
+            "through `slipway`",
+        ),
+        (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6..8)\"]"), UNCLEAR], "two-readings", "in 3 ways"),
+        (
+            &[("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6)\", \"password ',' factor\"]")],
+            "form-impossible",
+            "chooses a courier",
+        ),
         (&[(staff_first, "first = [{ source = \"roster\", group = \"x\" }]")], "cascade", "only an upstream can take over"),
         (&[(staff_first, "first = [{ source = \"harbourlight\", group = \"x\" }, \"tidehall\"]")], "cascade", "nothing before it"),
         (&[(staff_first, "first = [\"harbourlight\", \"tidehall\"]")], "never-asked", "answers for every name"),
@@ -228,6 +250,14 @@ zz = 1
 zz = 1
 [factors.totp]
 zz = 1
+[factors.hotp]
+zz = 1
+[factors.sent]
+zz = 1
+[factors.lockout]
+zz = 1
+[texts.en]
+zz = 1
 [[gateways]]
 zz = 1
 patience = { zz = 1 }
@@ -236,16 +266,21 @@ zz = 1
 bind_as = { zz = 1, principal = "x" }
 reader = { zz = 1 }
 groups = { zz = 1, from = "search" }
+attributes = { zz = 1 }
 patience = { zz = 1 }
 [[upstreams]]
 zz = 1
 patience = { zz = 1 }
 attributes = { zz = 1 }
+[[couriers]]
+zz = 1
+server = "smtp://127.0.0.1"
 [[identity]]
 zz = 1
 [[chains]]
 zz = 1
 first = [{ zz = 1 }]
+waive = [{ zz = 1 }]
 [[rules]]
 zz = 1
 when = { zz = 1 }
@@ -259,19 +294,26 @@ reply = [{ zz = 1 }]
         "doors.radius",
         "factors",
         "factors.totp",
+        "factors.hotp",
+        "factors.sent",
+        "factors.lockout",
+        "texts.LANGUAGE",
         "gateways",
         "gateways.patience",
         "directories",
         "directories.bind_as",
         "directories.reader",
         "directories.groups",
+        "directories.attributes",
         "directories.patience",
         "upstreams",
         "upstreams.patience",
         "upstreams.attributes",
+        "couriers",
         "identity",
         "chains",
         "chains.first",
+        "chains.waive",
         "rules",
         "rules.when",
         "grants",

@@ -9,7 +9,8 @@ use crate::records::Newest;
 use crate::sources::Health;
 use axum::Json;
 use axum::extract::State;
-use bivector_core::site::{Chain, FactorKind, FirstSource, Site, SourceRef, SourceWhen};
+use bivector_core::device::CodeKind;
+use bivector_core::site::{Chain, CourierBy, FactorKind, FirstSource, Site, SourceRef, SourceWhen};
 use bivector_core::trace::{Outcome, Tone};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -173,10 +174,37 @@ fn source(first: &FirstSource, chain: &Chain, live: &LiveSite) -> HopView {
 
 fn factor(kind: FactorKind, chain: &Chain, live: &LiveSite) -> HopView {
     match kind {
-        FactorKind::Totp => {
-            let steps = live.site.totp_window;
-            let said = format!("codes by time, {steps} {} to each side", if steps == 1 { "step" } else { "steps" });
-            hop(HopKind::Factor, "totp", Tone::Good, said, Vec::new(), chain.line)
+        FactorKind::Code(kind) => {
+            let codes = live.site.codes;
+            let said = match kind {
+                CodeKind::Totp => {
+                    format!("codes by time, {} {} to each side", codes.window, if codes.window == 1 { "step" } else { "steps" })
+                }
+                CodeKind::Hotp => format!("codes by count, up to {} ahead", codes.look_ahead),
+                CodeKind::Recovery => "codes from a list, each once".to_owned(),
+                CodeKind::Temporary => "codes that an operator issues for a time".to_owned(),
+            };
+            hop(HopKind::Factor, kind.name(), Tone::Good, said, Vec::new(), chain.line)
+        }
+        FactorKind::Courier(index) => {
+            let Some(courier) = live.site.couriers.get(index) else {
+                return hop(HopKind::Factor, "?", Tone::Note, String::new(), Vec::new(), chain.line);
+            };
+            let by = match &courier.by {
+                CourierBy::Http { url, .. } => url.split(['?', '{']).next().unwrap_or_default().to_owned(),
+                CourierBy::Smtp { server, .. } => server.url.clone(),
+            };
+            let last = live.couriers.get(index).map(|source| source.last()).unwrap_or_default();
+            let (state, said) = match last {
+                None => (Tone::Note, "nothing was sent yet".to_owned()),
+                Some((at, Ok(()))) => (Tone::Good, format!("took the last code, {} s ago", clock::now().since(at).as_secs())),
+                Some((at, Err(why))) => {
+                    (Tone::Bad, format!("did not take the last code, {} s ago: {why}", clock::now().since(at).as_secs()))
+                }
+            };
+            let details = vec![format!("codes by {}", courier.carries.name()), by];
+            let wait_ms = Some(courier.patience.as_millis() as u64);
+            HopView { wait_ms, ..hop(HopKind::Factor, &courier.name, state, said, details, courier.line) }
         }
         FactorKind::Upstream(index) => upstream(HopKind::Factor, index, vec!["checks the code".into()], live),
     }

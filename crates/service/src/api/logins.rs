@@ -34,6 +34,25 @@ pub struct LoginRequest {
     /// The state of the prompt that this answers, as it came back.
     #[serde(default)]
     state: Option<String>,
+    /// How the password is sent: as text, or as a proof of it. Answers to prompts go as text.
+    #[serde(default)]
+    method: TriedMethod,
+    /// The address of the person's own program, as the gateway would tell it in Calling-Station-Id.
+    #[serde(default)]
+    caller: Option<String>,
+}
+
+/// A method that can be tried from here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TriedMethod {
+    /// The text.
+    #[default]
+    Pap,
+    /// A CHAP proof.
+    Chap,
+    /// An MS-CHAPv2 proof.
+    MsChapV2,
 }
 
 /// An attribute of the reply, as a person reads it.
@@ -91,7 +110,16 @@ pub(super) async fn log_in(
     let mut events = state.shared.events.subscribe();
     drop(waiting);
     let asker = Asker::connect(local, door.address()).await.map_err(|error| failed(error.to_string()))?;
-    let mut login = Request::login(&request.person, password.expose().as_bytes());
+    let method = if request.state.is_some() { TriedMethod::Pap } else { request.method };
+    let login = match method {
+        TriedMethod::Pap => Ok(Request::login(&request.person, password.expose().as_bytes())),
+        TriedMethod::Chap => Request::chap(&request.person, password.expose().as_bytes()),
+        TriedMethod::MsChapV2 => Request::ms_chap_v2(&request.person, password.expose()),
+    };
+    let mut login = login.map_err(|error| failed(error.to_string()))?;
+    if let Some(caller) = request.caller.as_deref().filter(|caller| !caller.is_empty()) {
+        login.message.push(AttributeType::CallingStationId, caller.as_bytes());
+    }
     login.message.push(AttributeType::NasIdentifier, settings.name.as_bytes());
     if let Some(state) = request.state.as_deref() {
         let state = HEXLOWER.decode(state.as_bytes()).map_err(|_| failed("`state` is none that came back from here".into()))?;

@@ -5,11 +5,13 @@ mod auth;
 mod chains;
 mod directories;
 mod events;
+mod factors;
 mod gateways;
 mod logins;
 mod operators;
 mod people;
 mod problem;
+mod readings;
 mod secrets;
 mod site;
 mod status;
@@ -21,11 +23,13 @@ use auth::Schemes;
 pub use auth::SessionRequest;
 pub use chains::{ChainView, HopKind, HopView, LoginCounts};
 pub use directories::{DirectoryView, ProbeRequest};
+pub use factors::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
 pub use gateways::{GatewayView, LastLogin, RegisterRequest};
-pub use logins::{LoginRequest, ReplyAttribute, Tried};
+pub use logins::{LoginRequest, ReplyAttribute, Tried, TriedMethod};
 pub use operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, TokenRequest};
-pub use people::{FactorView, ImportRequest, PersonView};
+pub use people::{FactorState, FactorView, ImportRequest, LockView, PersonView, Released};
 pub use problem::Problem;
+pub use readings::{Read, ReadRequest};
 pub use secrets::{NextRequest, SecretRequest};
 pub use site::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
 pub use status::Status;
@@ -81,7 +85,8 @@ impl ApiState {
         status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
         site::confirm_change, site::restore, secrets::list, secrets::set, secrets::next, secrets::retire, secrets::forget, operators::list,
         operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in, audit::list,
-        audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
+        audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, people::release, factors::add,
+        factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
         traces::knocks, events::events
     ),
     components(schemas(crate::shared::Event)),
@@ -123,6 +128,12 @@ pub fn router(state: ApiState) -> Router {
         .route("/people", get(people::list))
         .route("/people/import", post(people::import))
         .route("/people/{login}", get(people::show))
+        .route("/people/{source}/{login}/release", post(people::release))
+        .route("/people/{source}/{login}/factors", post(factors::add))
+        .route("/people/{source}/{login}/factors/{id}", delete(factors::remove))
+        .route("/people/{source}/{login}/factors/{id}/pin", put(factors::pin))
+        .route("/people/{source}/{login}/factors/{id}/resync", post(factors::resync))
+        .route("/readings", post(readings::read))
         .route("/gateways", get(gateways::list))
         .route("/gateways/{name}/handover", get(gateways::handover))
         .route("/gateways/{name}/addresses", post(gateways::register))

@@ -14,7 +14,7 @@ use crate::seal::random;
 use crate::shared::Shared;
 use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
-use bivector_core::login::{Arrival as LoginArrival, Login, Request};
+use bivector_core::login::{Arrival as LoginArrival, Login, Request, Second, Verdict};
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet};
 use data_encoding::Encoding;
@@ -289,7 +289,7 @@ impl Inner {
         let clock = LoginClock::start();
         let origin = if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway };
         let port = if self.stands_for.is_some() { 0 } else { self.port };
-        let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin });
+        let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: random() });
         let login = Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now());
         let inner = Arc::clone(self);
         let decision = Decision { live, gateway, which, clock, key, reply_for };
@@ -311,6 +311,14 @@ impl Inner {
             counter.fetch_sub(1, Ordering::Relaxed);
         }
         metrics::login(&trace);
+        if let Verdict::Accept(accept) = &verdict
+            && let Second::Waived(waived) = accept.second()
+        {
+            metrics::waived(&trace.chain, waived.is_down());
+            if waived.is_down() {
+                tracing::warn!(reference = trace.reference, person = trace.person, "let in without a second factor, because it is down");
+            }
+        }
         self.shared.keep_trace(trace);
     }
 

@@ -2,12 +2,12 @@
 
 use super::{Records, RecordsError};
 use bivector_core::Moment;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{OptionalExtension, Transaction, params};
 
 /// Atomic operations on shared marks. Nothing else in the service may keep such state on its own.
 #[derive(Debug, Clone)]
 pub struct Agreement {
-    records: Records,
+    pub(super) records: Records,
 }
 
 /// Marks that have ended and are taken out beside a new one: keeps the table from growing without a sweep of its own.
@@ -26,19 +26,7 @@ impl Agreement {
     /// # Errors
     /// The mark could not be written. Then nothing may be decided on it.
     pub async fn put_if_absent(&self, key: Vec<u8>, until: Moment, now: Moment) -> Result<bool, RecordsError> {
-        self.records
-            .write(move |transaction| {
-                transaction
-                    .prepare_cached(
-                        "DELETE FROM marks WHERE key IN (SELECT key FROM marks WHERE until_us < ?1 ORDER BY until_us LIMIT ?2)",
-                    )?
-                    .execute(params![now.micros() as i64, SWEPT_BESIDE])?;
-                let put = transaction
-                    .prepare_cached("INSERT OR IGNORE INTO marks VALUES (?1, ?2)")?
-                    .execute(params![key, until.micros() as i64])?;
-                Ok(put == 1)
-            })
-            .await
+        self.records.write(move |transaction| put(transaction, &key, until.micros() as i64, now.micros() as i64)).await
     }
 
     /// Keeps a sealed value under `key` until it is taken once, or until `until`. Durable when it returns.
@@ -67,16 +55,53 @@ impl Agreement {
     ///
     /// # Errors
     /// The records could not say.
-    pub async fn take(&self, key: Vec<u8>) -> Result<Option<Vec<u8>>, RecordsError> {
+    pub async fn take(&self, key: Vec<u8>, now: Moment) -> Result<Took, RecordsError> {
         self.records
             .write(move |transaction| {
-                transaction
-                    .prepare_cached("DELETE FROM challenges WHERE key = ?1 RETURNING sealed")?
-                    .query_row(params![key], |row| row.get(0))
-                    .optional()
+                let kept: Option<(Vec<u8>, i64)> = transaction
+                    .prepare_cached("DELETE FROM challenges WHERE key = ?1 RETURNING sealed, until_us")?
+                    .query_row(params![key], |row| Ok((row.get(0)?, row.get(1)?)))
+                    .optional()?;
+                let mark = [TOOK, key.as_slice()].concat();
+                if let Some((sealed, until)) = kept {
+                    put(transaction, &mark, until, now.micros() as i64)?;
+                    return Ok(Took::Value(sealed));
+                }
+                let before = transaction.prepare_cached("SELECT 1 FROM marks WHERE key = ?1")?.exists(params![mark])?;
+                Ok(if before { Took::Before } else { Took::Never })
             })
             .await
     }
+
+    /// Notes that something with this name was taken; `false` if it was before. Kept until `until`.
+    ///
+    /// # Errors
+    /// The records could not say.
+    pub async fn take_once(&self, name: &[u8], until: Moment, now: Moment) -> Result<bool, RecordsError> {
+        self.put_if_absent([TOOK, name].concat(), until, now).await
+    }
+}
+
+/// What a taker finds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Took {
+    /// This was kept.
+    Value(Vec<u8>),
+    /// Somebody took it before.
+    Before,
+    /// Nothing was ever kept there, or so long ago that nothing is left of it.
+    Never,
+}
+
+/// Before the name of what was taken.
+const TOOK: &[u8] = b"took";
+
+/// Puts a mark unless it is there, and takes out a few that have ended.
+pub(super) fn put(transaction: &Transaction<'_>, key: &[u8], until_us: i64, now_us: i64) -> rusqlite::Result<bool> {
+    transaction
+        .prepare_cached("DELETE FROM marks WHERE key IN (SELECT key FROM marks WHERE until_us < ?1 ORDER BY until_us LIMIT ?2)")?
+        .execute(params![now_us, SWEPT_BESIDE])?;
+    Ok(transaction.prepare_cached("INSERT OR IGNORE INTO marks VALUES (?1, ?2)")?.execute(params![key, until_us])? == 1)
 }
 
 #[cfg(test)]
@@ -112,9 +137,10 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let agreement = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
         agreement.keep(vec![1], b"sealed".to_vec(), NOON, NOON).await.unwrap();
-        let (one, two) = tokio::join!(agreement.take(vec![1]), agreement.take(vec![1]));
-        let taken: Vec<Vec<u8>> = [one.unwrap(), two.unwrap()].into_iter().flatten().collect();
-        assert_eq!(taken, [b"sealed".to_vec()]);
+        let (one, two) = tokio::join!(agreement.take(vec![1], NOON), agreement.take(vec![1], NOON));
+        let taken = [one.unwrap(), two.unwrap()];
+        assert!(taken.contains(&Took::Value(b"sealed".to_vec())) && taken.contains(&Took::Before), "{taken:?}");
+        assert_eq!(agreement.take(vec![2], NOON).await.unwrap(), Took::Never);
     }
 
     #[tokio::test]

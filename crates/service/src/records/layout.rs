@@ -53,6 +53,18 @@ const MIGRATIONS: &[&str] = &[
      CREATE TABLE audit (
          number INTEGER PRIMARY KEY, at_us INTEGER NOT NULL, operator TEXT NOT NULL, sender TEXT NOT NULL, what TEXT NOT NULL,
          detail TEXT NOT NULL, hash BLOB NOT NULL);",
+    // 3: where codes go, passwords kept for proofs, PINs, what devices are at, wrong codes
+    "ALTER TABLE people ADD COLUMN mail TEXT;
+     ALTER TABLE people ADD COLUMN phone TEXT;
+     ALTER TABLE people ADD COLUMN language TEXT NOT NULL DEFAULT '';
+     ALTER TABLE people ADD COLUMN kept BLOB;
+     ALTER TABLE factors ADD COLUMN pin TEXT;
+     CREATE TABLE factor_states (
+         factor INTEGER PRIMARY KEY REFERENCES factors ON DELETE CASCADE, drift INTEGER NOT NULL DEFAULT 0, counter INTEGER NOT NULL DEFAULT 0,
+         ahead INTEGER, ahead_us INTEGER, used INTEGER NOT NULL DEFAULT 0, last_used_us INTEGER);
+     CREATE TABLE locks (
+         person TEXT PRIMARY KEY, points INTEGER NOT NULL, first_us INTEGER NOT NULL, last_us INTEGER NOT NULL, locked_until_us INTEGER,
+         gateway TEXT NOT NULL) WITHOUT ROWID;",
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -5,6 +5,7 @@
 
 mod agreement;
 mod audit;
+mod factors;
 mod layout;
 mod operators;
 mod people;
@@ -12,10 +13,11 @@ mod revisions;
 mod traces;
 mod writer;
 
-pub use agreement::Agreement;
+pub use agreement::{Agreement, Took};
 pub use audit::{AuditRow, AuditVerdict, Deed};
+pub use factors::{FactorState, LockRow, Marked};
 pub use operators::{OperatorRow, Role, TokenRow};
-pub use people::{FactorRow, NewFactor, NewPerson, PersonRow};
+pub use people::{FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow};
 pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
 pub use traces::{Guess, Knock, TraceFilter, TraceRow};
 pub(crate) use traces::{Newest, insert_knock, insert_trace};

@@ -2,8 +2,10 @@
 
 use super::{Records, RecordsError};
 use bivector_core::Moment;
+use bivector_core::device::CodeKind;
 use bivector_core::totp::Settings;
-use rusqlite::{Transaction, params};
+use rusqlite::{OptionalExtension, Transaction, params};
+use serde::{Deserialize, Serialize};
 
 /// A person as kept.
 #[derive(Debug, Clone)]
@@ -22,6 +24,14 @@ pub struct PersonRow {
     pub groups: Vec<String>,
     /// Whether the person is kept out.
     pub disabled: bool,
+    /// Where codes by mail go, where the source does not say.
+    pub mail: Option<String>,
+    /// Where codes by text message and voice go, where the source does not say.
+    pub phone: Option<String>,
+    /// The language that the person reads; empty if not known.
+    pub language: String,
+    /// The password's text or NT hash, sealed, where it is kept for proofs.
+    pub kept: Option<Vec<u8>>,
     /// Factors.
     pub factors: Vec<FactorRow>,
 }
@@ -31,16 +41,41 @@ pub struct PersonRow {
 pub struct FactorRow {
     /// Record number, never used again.
     pub id: u64,
-    /// `totp`.
-    pub kind: String,
+    /// What kind of codes it makes.
+    pub kind: CodeKind,
     /// What the person calls it.
     pub label: String,
-    /// The seed, sealed.
+    /// Its seed, its list of codes or its code, sealed.
     pub sealed: Vec<u8>,
-    /// What was agreed with the device.
-    pub settings: Settings,
+    /// What was agreed.
+    pub settings: FactorSettings,
+    /// The hash of its PIN.
+    pub pin: Option<String>,
     /// When it was added, in microseconds since 1970.
     pub created_us: u64,
+}
+
+/// What was agreed about a factor; each kind uses its own part.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FactorSettings {
+    /// Hash, digits and period of codes by time; hash and digits of codes by count.
+    #[serde(flatten)]
+    pub code: Settings,
+    /// The counter that a device by count began with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub counter: Option<u64>,
+    /// When a temporary code ends, in microseconds since 1970.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until_us: Option<u64>,
+    /// How often a temporary code may be used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uses: Option<u32>,
+    /// Why a temporary code was issued.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// Who issued it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub operator: Option<String>,
 }
 
 /// A person to keep; an existing one of the same source and login is updated.
@@ -58,19 +93,31 @@ pub struct NewPerson {
     pub groups: Vec<String>,
     /// See [`PersonRow::disabled`].
     pub disabled: bool,
-    /// A factor to add; one with the same label is replaced.
+    /// See [`PersonRow::mail`].
+    pub mail: Option<String>,
+    /// See [`PersonRow::phone`].
+    pub phone: Option<String>,
+    /// See [`PersonRow::language`].
+    pub language: String,
+    /// See [`PersonRow::kept`]; goes with the password: a new password without it takes an old one out.
+    pub kept: Option<Vec<u8>>,
+    /// A factor to add; one of the same kind and label is replaced.
     pub factor: Option<NewFactor>,
 }
 
 /// A factor to keep.
 #[derive(Debug, Clone)]
 pub struct NewFactor {
+    /// See [`FactorRow::kind`].
+    pub kind: CodeKind,
     /// See [`FactorRow::label`].
     pub label: String,
     /// See [`FactorRow::sealed`].
     pub sealed: Vec<u8>,
     /// See [`FactorRow::settings`].
-    pub settings: Settings,
+    pub settings: FactorSettings,
+    /// See [`FactorRow::pin`].
+    pub pin: Option<String>,
 }
 
 impl Records {
@@ -79,21 +126,23 @@ impl Records {
         self.read_now(|connection| {
             let mut factors: std::collections::HashMap<u64, Vec<FactorRow>> = std::collections::HashMap::new();
             let mut statement =
-                connection.prepare("SELECT person, id, kind, label, sealed, settings, created_us FROM factors ORDER BY id")?;
+                connection.prepare("SELECT person, id, kind, label, sealed, settings, created_us, pin FROM factors ORDER BY id")?;
             let mut rows = statement.query([])?;
             while let Some(row) = rows.next()? {
-                let settings: String = row.get(5)?;
+                let (kind, settings): (String, String) = (row.get(2)?, row.get(5)?);
+                let Some(kind) = CodeKind::ALL.iter().copied().find(|known| known.name() == kind) else { continue };
                 factors.entry(row.get::<_, i64>(0)? as u64).or_default().push(FactorRow {
                     id: row.get::<_, i64>(1)? as u64,
-                    kind: row.get(2)?,
+                    kind,
                     label: row.get(3)?,
                     sealed: row.get(4)?,
                     settings: serde_json::from_str(&settings).unwrap_or_default(),
                     created_us: row.get::<_, i64>(6)? as u64,
+                    pin: row.get(7)?,
                 });
             }
             connection
-                .prepare("SELECT id, source, login, name, password, groups, disabled FROM people ORDER BY source, login")?
+                .prepare("SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people ORDER BY source, login")?
                 .query_map([], |row| {
                     let id = row.get::<_, i64>(0)? as u64;
                     let groups: String = row.get(5)?;
@@ -105,6 +154,10 @@ impl Records {
                         password: row.get(4)?,
                         groups: serde_json::from_str(&groups).unwrap_or_default(),
                         disabled: row.get(6)?,
+                        mail: row.get(7)?,
+                        phone: row.get(8)?,
+                        language: row.get(9)?,
+                        kept: row.get(10)?,
                         factors: factors.remove(&id).unwrap_or_default(),
                     })
                 })?
@@ -120,26 +173,53 @@ impl Records {
 
 fn keep(transaction: &Transaction<'_>, person: &NewPerson, now: Moment) -> rusqlite::Result<()> {
     let groups = serde_json::to_string(&person.groups).unwrap_or_else(|_| "[]".into());
-    let now = now.micros() as i64;
     let id: i64 = transaction.query_row(
-        "INSERT INTO people (source, login, name, password, groups, disabled, created_us) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+        "INSERT INTO people (source, login, name, password, groups, disabled, created_us, mail, phone, language, kept)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)
          ON CONFLICT (source, login) DO UPDATE SET name = excluded.name, password = coalesce(excluded.password, password),
-         groups = excluded.groups, disabled = excluded.disabled RETURNING id",
-        params![person.source, person.login, person.name, person.password, groups, person.disabled, now],
+         groups = excluded.groups, disabled = excluded.disabled, mail = coalesce(excluded.mail, mail), phone = coalesce(excluded.phone, phone),
+         language = excluded.language, kept = CASE WHEN excluded.password IS NULL THEN kept ELSE excluded.kept END RETURNING id",
+        params![
+            person.source,
+            person.login,
+            person.name,
+            person.password,
+            groups,
+            person.disabled,
+            now.micros() as i64,
+            person.mail,
+            person.phone,
+            person.language,
+            person.kept
+        ],
         |row| row.get(0),
     )?;
-    let Some(factor) = &person.factor else { return Ok(()) };
+    person.factor.as_ref().map_or(Ok(()), |factor| keep_factor(transaction, id, factor, now))
+}
+
+/// The number of a replaced factor is kept: codes used with it stay used if the seed is the same.
+pub(super) fn keep_factor(transaction: &Transaction<'_>, person: i64, factor: &NewFactor, now: Moment) -> rusqlite::Result<()> {
     let settings = serde_json::to_string(&factor.settings).unwrap_or_default();
-    // The number of a replaced factor is kept: codes used with it stay used if the seed is the same.
-    let updated = transaction.execute(
-        "UPDATE factors SET sealed = ?3, settings = ?4 WHERE person = ?1 AND kind = 'totp' AND label = ?2",
-        params![id, factor.label, factor.sealed, settings],
-    )?;
-    if updated == 0 {
-        transaction.execute(
-            "INSERT INTO factors (person, kind, label, sealed, settings, created_us) VALUES (?1, 'totp', ?2, ?3, ?4, ?5)",
-            params![id, factor.label, factor.sealed, settings, now],
-        )?;
+    let replaced: Option<i64> = transaction
+        .query_row(
+            "UPDATE factors SET sealed = ?4, settings = ?5, pin = coalesce(?6, pin) WHERE person = ?1 AND kind = ?2 AND label = ?3 RETURNING id",
+            params![person, factor.kind.name(), factor.label, factor.sealed, settings, factor.pin],
+            |row| row.get(0),
+        )
+        .optional()?;
+    let id = match replaced {
+        Some(id) => id,
+        None => {
+            transaction.execute(
+                "INSERT INTO factors (person, kind, label, sealed, settings, created_us, pin) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                params![person, factor.kind.name(), factor.label, factor.sealed, settings, now.micros() as i64, factor.pin],
+            )?;
+            transaction.last_insert_rowid()
+        }
+    };
+    // A device by time goes on with what is known of its clock; everything else begins anew.
+    if factor.kind != CodeKind::Totp {
+        transaction.execute("DELETE FROM factor_states WHERE factor = ?1", [id])?;
     }
     Ok(())
 }

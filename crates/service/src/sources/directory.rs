@@ -8,10 +8,11 @@ use crate::error::ServiceError;
 use crate::roster::person_key;
 use bivector_core::Cause;
 use bivector_core::directory::{PASSWORD_POLICY_OID, describe_code, read_bind, read_failure};
-use bivector_core::login::{Answer, Found, PasswordAnswer, PersonAnswer, Unavailable};
+use bivector_core::login::{Answer, Found, PasswordAnswer, PersonAnswer, SecretAnswer, Unavailable};
 use bivector_core::rule::Groups;
 use bivector_core::site::{BindAs, Directory, DirectoryKind, GroupSource, Scope};
 use bivector_wire::Secret;
+use data_encoding::HEXUPPER_PERMISSIVE;
 use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapError, ResultEntry, Scope as LdapScope, SearchEntry, SearchOptions, ldap_escape};
 use std::collections::BTreeSet;
@@ -198,7 +199,8 @@ impl DirectorySource {
 
     async fn search_person(&self, ldap: &mut Ldap, name: &str) -> Result<Searched, LdapError> {
         let filter = format!("({}={})", self.settings.login, ldap_escape(name));
-        let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName"];
+        let own = &self.settings.attributes;
+        let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName", &own.mail, &own.phone, &own.language];
         if let GroupSource::Attribute { attribute, .. } = &self.settings.groups {
             wanted.push(attribute);
         }
@@ -233,13 +235,58 @@ impl DirectorySource {
         };
         let shown = values(&entry, "displayName").into_iter().chain(values(&entry, "cn")).next().unwrap_or_else(|| login.clone());
         let groups = self.groups(server, ldap, &entry).await?;
+        let own = &self.settings.attributes;
+        let first = |attribute: &str| values(&entry, attribute).into_iter().next();
+        let (mail, phone, language) = (first(&own.mail), first(&own.phone), first(&own.language).unwrap_or_default());
         Ok(PersonAnswer::Found(Box::new(Found {
             key: person_key(&self.settings.name, &login),
             login,
             name: shown,
             handle: entry.dn,
             groups: Groups::new(groups.iter().map(String::as_str)),
+            mail,
+            phone,
+            language,
         })))
+    }
+
+    /// Reads the NT hash of a person's password, for MS-CHAPv2.
+    pub async fn nt_hash(&self, person: &Found) -> Answer<SecretAnswer> {
+        let Some(attribute) = &self.settings.attributes.nt_hash else { return Answer::ours(SecretAnswer::NotKept) };
+        let mut round = self.round();
+        while let Some(server) = round.next() {
+            match self.nt_hash_at(server, person, attribute).await {
+                Ok(answer) => return round.answered(server, answer),
+                Err(failure) => Self::failed(&mut round, server, failure),
+            }
+        }
+        round.given_up(SecretAnswer::Unavailable)
+    }
+
+    async fn nt_hash_at(&self, server: &ServerPool, person: &Found, attribute: &str) -> Result<SecretAnswer, Failure> {
+        let (mut ldap, fresh) = server.reader(self.account(), self.settings.answer_patience).await?;
+        let read = async |ldap: &mut Ldap| {
+            let search = ldap.with_timeout(self.settings.answer_patience);
+            search.search(&person.handle, LdapScope::Base, "(objectClass=*)", vec![attribute]).await
+        };
+        let result = match read(&mut ldap).await {
+            Err(error) if !fresh && is_broken(&error) => {
+                server.forget_reader().await;
+                let (mut ldap, _) = server.reader(self.account(), self.settings.answer_patience).await?;
+                read(&mut ldap).await
+            }
+            other => other,
+        };
+        let result = match result {
+            Ok(result) => result,
+            Err(error) => {
+                server.forget_reader().await;
+                return Err(self.read_error(&error).into());
+            }
+        };
+        let entry = result.0.into_iter().find(|entry| !entry.is_ref()).map(SearchEntry::construct);
+        let hash = entry.and_then(|entry| first_bytes(&entry, attribute)).and_then(|bytes| read_nt_hash(&bytes));
+        Ok(hash.map_or(SecretAnswer::NotKept, |hash| SecretAnswer::NtHash(Secret::new(hash))))
     }
 
     /// The DNs of a person's groups, those of groups among them where the site asks for that.
@@ -350,6 +397,20 @@ fn values(entry: &SearchEntry, attribute: &str) -> Vec<String> {
     let text = entry.attrs.iter().filter(|(name, _)| named(name)).flat_map(|(_, values)| values.iter().cloned());
     let bytes = entry.bin_attrs.iter().filter(|(name, _)| named(name)).flat_map(|(_, values)| values);
     text.chain(bytes.map(|value| String::from_utf8_lossy(value).into_owned())).collect()
+}
+
+fn first_bytes(entry: &SearchEntry, attribute: &str) -> Option<Secret<Vec<u8>>> {
+    let named = |name: &str| name.eq_ignore_ascii_case(attribute);
+    let text =
+        entry.attrs.iter().find(|(name, _)| named(name)).and_then(|(_, values)| values.first()).map(|text| text.clone().into_bytes());
+    let bytes = || entry.bin_attrs.iter().find(|(name, _)| named(name)).and_then(|(_, values)| values.first()).cloned();
+    text.or_else(bytes).map(Secret::new)
+}
+
+/// An NT hash as directories keep it: 16 bytes, or 32 hex digits in any case.
+fn read_nt_hash(bytes: &Secret<Vec<u8>>) -> Option<[u8; 16]> {
+    let bytes = bytes.expose();
+    <[u8; 16]>::try_from(bytes.as_slice()).ok().or_else(|| HEXUPPER_PERMISSIVE.decode(bytes).ok()?.try_into().ok())
 }
 
 /// The part of a DN from its first `dc=` on: where a domain's groups are.

@@ -1,6 +1,7 @@
 //! Sources for the first check that are outside this process.
 
 mod change;
+pub mod courier;
 pub mod directory;
 mod handshake;
 mod pool;

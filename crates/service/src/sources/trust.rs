@@ -1,4 +1,4 @@
-//! Which issuers a directory's certificate may come from.
+//! Which issuers the certificate of a directory or a courier may come from.
 
 use crate::error::ServiceError;
 use rustls::pki_types::CertificateDer;
@@ -11,28 +11,39 @@ use std::sync::Arc;
 /// Where Debian keeps the usual issuers.
 const USUAL_ISSUERS: &str = "/etc/ssl/certs/ca-certificates.crt";
 
-/// The issuers of a trust file (relative to the data folder), or the usual ones.
-pub(super) fn roots(directory: &str, trust: Option<&str>, data: &Path) -> Result<RootCertStore, ServiceError> {
+/// The certificates of a trust file (relative to the data folder), or those of the usual issuers.
+pub(super) fn certificates(owner: &str, trust: Option<&str>, data: &Path) -> Result<Vec<CertificateDer<'static>>, ServiceError> {
     let path = data.join(trust.unwrap_or(USUAL_ISSUERS));
-    let refused = |why: String| ServiceError::Directory {
-        directory: directory.to_owned(),
+    if trust.is_none() && !path.exists() {
+        return Ok(Vec::new());
+    }
+    let refused = |why: String| unusable(owner, &path, &why);
+    let found = CertificateDer::pem_file_iter(&path).map_err(|error| refused(format!("cannot be read: {error}")))?;
+    let found = found.collect::<Result<Vec<_>, _>>().map_err(|error| refused(format!("is damaged: {error}")))?;
+    if found.is_empty() { Err(refused("holds no certificate".into())) } else { Ok(found) }
+}
+
+fn unusable(owner: &str, path: &Path, why: &str) -> ServiceError {
+    ServiceError::Directory {
+        directory: owner.to_owned(),
         why: format!("the trust file `{}` {why}", path.display()),
         remedy: "put the issuer's certificate there as PEM, or name another file under `trust`".into(),
-    };
+    }
+}
+
+/// The issuers of a trust file, or the usual ones.
+pub(super) fn roots(owner: &str, trust: Option<&str>, data: &Path) -> Result<RootCertStore, ServiceError> {
     let mut roots = RootCertStore::empty();
-    if trust.is_some() || path.exists() {
-        for certificate in CertificateDer::pem_file_iter(&path).map_err(|error| refused(format!("cannot be read: {error}")))? {
-            let certificate = certificate.map_err(|error| refused(format!("is damaged: {error}")))?;
-            roots.add(certificate).map_err(|error| refused(format!("holds a certificate that cannot be used: {error}")))?;
-        }
-        if roots.is_empty() {
-            return Err(refused("holds no certificate".into()));
-        }
+    for certificate in certificates(owner, trust, data)? {
+        let refused = |error| {
+            unusable(owner, &data.join(trust.unwrap_or(USUAL_ISSUERS)), &format!("holds a certificate that cannot be used: {error}"))
+        };
+        roots.add(certificate).map_err(refused)?;
     }
     Ok(roots)
 }
 
-/// The TLS settings of a directory.
+/// The TLS settings of a directory or a courier.
 pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
     let roots = roots(directory, trust, data)?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());

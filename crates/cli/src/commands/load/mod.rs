@@ -13,12 +13,12 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_core::Moment;
 use bivector_core::login::{
-    Answer, Arrival, Fact, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer, Request as LoginRequest, TokensAnswer,
+    Answer, Arrival, Fact, FactorsAnswer, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer, Request as LoginRequest,
     Verdict,
 };
 use bivector_core::rule::Groups;
 use bivector_core::site::{Known, Site};
-use bivector_core::totp::{Settings, Token};
+use bivector_core::totp::{Settings, code};
 use bivector_core::trace::Origin;
 use bivector_exchange::Request;
 use bivector_lab::directory::{DirectoryData, DirectoryPerson, Protection, ServiceAccount, StandInDirectory};
@@ -28,7 +28,7 @@ use bivector_service::people::Imported;
 use bivector_service::records::Sync;
 use bivector_service::serve::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
-use bivector_wire::{Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate};
+use bivector_wire::{Code, IntegrityPolicy, Message, Packet, SharedSecret, authenticate};
 use reqwest::Method;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, UdpSocket};
@@ -202,7 +202,8 @@ impl PacketPath {
     fn answer(&mut self, datagram: &[u8], sender: SocketAddr) -> Option<Vec<u8>> {
         let packet = Packet::parse(datagram).ok()?;
         let authentic = authenticate(packet, &self.secret, IntegrityPolicy::Required).ok()?;
-        let request = LoginRequest::read(&authentic, &self.secret, Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway });
+        let request =
+            LoginRequest::read(&authentic, &self.secret, Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway, random: [0; 16] });
         let now = Moment::from_secs(1_800_000_000);
         let mut login = Login::begin(Arc::clone(&self.site), request, String::new(), 1, now);
         while let Next::Ask(need) = login.next() {
@@ -219,17 +220,16 @@ impl PacketPath {
 fn canned(need: &Need) -> Fact {
     match need {
         Need::FindPerson { name, .. } => {
+            let groups = Groups::new(["load"]);
             let found =
-                Found { key: name.clone(), login: name.clone(), name: name.clone(), handle: name.clone(), groups: Groups::new(["load"]) };
+                Found { key: name.clone(), login: name.clone(), name: name.clone(), handle: name.clone(), groups, ..Found::default() };
             Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found))))
         }
-        Need::Tokens { .. } => Fact::Tokens(TokensAnswer::Tokens(Vec::new())),
+        Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::default())),
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
         // The site that is measured asks for none of these; a fact that does not fit ends the login, and the figures show it.
-        Need::AskUpstream(_) | Need::KeepChallenge(_) | Need::TakeChallenge { .. } | Need::ChangePassword { .. } => {
-            Fact::Mark(MarkAnswer::Marked)
-        }
+        _ => Fact::Mark(MarkAnswer::Marked),
     }
 }
 
@@ -261,9 +261,8 @@ fn site_text(directories: &[SocketAddr], first: &str) -> String {
     )
 }
 
-fn token(person: usize) -> Token {
-    let seed = format!("load person {person:08}");
-    Token { id: 0, label: String::new(), seed: Secret::new(seed.into_bytes()), settings: Settings::default() }
+fn seed(person: usize) -> String {
+    format!("load person {person:08}")
 }
 
 impl World {
@@ -281,8 +280,8 @@ impl World {
         let request = ApplyRequest { text: site_text(directories, "[\"tidehall\"]"), ..ApplyRequest::default() };
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
         let csv = (0..people).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
-            let seed = data_encoding::BASE32_NOPAD.encode(crate::commands::load::token(person).seed.expose());
-            csv + &format!("load{person:05},tidehall,{seed}\n")
+            let seed = data_encoding::BASE32_NOPAD.encode(seed(person).as_bytes());
+            csv + format!("load{person:05},tidehall,{seed}\n").as_str()
         });
         client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&serde_json::json!({ "csv": csv }))).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| failed("no door is open".into()))?;
@@ -292,12 +291,12 @@ impl World {
     /// Every code of the window of everybody, each once.
     fn logins(&self, people: usize, password: fn(usize) -> String) -> Vec<LoadLogin> {
         let step = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() / 30;
-        let tokens: Vec<Token> = (0..people).map(token).collect();
+        let seeds: Vec<String> = (0..people).map(seed).collect();
         (-STEPS..=STEPS)
             .flat_map(|offset| {
-                tokens.iter().enumerate().map(move |(person, token)| LoadLogin {
+                seeds.iter().enumerate().map(move |(person, seed)| LoadLogin {
                     name: format!("load{person:05}"),
-                    password: password(person) + &token.code(step.wrapping_add_signed(offset)),
+                    password: password(person) + code(seed.as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
                 })
             })
             .collect()

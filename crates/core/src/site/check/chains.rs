@@ -1,26 +1,30 @@
 //! Things that nothing uses, chains that cannot work, rules that never decide.
 
 use super::super::finding::did_you_mean;
-use super::super::read::{DraftDirectory, DraftGateway, DraftUpstream};
+use super::super::read::{DraftCourier, DraftDirectory, DraftGateway, DraftUpstream};
 use super::super::section::{At, Notes, show};
-use super::super::{Chain, FactorKind, Method, SourceRef, SourceWhen};
+use super::super::{Chain, FactorKind, SourceRef, SourceWhen, Waived, WhenSecondIsDown};
 use crate::form::{Form, readings};
 use crate::grant::{Grant, GrantValue, Target};
 use crate::identity::IdentityRule;
+use crate::matrix::{self, Never, Skill, Way};
 use crate::rule::{Rule, Then, When};
 use bivector_wire::AttributeType;
 use std::ops::Range;
 
+/// The parts of a site beside its chains, with the places of their names.
+pub(in crate::site) struct Parts<'d> {
+    pub(in crate::site) gateways: &'d [DraftGateway],
+    pub(in crate::site) directories: &'d [DraftDirectory],
+    pub(in crate::site) upstreams: &'d [DraftUpstream],
+    pub(in crate::site) couriers: &'d [DraftCourier],
+    pub(in crate::site) identities: &'d [(At<String>, IdentityRule)],
+    pub(in crate::site) grants: &'d [(At<String>, Grant)],
+}
+
 /// Things that nothing uses, and chains that cannot work.
-pub(in crate::site) fn uses(
-    chains: &[Chain],
-    gateways: &[DraftGateway],
-    directories: &[DraftDirectory],
-    upstreams: &[DraftUpstream],
-    identities: &[(At<String>, IdentityRule)],
-    grants: &[(At<String>, Grant)],
-    notes: &Notes<'_>,
-) {
+pub(in crate::site) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
+    let Parts { gateways, directories, upstreams, couriers, identities, grants } = *parts;
     for (name, gateway, ..) in gateways {
         if gateway.chains.is_empty() {
             let message = format!("no chain takes logins from `{}`: they are all refused", gateway.name);
@@ -37,6 +41,9 @@ pub(in crate::site) fn uses(
         let used = |chain: &Chain| chain.asks(SourceRef::Upstream(index)) || chain.second.contains(&FactorKind::Upstream(index));
         unused(name, "upstream", chains.iter().any(used), notes);
     }
+    for (index, (name, ..)) in couriers.iter().enumerate() {
+        unused(name, "courier", chains.iter().any(|chain| chain.second.contains(&FactorKind::Courier(index))), notes);
+    }
     for (name, rule) in identities {
         unused(name, "identity rule", chains.iter().any(|chain| chain.identity.name == rule.name), notes);
     }
@@ -45,8 +52,8 @@ pub(in crate::site) fn uses(
         unused(name, "grant", given, notes);
     }
     for (index, chain) in chains.iter().enumerate() {
-        forms_and_factors(chain, notes);
-        methods(chain, notes);
+        what_goes_together(chain, index, gateways, directories, notes);
+        risks(chain, index, gateways, notes);
         cascade(chain, notes);
         let shows = || gateways.iter().any(|(_, gateway, ..)| gateway.shows_challenges && gateway.chains.contains(&index));
         if chain.change_password && !shows() {
@@ -114,61 +121,154 @@ fn known_groups<'c>(
     }
 }
 
-fn forms_and_factors(chain: &Chain, notes: &Notes<'_>) {
-    let at = notes.lines.start_of(chain.line);
-    let forms_at = notes.lines.start_of(chain.forms_line);
-    let has_code = chain.forms.iter().any(Form::has_code);
-    if !chain.second.is_empty() && !chain.forms.is_empty() && !has_code {
-        let message = format!("the chain `{}` asks for a code, but none of its forms has a place for one", chain.name);
-        notes.error("form-without-code", forms_at.clone(), message, "add the form `password code(6)`");
-    }
-    if chain.second.is_empty() && has_code {
-        let message = format!("a form of the chain `{}` has a code, but nothing checks it", chain.name);
-        notes.error("code-unchecked", forms_at, message, "set `second = [\"totp\"]`, or take the form out");
-    }
-    if chain.second.len() > 1 {
-        let message = format!("the chain `{}` lists {} second factors; this version takes one", chain.name, chain.second.len());
-        notes.error("one-factor", at.clone(), message, "keep one of them");
-    }
+/// What the chain lists against what can be had with it: its methods, forms and factors, at each of its gateways.
+fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], directories: &[DraftDirectory], notes: &Notes<'_>) {
+    let (at, forms_at) = (notes.lines.start_of(chain.line), notes.lines.start_of(chain.forms_line));
     if !chain.rules.rules().iter().any(|rule| matches!(rule.then, Then::Grant(_))) {
         let message = format!("no rule of the chain `{}` lets anybody in", chain.name);
-        notes.warn("nobody-gets-in", at, message, "add a `[[rules]]` with a `grant` for it");
+        notes.warn("nobody-gets-in", at.clone(), message, "add a `[[rules]]` with a `grant` for it");
+    }
+    if chain.first.is_empty() {
+        return;
+    }
+    let nt_hash = |index: usize| directories.get(index).is_some_and(|(_, directory, _)| matrix::shows_nt_hash(directory));
+    let own = || gateways.iter().filter(|(_, gateway, ..)| gateway.chains.contains(&index));
+    let prompts = own().any(|(_, gateway, ..)| gateway.shows_challenges);
+    let ways = matrix::ways(chain, &nt_hash, prompts);
+    for method in &chain.methods {
+        let of_method: Vec<Way> = ways.iter().copied().filter(|way| way.method == *method).collect();
+        if let Some(never) = all_never(&of_method) {
+            let message = format!("the chain `{}` can never accept a {} login, because {}", chain.name, method.name(), never.why);
+            notes.error(
+                code_for(&never, "method-impossible"),
+                place_for(&never, &at, &forms_at),
+                message,
+                either(&never, "or take the method out"),
+            );
+            continue;
+        }
+        for source in &chain.first {
+            let Err(never) = matrix::first(*method, Skill::of(chain, source.source, nt_hash)) else { continue };
+            let message = format!("the chain `{}` takes {}, but not from all of its sources: {}", chain.name, method.name(), never.why);
+            notes.warn("method-partly", at.clone(), message, either(&never, "or leave it, if these people log in otherwise"));
+            break;
+        }
+    }
+    // A plain form beside one with a code is right without prompts too: it tells a missing code from a wrong password.
+    let best_ways = matrix::ways(chain, &nt_hash, true);
+    for (form, shape) in chain.forms.iter().map(|form| (form, matrix::Shape::of(form))) {
+        let of_form: Vec<Way> =
+            best_ways.iter().copied().filter(|way| way.shape == shape && matrix::first(way.method, way.skill).is_ok()).collect();
+        if let Some(never) = all_never(&of_form).filter(|_| !of_form.is_empty()) {
+            let message = format!("the form `{form}` of the chain `{}` can never be used: {}", chain.name, never.why);
+            notes.error(code_for(&never, "form-impossible"), forms_at.clone(), message, either(&never, ""));
+        } else if form.has_factor() && chain.words.is_empty() {
+            let message = format!("the form `{form}` has a place for a factor word, but no factor of `{}` has one", chain.name);
+            notes.error("form-impossible", forms_at.clone(), message, "add a courier to `second`, or take the form out");
+        }
+    }
+    for kind in &chain.second {
+        let of_factor: Vec<Way> = ways
+            .iter()
+            .copied()
+            .filter(|way| way.second == matrix::Second::of(*kind))
+            .filter(|way| matrix::first(way.method, way.skill).and_then(|_| matrix::reading(way.method, way.skill, way.shape)).is_ok())
+            .collect();
+        if let Some(never) = all_never(&of_factor).filter(|_| !of_factor.is_empty()) {
+            let message = format!("the chain `{}` can never ask for one of its second factors: {}", chain.name, never.why);
+            notes.error(code_for(&never, "factor-impossible"), place_for(&never, &at, &forms_at), message, either(&never, ""));
+            break;
+        }
+    }
+    for (name, gateway, ..) in own().filter(|(_, gateway, ..)| prompts && !gateway.shows_challenges) {
+        if let Some(never) = all_never(&matrix::ways(chain, &nt_hash, false)) {
+            let message = format!("nobody can log in to `{}` through `{}`: {}", chain.name, gateway.name, never.why);
+            notes.error("gateway-impossible", name.span.clone(), message, either(&never, "or give the gateway a chain of its own"));
+        }
     }
 }
 
-/// Why a method cannot work with a source: the one place that knows, for the check, the machine and the pages.
-pub(crate) fn method_with_source(method: Method, source: SourceRef) -> Result<(), &'static str> {
-    match (method, source) {
-        (Method::Pap, _) | (_, SourceRef::Upstream(_)) => Ok(()),
-        (Method::Chap, _) => Err("it proves the password without telling it, and this source cannot give us the text to compare with"),
-        (Method::MsChapV2, _) => Err("it proves the password's NT hash, and this source cannot give us that hash"),
-        (Method::Eap, _) => Err("its inner method is not ended here; only an upstream can"),
+/// Why none of these ways works, unless one does; the reason of the one that came furthest.
+fn all_never(ways: &[Way]) -> Option<Never> {
+    let far = |way: &Way| {
+        let first = matrix::first(way.method, way.skill).map(|_| ());
+        let reading = || matrix::reading(way.method, way.skill, way.shape).map(|_| ());
+        let second = || matrix::second(way.method, way.shape, way.second, way.prompts).map(|_| ());
+        first
+            .map_err(|never| (0, never))
+            .and_then(|()| reading().map_err(|never| (1, never)))
+            .and_then(|()| second().map_err(|never| (2, never)))
+    };
+    let mut furthest: Option<(u8, Never)> = None;
+    for way in ways {
+        match far(way) {
+            Ok(()) => return None,
+            Err(found) if furthest.as_ref().is_none_or(|(level, _)| found.0 > *level) => furthest = Some(found),
+            Err(_) => {}
+        }
+    }
+    furthest.map(|(_, never)| never)
+}
+
+fn either(never: &Never, last: &str) -> String {
+    let said = match never.remedies {
+        [one] => (*one).to_owned(),
+        many => format!("either {}", many.join(", or ")),
+    };
+    if last.is_empty() { said } else { format!("{said}; {last}") }
+}
+
+/// Two mistakes are common enough to have a name of their own.
+fn code_for(never: &Never, otherwise: &'static str) -> &'static str {
+    match never.why {
+        why if why.contains("nothing checks it") => "code-unchecked",
+        why if why.starts_with("no form has a place") => "form-without-code",
+        _ => otherwise,
     }
 }
 
-fn methods(chain: &Chain, notes: &Notes<'_>) {
+fn place_for(never: &Never, chain: &Range<usize>, forms: &Range<usize>) -> Range<usize> {
+    if never.why.contains("form") { forms.clone() } else { chain.clone() }
+}
+
+/// Choices of a chain that make it weaker than people may think.
+fn risks(chain: &Chain, index: usize, gateways: &[DraftGateway], notes: &Notes<'_>) {
     let at = || notes.lines.start_of(chain.line);
-    for method in chain.methods.iter().filter(|method| !method.gives_text()) {
-        for first in &chain.first {
-            if let Err(why) = method_with_source(*method, first.source) {
-                let message = format!("the chain `{}` takes {}, but one of its sources cannot check it: {why}", chain.name, method.name());
-                notes.error(
-                    "method-impossible",
-                    at(),
+    if chain.code_only {
+        let message = format!("the chain `{}` checks no password: whoever reaches it through its gateways needs only a code", chain.name);
+        notes.warn("code-only", at(), message, "be sure that every one of its gateways checks the password itself, and first");
+    }
+    if chain.when_second_is_down == WhenSecondIsDown::FirstOnly && !chain.second.is_empty() {
+        let message = format!("when the second factor of `{}` cannot be asked for, the password alone lets people in", chain.name);
+        notes.warn("first-only", at(), message, "set `when_second_is_down = \"next\"` and list a second factor that fails independently");
+    }
+    for waiver in &chain.waive {
+        let wide = matches!(&waiver.who, Waived::Network(ranges) if ranges.iter().any(|range| range.prefix_len() == 0))
+            || matches!(&waiver.who, Waived::Person(people) if people.iter().any(|person| person == "*"));
+        if wide {
+            let message = format!("`waive` of `{}` lets everybody in without a second factor ({})", chain.name, waiver.reason);
+            notes.warn("waives-all", notes.lines.start_of(waiver.line), message, "name the networks, groups or people that are meant");
+        }
+        if let Waived::Network(_) = waiver.who {
+            let unsigned = gateways.iter().any(|(_, gateway, ..)| {
+                gateway.chains.contains(&index) && gateway.integrity == bivector_wire::IntegrityPolicy::WhenPresent
+            });
+            if unsigned {
+                let message = format!("`waive` of `{}` trusts an address that an unsigned request may carry", chain.name);
+                notes.warn(
+                    "waives-unsigned",
+                    notes.lines.start_of(waiver.line),
                     message,
-                    "take the method out, or give it a chain of its own whose only source is an upstream",
+                    "let every gateway of the chain sign its requests",
                 );
-                break;
             }
         }
-        if !chain.second.is_empty() {
-            let message = format!("{} has no room for a code, and the chain `{}` asks for one", method.name(), chain.name);
-            notes.error(
-                "method-impossible",
-                at(),
-                message,
-                "let the upstream ask for the second factor and set `second = []`, or take the method out",
-            );
+    }
+    for word in &chain.words {
+        let ends = chain.forms.iter().any(Form::has_factor);
+        if !ends && chain.forms.iter().any(Form::has_code) && word.word.bytes().all(|byte| byte.is_ascii_digit()) {
+            let message = format!("the factor word `{}` is a number, which answers at prompts are too", word.word);
+            notes.warn("word-is-number", at(), message, "choose a word with letters");
         }
     }
 }
@@ -200,13 +300,19 @@ fn cascade(chain: &Chain, notes: &Notes<'_>) {
     }
 }
 
-/// Forms that read one text in two ways: the chain should say which one counts when no code verifies.
-pub(in crate::site) fn ambiguous(forms: &[Form], at: Range<usize>, notes: &Notes<'_>) {
-    let Some(example) = forms.iter().map(Form::example).find(|example| readings(forms, example).len() > 1) else { return };
-    let ways: Vec<String> =
-        readings(forms, &example).iter().filter_map(|reading| forms.get(reading.form)).map(|form| format!("`{form}`")).collect();
-    let message =
-        format!("`{example}` can be read as {}; a code that verifies decides, and else the first with a code", ways.join(" and as "));
+/// Forms that read one text in two ways: the chain should say which one counts when nothing speaks for one of them.
+pub(in crate::site) fn ambiguous(forms: &[Form], words: &[String], at: Range<usize>, notes: &Notes<'_>) {
+    // A factor word is evidence by itself.
+    let unclear = |example: &String| {
+        let all = readings(forms, words, example);
+        (all.len() > 1 && !all.iter().any(|reading| reading.factor.is_some())).then_some(all)
+    };
+    let mut examples = forms.iter().flat_map(|form| form.examples(words));
+    let Some((example, found)) = examples.find_map(|example| unclear(&example).map(|found| (example, found))) else { return };
+    let mut ways: Vec<String> = found.iter().filter_map(|reading| forms.get(reading.form)).map(|form| format!("`{form}`")).collect();
+    ways.dedup();
+    let ways = if ways.len() == 1 { format!("{} in {} ways", ways[0], found.len()) } else { ways.join(" and as ") };
+    let message = format!("`{example}` can be read as {ways}; a code that verifies decides, and else the first with a code");
     notes.warn(
         "two-readings",
         at,

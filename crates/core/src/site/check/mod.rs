@@ -4,7 +4,7 @@ mod chains;
 mod people;
 mod twice;
 
-pub(super) use chains::{ambiguous, shadowed, uses, waits};
+pub(super) use chains::{Parts, ambiguous, shadowed, uses, waits};
 pub(super) use people::people;
 pub(super) use twice::twice;
 
@@ -12,6 +12,7 @@ use super::Server;
 use super::finding::did_you_mean;
 use super::read::{Draft, Named};
 use super::section::{At, Notes, Section};
+use crate::device::CodeKind;
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -47,6 +48,7 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     unique(&draft.gateways, "gateway", notes);
     unique(&draft.directories, "directory", notes);
     unique(&draft.upstreams, "upstream", notes);
+    unique(&draft.couriers, "courier", notes);
     unique(&draft.identities, "identity rule", notes);
     unique(&draft.chains, "chain", notes);
     unique(&draft.grants, "grant", notes);
@@ -57,6 +59,7 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
         sealed(secret, known, notes);
     }
     draft.upstreams.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
+    draft.couriers.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
     for (name, directory, _) in &draft.directories {
         let Some((trust, days)) = directory.trust.as_ref().and_then(|trust| known.certificates.get_key_value(trust)) else { continue };
         if *days < EXPIRY_WARNED {
@@ -70,7 +73,8 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
 /// A source is named in one list, whatever its kind.
 fn sources(draft: &Draft, notes: &Notes<'_>) {
     let directories = draft.directories.iter().map(|(name, ..)| name);
-    let mut taken: HashMap<&str, &str> = HashMap::from([("roster", "Bivector's own source"), ("totp", "a factor")]);
+    let mut taken: HashMap<&str, &str> = CodeKind::ALL.iter().map(|kind| (kind.name(), "a factor")).collect();
+    taken.insert("roster", "Bivector's own source");
     for name in directories.clone() {
         if let Some(what) = taken.get(name.value.as_str()) {
             let message = format!("`{}` is {what}", name.value);
@@ -78,9 +82,18 @@ fn sources(draft: &Draft, notes: &Notes<'_>) {
         }
     }
     taken.extend(directories.map(|name| (name.value.as_str(), "a directory already")));
-    for (name, ..) in &draft.upstreams {
-        if let Some(what) = taken.get(name.value.as_str()) {
-            notes.error("reserved-name", name.span.clone(), format!("`{}` is {what}", name.value), "give the upstream another name");
+    let upstreams = draft.upstreams.iter().map(|(name, ..)| (name, "upstream"));
+    for (name, what) in upstreams.chain(draft.couriers.iter().map(|(name, ..)| (name, "courier"))) {
+        if let Some(taken) = taken.insert(&name.value, if what == "upstream" { "an upstream already" } else { "a courier already" })
+            && !taken.starts_with(&format!("a {what}"))
+            && !taken.starts_with(&format!("an {what}"))
+        {
+            notes.error(
+                "reserved-name",
+                name.span.clone(),
+                format!("`{}` is {taken}", name.value),
+                format!("give the {what} another name"),
+            );
         }
     }
 }

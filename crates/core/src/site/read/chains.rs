@@ -2,8 +2,9 @@
 
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Item, Section, quoted};
-use super::super::{Method, SourceWhen, WhenDown, WhenUnclear};
+use super::super::{Method, SourceWhen, Waiver, WhenDown, WhenSecondIsDown, WhenSeveral, WhenUnclear};
 use super::SECOND;
+use super::second::read_waivers;
 use crate::form::Form;
 use crate::rule::When;
 use std::collections::BTreeMap;
@@ -25,8 +26,15 @@ pub(in crate::site) struct DraftChain {
     pub(in crate::site) first: Vec<(At<String>, SourceWhen)>,
     pub(in crate::site) when_source_is_down: WhenDown,
     pub(in crate::site) change_password: bool,
-    /// Names of factors: `totp`, or an upstream's.
+    /// Names of factors: kinds of codes, couriers, upstreams.
     pub(in crate::site) second: Vec<At<String>>,
+    /// Words for factors: the factor's name, and how people write it.
+    pub(in crate::site) words: Vec<(At<String>, Vec<At<String>>)>,
+    pub(in crate::site) when_several: WhenSeveral,
+    pub(in crate::site) when_second_is_down: WhenSecondIsDown,
+    pub(in crate::site) waive: Vec<Waiver>,
+    pub(in crate::site) code_only: bool,
+    pub(in crate::site) retry: bool,
     pub(in crate::site) when_unclear: Option<WhenUnclear>,
     pub(in crate::site) refusal_pace: Duration,
     pub(in crate::site) line: u32,
@@ -60,6 +68,13 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
         section.choice("when_source_is_down", &[("refuse", WhenDown::Refuse), ("next", WhenDown::Next)]).unwrap_or_default();
     let change_password = section.flag("change_password").unwrap_or(false);
     let second = read_second(&section);
+    let words = section.lists("words");
+    let when_several = section.choice("when_several", &[("list", WhenSeveral::List), ("first", WhenSeveral::First)]).unwrap_or_default();
+    let downs = [("refuse", WhenSecondIsDown::Refuse), ("next", WhenSecondIsDown::Next), ("first-only", WhenSecondIsDown::FirstOnly)];
+    let when_second_is_down = section.choice("when_second_is_down", &downs).unwrap_or_default();
+    let waive = read_waivers(&section);
+    let code_only = section.flag("code_only").unwrap_or(false);
+    let retry = section.flag("retry").unwrap_or(false);
     let when_unclear = section.choice("when_unclear", &[("code", WhenUnclear::Code), ("plain", WhenUnclear::Plain)]);
     let pace = section.duration("refusal_pace", Duration::ZERO..=SECOND * 5);
     if let Some(pace) = pace.as_ref().filter(|pace| pace.value.is_zero()) {
@@ -86,6 +101,12 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
         when_source_is_down,
         change_password,
         second,
+        words,
+        when_several,
+        when_second_is_down,
+        waive,
+        code_only,
+        retry,
         when_unclear,
         refusal_pace: pace.map_or(Duration::from_millis(250), |pace| pace.value),
         line,

@@ -3,26 +3,40 @@
 use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
-use super::super::{Chain, FactorKind, FirstSource, Gateway, RadiusDoor, Site, SourceRef};
+use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, RadiusDoor, Site, SourceRef};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
 use super::parts::{DraftDirectory, DraftGateway, DraftUpstream};
+use super::second::{DraftCourier, Factors};
 use crate::addresses::AddressMap;
+use crate::device::CodeKind;
 use crate::grant::Grant;
+use crate::prompt::Texts;
 use crate::rule::{Rule, RuleBook, Then};
 
+/// What is not in a list.
+pub(super) struct Whole {
+    pub(super) name: String,
+    pub(super) radius: RadiusDoor,
+    pub(super) factors: Factors,
+    pub(super) texts: Texts,
+}
+
 /// Turns names into indices. What does not resolve has been, or is here, reported.
-pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: u64, known: &Known, notes: &Notes<'_>) -> Option<Site> {
-    let Draft { mut gateways, directories, upstreams, identities, chains, grants, rules } = draft;
+pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>) -> Option<Site> {
+    let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules } = draft;
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
         claim_gateways(&chain, index, &mut gateways, &joined, notes);
-        if chain.when_unclear.is_none() {
-            check::ambiguous(&chain.forms, chain.forms_span.clone(), notes);
-        }
         let source = |(wanted, when)| Some(FirstSource { source: resolve_source(&wanted, &directories, &upstreams, notes)?, when });
-        let first = chain.first.into_iter().filter_map(source).collect();
-        let second = chain.second.iter().filter_map(|wanted| resolve_factor(wanted, &upstreams, notes)).collect();
+        let first = chain.first.iter().cloned().filter_map(source).collect();
+        let second: Vec<FactorKind> =
+            chain.second.iter().filter_map(|wanted| resolve_factor(wanted, &couriers, &upstreams, notes)).collect();
+        let words = factor_words(&chain, &second, &couriers, &upstreams, notes);
+        let spelt: Vec<String> = words.iter().map(|word| word.word.clone()).collect();
+        if chain.when_unclear.is_none() {
+            check::ambiguous(&chain.forms, &spelt, chain.forms_span.clone(), notes);
+        }
         let identity = chain.identity.as_ref().and_then(|wanted| resolve(wanted, &identities, "identity rule", notes));
         let chain = Chain {
             name: chain.name.value,
@@ -36,6 +50,13 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
             when_source_is_down: chain.when_source_is_down,
             change_password: chain.change_password,
             second,
+            words,
+            spelt,
+            when_several: chain.when_several,
+            when_second_is_down: chain.when_second_is_down,
+            waive: chain.waive,
+            code_only: chain.code_only,
+            retry: chain.retry,
             when_unclear: chain.when_unclear.unwrap_or_default(),
             refusal_pace: chain.refusal_pace,
             rules: RuleBook::default(),
@@ -46,20 +67,32 @@ pub(super) fn join(draft: Draft, name: String, radius: RadiusDoor, totp_window: 
     for rule in rules {
         join_rule(rule, &mut joined, &grants, notes);
     }
-    check::uses(&joined, &gateways, &directories, &upstreams, &identities, &grants, notes);
+    let parts = check::Parts {
+        gateways: &gateways,
+        directories: &directories,
+        upstreams: &upstreams,
+        couriers: &couriers,
+        identities: &identities,
+        grants: &grants,
+    };
+    check::uses(&joined, &parts, notes);
     let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
     check::people(&joined, &directories, &names, known, notes);
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
     let ranges = gateways.iter().enumerate().flat_map(|(index, gateway)| gateway.from.iter().map(move |range| (*range, index)));
     let by_address = AddressMap::new(ranges);
     let site = Site {
-        name,
-        radius,
+        name: whole.name,
+        radius: whole.radius,
         directories: directories.into_iter().map(|(_, directory, _)| directory).collect(),
         upstreams: upstreams.into_iter().map(|(_, upstream, _)| upstream).collect(),
         chains: joined,
         grants: grants.into_iter().map(|(_, grant)| grant).collect(),
-        totp_window,
+        couriers: couriers.into_iter().map(|(_, courier, _)| courier).collect(),
+        codes: whole.factors.codes,
+        sending: whole.factors.sending,
+        lockout: whole.factors.lockout,
+        texts: whole.texts,
         by_address,
         gateways,
     };
@@ -134,16 +167,58 @@ fn resolve_source(
     found
 }
 
-fn resolve_factor(wanted: &At<String>, upstreams: &[DraftUpstream], notes: &Notes<'_>) -> Option<FactorKind> {
-    if wanted.value == "totp" {
-        return Some(FactorKind::Totp);
-    }
-    let found = upstreams.iter().position(|(name, ..)| name.value == wanted.value).map(FactorKind::Upstream);
+fn find_factor(name: &str, couriers: &[DraftCourier], upstreams: &[DraftUpstream]) -> Option<FactorKind> {
+    let code = CodeKind::ALL.iter().find(|kind| kind.name() == name).map(|kind| FactorKind::Code(*kind));
+    let courier = || couriers.iter().position(|(own, ..)| own.value == name).map(FactorKind::Courier);
+    let upstream = || upstreams.iter().position(|(own, ..)| own.value == name).map(FactorKind::Upstream);
+    code.or_else(courier).or_else(upstream)
+}
+
+fn resolve_factor(wanted: &At<String>, couriers: &[DraftCourier], upstreams: &[DraftUpstream], notes: &Notes<'_>) -> Option<FactorKind> {
+    let found = find_factor(&wanted.value, couriers, upstreams);
     if found.is_none() {
-        let names: Vec<&str> = ["totp"].into_iter().chain(upstreams.iter().map(|(name, ..)| name.value.as_str())).collect();
+        let codes = CodeKind::ALL.iter().map(|kind| kind.name());
+        let couriers = couriers.iter().map(|(name, ..)| name.value.as_str());
+        let names: Vec<&str> = codes.chain(couriers).chain(upstreams.iter().map(|(name, ..)| name.value.as_str())).collect();
         not_found(wanted, "factor", &names, notes);
     }
     found
+}
+
+/// The words by which people choose a factor: the site's own spelling, and for couriers without one what they carry codes by.
+fn factor_words(
+    chain: &DraftChain,
+    second: &[FactorKind],
+    couriers: &[DraftCourier],
+    upstreams: &[DraftUpstream],
+    notes: &Notes<'_>,
+) -> Vec<FactorWord> {
+    let mut words: Vec<FactorWord> = Vec::new();
+    for (factor, spelt) in &chain.words {
+        let means = find_factor(&factor.value, couriers, upstreams).filter(|kind| second.contains(kind));
+        let Some(means) = means.filter(|kind| matches!(kind, FactorKind::Courier(_))) else {
+            let message = format!("`{}` is no courier under `second` of this chain", factor.value);
+            notes.error("name-not-found", factor.span.clone(), message, "words choose couriers: list it under `second` too");
+            continue;
+        };
+        for word in spelt {
+            if words.iter().any(|other| other.word.eq_ignore_ascii_case(&word.value)) || word.value.is_empty() {
+                let message = format!("the word `{}` is empty or stands for two factors", word.value);
+                notes.error("repeated", word.span.clone(), message, "give each factor words of its own");
+            } else {
+                words.push(FactorWord { word: word.value.clone(), means });
+            }
+        }
+    }
+    for kind in second {
+        let FactorKind::Courier(index) = kind else { continue };
+        let Some((_, courier, _)) = couriers.get(*index) else { continue };
+        let word = courier.carries.name();
+        if !words.iter().any(|other| other.means == *kind || other.word.eq_ignore_ascii_case(word)) {
+            words.push(FactorWord { word: word.to_owned(), means: *kind });
+        }
+    }
+    words
 }
 
 fn not_found(wanted: &At<String>, what: &str, names: &[&str], notes: &Notes<'_>) {

@@ -4,9 +4,11 @@ mod chains;
 mod grants;
 mod join;
 mod parts;
+mod second;
 
 pub(super) use join::Named;
 pub(super) use parts::{DraftDirectory, DraftGateway, DraftUpstream};
+pub(super) use second::DraftCourier;
 
 use super::check::{self, Known};
 use super::finding::{Finding, Severity};
@@ -16,8 +18,9 @@ use crate::grant::Grant;
 use crate::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
 use grants::read_grant;
-use join::join;
+use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
+use second::{read_courier, read_factors, read_texts};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -31,6 +34,7 @@ pub(super) struct Draft {
     pub(super) gateways: Vec<DraftGateway>,
     pub(super) directories: Vec<DraftDirectory>,
     pub(super) upstreams: Vec<DraftUpstream>,
+    pub(super) couriers: Vec<DraftCourier>,
     pub(super) identities: Vec<(At<String>, IdentityRule)>,
     pub(super) chains: Vec<DraftChain>,
     pub(super) grants: Vec<(At<String>, Grant)>,
@@ -69,11 +73,13 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     }
     let name = top.text("name").map_or_else(|| "unnamed".to_owned(), |name| name.value);
     let radius = read_doors(top, whole);
-    let totp_window = read_factors(top);
+    let factors = read_factors(top);
+    let texts = read_texts(top);
     let draft = Draft {
-        gateways: top.tables("gateways", "a gateway").into_iter().filter_map(read_gateway).collect(),
+        gateways: top.tables("gateways", "a gateway").into_iter().filter_map(|section| read_gateway(section, &texts)).collect(),
         directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
         upstreams: top.tables("upstreams", "an upstream").into_iter().filter_map(read_upstream).collect(),
+        couriers: top.tables("couriers", "a courier").into_iter().filter_map(read_courier).collect(),
         identities: top.tables("identity", "an identity rule").into_iter().filter_map(read_identity).collect(),
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
@@ -85,7 +91,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, name, radius?, totp_window, known, top.notes)
+    join(draft, Whole { name, radius: radius?, factors, texts }, known, top.notes)
 }
 
 fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {
@@ -131,15 +137,4 @@ fn read_listen(text: &At<String>, door: &Section<'_, '_, '_>) -> Option<SocketAd
         );
     }
     address
-}
-
-fn read_factors(top: &Section<'_, '_, '_>) -> u64 {
-    let Some(factors) = top.table("factors") else { return 1 };
-    let window = factors.table("totp").map(|totp| {
-        let window = totp.number("window", 0..=10).map_or(1, |window| window.value);
-        totp.finish();
-        window
-    });
-    factors.finish();
-    window.unwrap_or(1)
 }

@@ -4,10 +4,13 @@ use super::super::check;
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Section};
 use super::super::{
-    BindAs, Charset, Directory, DirectoryKind, Gateway, GatewayPatience, GroupSource, NameAs, Pool, Reader, Scope, Server, Upstream,
+    BindAs, Charset, Directory, DirectoryKind, Gateway, GatewayPatience, GroupSource, NameAs, PersonAttributes, Pool, Reader, Scope,
+    Server, Upstream,
 };
 use super::SECOND;
+use super::second::unknown_language;
 use crate::identity::{Case, IdentityRule};
+use crate::prompt::Texts;
 use bivector_wire::{AttributeType, IntegrityPolicy};
 use ipnet::IpNet;
 use std::net::IpAddr;
@@ -15,7 +18,7 @@ use std::time::Duration;
 
 pub(in crate::site) type DraftGateway = (At<String>, Gateway, Vec<At<IpNet>>, Option<At<String>>);
 
-pub(super) fn read_gateway(section: Section<'_, '_, '_>) -> Option<DraftGateway> {
+pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Option<DraftGateway> {
     let name = section.needed_text("name", "\"breakwater\"");
     let (mut from, mut hosts) = (Vec::new(), Vec::new());
     match section.texts("from", true) {
@@ -49,6 +52,11 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>) -> Option<DraftGateway>
     let charset = section.choice("charset", &[("utf-8", Charset::Utf8), ("latin-1", Charset::Latin1)]).unwrap_or_default();
     let knows = section.texts("knows", true).map(plain);
     let shows_challenges = section.flag("shows_challenges").unwrap_or(false);
+    let language = section.text("language");
+    if let Some(tag) = language.as_ref().filter(|tag| !texts.languages().any(|known| known == tag.value)) {
+        unknown_language(tag, texts, &section);
+    }
+    let prompt_limit = section.number("prompt_limit", 40..=3000).map_or(253, |number| number.value as usize);
     let logins_in_flight = section.number("logins_in_flight", 1..=1_000_000).map_or(4096, |number| number.value as usize);
     let line = section.line();
     section.finish();
@@ -66,6 +74,8 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>) -> Option<DraftGateway>
         patience,
         client_patience,
         shows_challenges,
+        language: language.map(|tag| tag.value).unwrap_or_default(),
+        prompt_limit,
         logins_in_flight,
         chains: Vec::new(),
         line,
@@ -84,7 +94,7 @@ fn is_host_name(text: &str) -> bool {
     text.chars().all(sound) && (text == "localhost" || text.contains('.') && last.starts_with(|c: char| c.is_ascii_alphabetic()))
 }
 
-fn read_range(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<At<IpNet>> {
+pub(super) fn read_range(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<At<IpNet>> {
     let range = text.value.parse::<IpNet>().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(IpNet::from));
     let Some(range) = range else {
         let message = format!("`{}` is no address range", text.value);
@@ -137,6 +147,7 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         || GroupSource::Attribute { attribute: "memberOf".to_owned(), nested: kind == DirectoryKind::ActiveDirectory },
         |groups| read_groups(groups, kind == DirectoryKind::ActiveDirectory),
     );
+    let attributes = section.table("attributes").map(read_person_attributes).unwrap_or_default();
     let (mut connect_patience, mut answer_patience) = (SECOND * 2, SECOND * 4);
     if let Some(patience) = section.table("patience") {
         let range = || Duration::from_millis(50)..=SECOND * 60;
@@ -161,6 +172,7 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         login,
         reader,
         groups,
+        attributes,
         connect_patience,
         answer_patience,
         connections,
@@ -373,6 +385,19 @@ fn read_groups(section: Section<'_, '_, '_>, nested_by_default: bool) -> GroupSo
     source
 }
 
+fn read_person_attributes(section: Section<'_, '_, '_>) -> PersonAttributes {
+    let usual = PersonAttributes::default();
+    let named = |key| section.text(key).map(|text| check::attribute_name(text, &section));
+    let attributes = PersonAttributes {
+        mail: named("mail").unwrap_or(usual.mail),
+        phone: named("phone").unwrap_or(usual.phone),
+        language: named("language").unwrap_or(usual.language),
+        nt_hash: named("nt_hash"),
+    };
+    section.finish();
+    attributes
+}
+
 pub(super) fn read_identity(section: Section<'_, '_, '_>) -> Option<(At<String>, IdentityRule)> {
     let name = section.needed_text("name", "\"northmoor-names\"");
     let list = |key| {
@@ -381,9 +406,11 @@ pub(super) fn read_identity(section: Section<'_, '_, '_>) -> Option<(At<String>,
     let strip_prefix = list("strip_prefix").unwrap_or_default();
     let strip_suffix = list("strip_suffix").unwrap_or_default();
     let case = section.choice("case", &[("lower", Case::Lower), ("keep", Case::Keep)]).unwrap_or_default();
+    let aliases = section.labels("aliases").map(|aliases| aliases.value).unwrap_or_default();
+    let aliases = aliases.into_iter().map(|(alias, name)| (alias.to_lowercase(), name)).collect();
     let line = section.line();
     section.finish();
     let name = name?;
-    let rule = IdentityRule { name: name.value.clone(), strip_prefix, strip_suffix, case, line };
+    let rule = IdentityRule { name: name.value.clone(), strip_prefix, strip_suffix, case, aliases, line };
     Some((name, rule))
 }

@@ -1,0 +1,199 @@
+//! `bivector factor …`
+
+use crate::arguments::{Factor as FactorCommand, Global, Whose};
+use crate::client::{Client, encode};
+use crate::failure::Failure;
+use crate::output;
+use bivector_core::site::read_duration;
+use bivector_service::api::{AddedFactor, FactorState, FactorView, LockView, PersonView, Released};
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::process::ExitCode;
+
+pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitCode, Failure> {
+    let client = Client::new(global)?;
+    match command {
+        FactorCommand::List(whose) => {
+            let people = client.get::<Vec<PersonView>>(&format!("/people/{}", encode(&whose.person)), &[]).await?;
+            let people: Vec<PersonView> =
+                people.into_iter().filter(|one| whose.source.as_ref().is_none_or(|own| *own == one.source)).collect();
+            list(&people, global);
+        }
+        FactorCommand::Add { whose, kind, label, digits, period, algorithm, counter, seed_file } => {
+            let seed = seed_file.map(|file| output::read_hidden(Some(&file), "")).transpose()?;
+            let body = json!({
+                "kind": kind, "label": label, "digits": digits, "period": period, "algorithm": algorithm, "counter": counter,
+                "seed": seed.as_ref().map(|seed| seed.expose().as_str()),
+            });
+            added(&add(&client, &whose, &body).await?, global);
+        }
+        FactorCommand::Recovery(whose) => added(&add(&client, &whose, &json!({ "kind": "recovery", "label": "recovery" })).await?, global),
+        FactorCommand::Temporary { whose, lasts, reason, uses, digits } => {
+            let lasts =
+                read_duration(&lasts).ok_or_else(|| Failure::usage(format!("`{lasts}` is no duration"), "write `30m`, `8h` or `2d`"))?;
+            let body = json!({ "kind": "temporary", "seconds": lasts.as_secs(), "reason": reason, "uses": uses, "digits": digits });
+            added(&add(&client, &whose, &body).await?, global);
+        }
+        FactorCommand::Pin { whose, number, remove, pin_file } => {
+            let pin = match remove {
+                true => None,
+                false => Some(output::read_hidden(pin_file.as_deref(), "PIN (not shown): ")?),
+            };
+            let body = json!({ "pin": pin.as_ref().map(|pin| pin.expose().as_str()) });
+            changed(&client, Method::PUT, &whose, &format!("/factors/{number}/pin"), Some(&body), global).await?;
+        }
+        FactorCommand::Resync { whose, number, first, second } => {
+            let body = json!({ "first": first, "second": second });
+            changed(&client, Method::POST, &whose, &format!("/factors/{number}/resync"), Some(&body), global).await?;
+        }
+        FactorCommand::Remove { whose, number } => {
+            changed(&client, Method::DELETE, &whose, &format!("/factors/{number}"), None, global).await?;
+        }
+        FactorCommand::Release(whose) => {
+            let path = format!("{}/release", path(&client, &whose).await?);
+            let released: Released = client.ask::<Value, _>(Method::POST, &path, &[], None).await?;
+            if global.json {
+                output::json(&released);
+            } else if released.released {
+                output::line(format!("{} is released: wrong codes are counted from none again", released.person));
+            } else {
+                output::line(format!("{} had no wrong codes", released.person));
+            }
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The path of a person. One whom several sources know must be told by `--source`; a directory's person may not be known here yet.
+async fn path(client: &Client, whose: &Whose) -> Result<String, Failure> {
+    let source = match &whose.source {
+        Some(source) => source.clone(),
+        None => {
+            let mut known = client.get::<Vec<PersonView>>(&format!("/people/{}", encode(&whose.person)), &[]).await?;
+            let sources: Vec<String> = known.iter().map(|person| person.source.clone()).collect();
+            match (known.pop(), known.is_empty()) {
+                (Some(person), true) => person.source,
+                _ => {
+                    let said = format!("`{}` is known to {}", whose.person, sources.join(" and "));
+                    return Err(Failure::usage(said, "say which one is meant with `--source`"));
+                }
+            }
+        }
+    };
+    Ok(format!("/people/{}/{}", encode(&source), encode(&whose.person.to_lowercase())))
+}
+
+async fn add(client: &Client, whose: &Whose, body: &Value) -> Result<AddedFactor, Failure> {
+    let path = format!("{}/factors", path(client, whose).await?);
+    client.ask(Method::POST, &path, &[], Some(body)).await
+}
+
+async fn changed(client: &Client, method: Method, whose: &Whose, rest: &str, body: Option<&Value>, global: &Global) -> Result<(), Failure> {
+    let path = format!("{}{rest}", path(client, whose).await?);
+    let person: PersonView = client.ask(method, &path, &[], body).await?;
+    list(&[person], global);
+    Ok(())
+}
+
+fn added(added: &AddedFactor, global: &Global) {
+    if global.json {
+        return output::json(added);
+    }
+    output::line(describe(&added.factor));
+    if let (Some(seed), Some(link)) = (&added.seed, &added.link) {
+        output::line(format!("seed  {seed}"));
+        output::line(format!("link  {link}"));
+    }
+    added.codes.iter().for_each(|code| output::line(code));
+    if added.seed.is_some() || !added.codes.is_empty() {
+        output::line("This is shown once. Hand it over on a safe way.");
+    }
+}
+
+fn list(people: &[PersonView], global: &Global) {
+    if global.json {
+        return output::json(&people);
+    }
+    for person in people {
+        output::line(format!("{}  {}  from {}", person.login, person.name, person.source));
+        let mut table = output::table(&["number", "kind", "name", "state", "codes", "PIN", "clock or counter", "last used"]);
+        for factor in &person.factors {
+            let codes = match (factor.left, factor.period) {
+                (Some(left), _) => format!("{left} left, {} digits", factor.digits),
+                (None, Some(period)) => format!("{} digits every {period} s", factor.digits),
+                (None, None) => format!("{} digits", factor.digits),
+            };
+            table.add_row([
+                factor.id.to_string(),
+                factor.kind.clone(),
+                factor.label.clone(),
+                state(factor),
+                codes,
+                if factor.has_pin { "set" } else { "" }.to_owned(),
+                place(factor),
+                factor.last_used_us.map_or_else(|| "never".to_owned(), output::when),
+            ]);
+        }
+        output::print_table(&table);
+        if person.factors.is_empty() {
+            output::line("no factor yet; add one with `bivector factor add`");
+        }
+        if let Some(lock) = &person.lock {
+            output::line(describe_lock(lock));
+        }
+    }
+}
+
+fn state(factor: &FactorView) -> String {
+    match (factor.state, factor.until_us) {
+        (FactorState::Ready, Some(until)) => format!("until {}", output::when(until)),
+        (FactorState::Ready, None) => "ready".to_owned(),
+        (FactorState::UsedUp, _) => "used up".to_owned(),
+        (FactorState::Ended, _) => "ended".to_owned(),
+        (FactorState::Unreadable, _) => "does not open with this key file".to_owned(),
+    }
+}
+
+fn place(factor: &FactorView) -> String {
+    match (factor.drift_seconds, factor.counter) {
+        (Some(0), _) => "on time".to_owned(),
+        (Some(seconds), _) => format!("{} s {}", seconds.abs(), if seconds < 0 { "late" } else { "early" }),
+        (None, Some(counter)) => format!("next {counter}"),
+        (None, None) => String::new(),
+    }
+}
+
+/// A factor in a line.
+pub(crate) fn describe(factor: &FactorView) -> String {
+    let mut said = format!("{} “{}” (number {}), {} digits", factor.kind, factor.label, factor.id, factor.digits);
+    if let Some(period) = factor.period {
+        said.push_str(&format!(" every {period} s"));
+    }
+    if let Some(left) = factor.left {
+        said.push_str(&format!(", {left} left"));
+    }
+    if factor.has_pin {
+        said.push_str(", with a PIN");
+    }
+    let place = place(factor);
+    if !place.is_empty() {
+        said.push_str(&format!(", {place}"));
+    }
+    if factor.state != FactorState::Ready || factor.until_us.is_some() {
+        said.push_str(&format!(", {}", state(factor)));
+    }
+    if let (Some(reason), Some(operator)) = (&factor.reason, &factor.operator) {
+        said.push_str(&format!(", issued by {operator}: {reason}"));
+    }
+    format!("{said}, added {}", output::when(factor.created_us))
+}
+
+/// A lock, or how near it is, in a line.
+pub(crate) fn describe_lock(lock: &LockView) -> String {
+    let last = output::when(lock.last_us);
+    let wrong = format!("{} of {} wrong codes in a row, the last through {} at {last}", lock.wrong, lock.after, lock.gateway);
+    match lock.locked_until_us {
+        Some(until) => format!("locked until {}: {wrong}; `bivector factor release` ends it", output::when(until)),
+        None => wrong,
+    }
+}

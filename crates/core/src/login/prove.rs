@@ -1,0 +1,150 @@
+//! Proofs that do not tell the password: CHAP and MS-CHAPv2, compared with what a source keeps of it.
+
+use super::fact::{Answer, Found, SecretAnswer};
+use super::machine::{Login, State};
+use super::proof::FirstProved;
+use super::reading::ChosenCode;
+use super::request::{Credential, Proof};
+use super::upstream::{HiddenKind, HiddenValue};
+use crate::cause::Cause;
+use crate::device::VerifiedCode;
+use crate::form::Form;
+use crate::matrix::{self, Skill};
+use crate::moment::Moment;
+use crate::site::SourceRef;
+use crate::trace::{Hop, Tone};
+use bivector_wire::{MICROSOFT, MS_CHAP2_SUCCESS, MsChapProved, NtHash, Secret, nt_hash, push_vendor};
+
+/// A proof that fits: the code that was part of it, if one was, and what the device gets for it.
+#[derive(Debug)]
+pub(super) struct Match {
+    code: Option<VerifiedCode>,
+    gives: Option<Box<MsChapProved>>,
+}
+
+/// What is kept of a password.
+enum Kept {
+    Text(Secret<String>),
+    NtHash(NtHash),
+}
+
+impl Login {
+    /// What follows where no code was typed, or none could be.
+    pub(super) fn no_code(&self) -> ChosenCode {
+        match self.chain() {
+            Some(chain) if !chain.second.is_empty() => ChosenCode::Missing,
+            _ => ChosenCode::NotAsked,
+        }
+    }
+
+    /// A proof for somebody whom we know: what the source keeps of the password is asked for, if it can keep anything that helps.
+    pub(super) fn compare_proof(&mut self, source: SourceRef, person: Box<Found>, now: Moment) -> State {
+        let (Some(chain), Some(method)) = (self.chain(), self.request.credential.known_method()) else {
+            return self.refuse(Cause::Unfinished, now);
+        };
+        let (line, code_only) = (Some(chain.line), chain.code_only);
+        if let Err(never) = matrix::first(method, Skill::in_site(&self.site, chain, source)) {
+            let said = format!("{}; either {}", never.why, never.remedies.join(", or "));
+            self.step(Hop::First, "method", Tone::Bad, now, said, line);
+            return self.refuse(Cause::MethodNeedsText, now);
+        }
+        match code_only {
+            true => self.proved(source, person, &Kept::Text(Secret::default()), String::new(), now),
+            false => State::Secret { source, person },
+        }
+    }
+
+    pub(super) fn secret_known(&mut self, source: SourceRef, person: Box<Found>, answer: Answer<SecretAnswer>, now: Moment) -> State {
+        self.failed_servers(Hop::First, &answer.failed, self.last);
+        let (name, line) = (self.site.source_name(source).to_owned(), self.source_line(source));
+        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        let kept = match answer.value {
+            SecretAnswer::Text(text) => Kept::Text(text),
+            SecretAnswer::NtHash(hash) => Kept::NtHash(hash),
+            SecretAnswer::NotKept => {
+                let said = format!("{name} keeps nothing of the password of {} that this method proves{by}", person.login);
+                self.step(Hop::First, "password", Tone::Bad, now, said, line);
+                return self.refuse(Cause::PasswordNotKept, now);
+            }
+            SecretAnswer::Unavailable(why) => {
+                self.step(Hop::First, "password", Tone::Bad, now, format!("{name} could not say: {}{by}", why.seen), line);
+                return self.refuse(why.cause, now);
+            }
+        };
+        self.proved(source, person, &kept, format!(" with what {name} keeps{by}"), now)
+    }
+
+    /// Compares the proof with the password alone, and with the password and each live code.
+    fn proved(&mut self, source: SourceRef, person: Box<Found>, kept: &Kept, with: String, now: Moment) -> State {
+        let line = self.source_line(source);
+        let (matched, tried) = self.compare(kept, now);
+        let Some(matched) = matched else {
+            let said = format!("the proof fits none of {tried} texts compared{with}");
+            self.step(Hop::First, "proof", Tone::Bad, now, said, line);
+            let code_only = self.chain().is_some_and(|chain| chain.code_only);
+            let (cause, points) = match code_only {
+                true => (Cause::CodeWrong, super::WrongTry::CODE),
+                false => (Cause::PasswordWrong, super::WrongTry::PROOF),
+            };
+            // Only where codes are part of the proof could somebody who knows the password guess at them here.
+            return if tried > 1 || code_only {
+                self.count_wrong(&person, cause, points, None, None, now)
+            } else {
+                self.refuse(cause, now)
+            };
+        };
+        let what = if matched.code.is_some() { "password and code" } else { "the password" };
+        self.step(Hop::First, "proof", Tone::Good, now, format!("the proof fits {what}, one of {tried} compared{with}"), line);
+        let first = FirstProved::by_match(source, &matched);
+        if let Some(gives) = matched.gives {
+            push_vendor(&mut self.given.0, MICROSOFT, MS_CHAP2_SUCCESS, &gives.success);
+            // RFC 2548 section 2.4: what we send with and receive with.
+            self.given.1.push(HiddenValue { kind: HiddenKind::MicrosoftKey(16), clear: gives.send_key });
+            self.given.1.push(HiddenValue { kind: HiddenKind::MicrosoftKey(17), clear: gives.receive_key });
+        }
+        let code = matched.code.map_or_else(|| self.no_code(), |code| ChosenCode::Verified(code, None));
+        self.second(person, first, code, now)
+    }
+
+    /// The first text that the proof fits, and how many were compared.
+    fn compare(&self, kept: &Kept, now: Moment) -> (Option<Match>, usize) {
+        let Some(chain) = self.chain() else { return (None, 0) };
+        let mut tried = 0;
+        let mut fits = |candidate: &Kept, code: Option<VerifiedCode>| {
+            tried += 1;
+            let gives = self.fits(candidate)?;
+            Some(Match { code, gives })
+        };
+        let alone = |form: &Form| form.has_password() && !form.has_code() && !form.has_factor();
+        if !chain.code_only
+            && (chain.forms.is_empty() || chain.forms.iter().any(alone))
+            && let Some(found) = fits(kept, None)
+        {
+            return (Some(found), tried);
+        }
+        if let Kept::Text(password) = kept {
+            let forms: Vec<_> = chain.forms.iter().filter(|form| form.has_code() && !form.has_pin()).collect();
+            for (code, verified) in self.own_devices().iter().flat_map(|device| device.live(now, &self.site.codes)) {
+                for text in forms.iter().filter_map(|form| form.compose(password.expose(), &code)) {
+                    if let Some(found) = fits(&Kept::Text(Secret::new(text)), Some(verified.clone())) {
+                        return (Some(found), tried);
+                    }
+                }
+            }
+        }
+        (None, tried)
+    }
+
+    /// Whether the request's proof fits; with what MS-CHAPv2 gives for it.
+    fn fits(&self, kept: &Kept) -> Option<Option<Box<MsChapProved>>> {
+        let Credential::Proof { proof, .. } = &self.request.credential else { return None };
+        match (proof, kept) {
+            (Proof::Chap(proof), Kept::Text(text)) => proof.proves(text.expose().as_bytes()).then_some(None),
+            (Proof::MsChapV2(proof), Kept::Text(text)) => {
+                proof.proves(&self.request.typed_name, &nt_hash(text.expose())).map(|gives| Some(Box::new(gives)))
+            }
+            (Proof::MsChapV2(proof), Kept::NtHash(hash)) => proof.proves(&self.request.typed_name, hash).map(|gives| Some(Box::new(gives))),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,224 @@
+//! Stand-in receivers of couriers: one that takes HTTP calls as a message service would, one that takes mail. Both remember what came.
+
+use axum::Router;
+use axum::body::Body;
+use axum::extract::{Request, State};
+use axum::http::{Method, StatusCode};
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use std::io;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::task::JoinHandle;
+
+/// Messages that are remembered; the oldest make room.
+const KEPT: usize = 1000;
+/// The longest body or mail that is read, in bytes.
+const MAX_MESSAGE: usize = 64 * 1024;
+
+/// How the receivers behave.
+#[derive(Debug, Clone)]
+pub struct CourierHabits {
+    /// The status of every HTTP answer.
+    pub status: u16,
+    /// What the answer carries, in bytes.
+    pub answer_bytes: usize,
+    /// How much later they answer.
+    pub delay: Duration,
+    /// Take a connection and then say nothing.
+    pub hang: bool,
+}
+
+impl Default for CourierHabits {
+    fn default() -> Self {
+        CourierHabits { status: 200, answer_bytes: 16, delay: Duration::ZERO, hang: false }
+    }
+}
+
+/// A message that came.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Arrived {
+    /// `http` or `mail`.
+    pub by: String,
+    /// Whom it is for, as far as it says.
+    pub to: String,
+    /// What it says.
+    pub text: String,
+    /// The value of the Authorization header, for HTTP.
+    pub authorization: Option<String>,
+    /// When it came, in microseconds since 1970.
+    pub at_us: u64,
+}
+
+/// Running receivers. Dropped, they stop.
+#[derive(Debug)]
+pub struct StandInCourier {
+    http: SocketAddr,
+    smtp: SocketAddr,
+    inbox: Inbox,
+    tasks: Vec<JoinHandle<()>>,
+}
+
+#[derive(Debug, Clone)]
+struct Inbox {
+    arrived: Arc<Mutex<Vec<Arrived>>>,
+    habits: Arc<Mutex<CourierHabits>>,
+}
+
+impl StandInCourier {
+    /// Starts both receivers (port 0 for any).
+    ///
+    /// # Errors
+    /// A socket's.
+    pub async fn start(http: SocketAddr, smtp: SocketAddr, habits: CourierHabits) -> io::Result<Self> {
+        let (web, mail) = (TcpListener::bind(http).await?, TcpListener::bind(smtp).await?);
+        let (http, smtp) = (web.local_addr()?, mail.local_addr()?);
+        let inbox = Inbox { arrived: Arc::default(), habits: Arc::new(Mutex::new(habits)) };
+        let router = Router::new().fallback(take_call).with_state(inbox.clone());
+        let calls = tokio::spawn(async move {
+            if let Err(error) = axum::serve(web, router).await {
+                tracing::debug!(%error, "the receiver of calls stopped");
+            }
+        });
+        let mails = tokio::spawn(take_mails(mail, inbox.clone()));
+        Ok(StandInCourier { http, smtp, inbox, tasks: vec![calls, mails] })
+    }
+
+    /// Where it takes HTTP calls. `GET /arrived` there lists what came.
+    pub fn http(&self) -> SocketAddr {
+        self.http
+    }
+
+    /// Where it takes mail.
+    pub fn smtp(&self) -> SocketAddr {
+        self.smtp
+    }
+
+    /// Behaves otherwise from now on.
+    pub fn behave(&self, habits: CourierHabits) {
+        if let Ok(mut own) = self.inbox.habits.lock() {
+            *own = habits;
+        }
+    }
+
+    /// What came, oldest first.
+    pub fn arrived(&self) -> Vec<Arrived> {
+        self.inbox.list()
+    }
+}
+
+impl Drop for StandInCourier {
+    fn drop(&mut self) {
+        self.tasks.iter().for_each(JoinHandle::abort);
+    }
+}
+
+impl Inbox {
+    fn list(&self) -> Vec<Arrived> {
+        self.arrived.lock().map(|arrived| arrived.clone()).unwrap_or_default()
+    }
+
+    fn keep(&self, by: &str, to: String, text: String, authorization: Option<String>) {
+        let at_us = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_micros() as u64;
+        if let Ok(mut arrived) = self.arrived.lock() {
+            if arrived.len() >= KEPT {
+                arrived.remove(0);
+            }
+            arrived.push(Arrived { by: by.to_owned(), to, text, authorization, at_us });
+        }
+    }
+
+    fn habits(&self) -> CourierHabits {
+        self.habits.lock().map(|habits| habits.clone()).unwrap_or_default()
+    }
+}
+
+async fn take_call(State(inbox): State<Inbox>, request: Request) -> Response {
+    if request.method() == Method::GET {
+        return axum::Json(inbox.list()).into_response();
+    }
+    let authorization = request.headers().get("authorization").and_then(|value| value.to_str().ok()).map(str::to_owned);
+    let Ok(bytes) = axum::body::to_bytes(request.into_body(), MAX_MESSAGE).await else {
+        return StatusCode::PAYLOAD_TOO_LARGE.into_response();
+    };
+    let body = String::from_utf8_lossy(&bytes).into_owned();
+    let json: Option<serde_json::Value> = serde_json::from_str(&body).ok();
+    let field = |name: &str| json.as_ref().and_then(|json| json.get(name)).and_then(|value| value.as_str()).map(str::to_owned);
+    let habits = inbox.habits();
+    if habits.hang {
+        std::future::pending::<()>().await;
+    }
+    tokio::time::sleep(habits.delay).await;
+    if habits.status < 300 {
+        inbox.keep("http", field("to").unwrap_or_default(), field("text").unwrap_or(body), authorization);
+    }
+    let status = StatusCode::from_u16(habits.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    (status, Body::from(vec![b'.'; habits.answer_bytes])).into_response()
+}
+
+async fn take_mails(listener: TcpListener, inbox: Inbox) {
+    while let Ok((stream, _)) = listener.accept().await {
+        let inbox = inbox.clone();
+        tokio::spawn(async move {
+            if let Err(error) = take_mail(stream, &inbox).await {
+                tracing::debug!(%error, "a mail connection broke");
+            }
+        });
+    }
+}
+
+/// As much of RFC 5321 as one client needs to hand a mail over.
+async fn take_mail(stream: TcpStream, inbox: &Inbox) -> io::Result<()> {
+    let habits = inbox.habits();
+    if habits.hang {
+        std::future::pending::<()>().await;
+    }
+    tokio::time::sleep(habits.delay).await;
+    let mut stream = BufReader::new(stream);
+    stream.write_all(b"220 lab.northmoor.example stand-in\r\n").await?;
+    let (mut to, mut line) = (String::new(), String::new());
+    loop {
+        line.clear();
+        if stream.read_line(&mut line).await? == 0 {
+            return Ok(());
+        }
+        let command = line.trim_end().to_ascii_uppercase();
+        let answer: &[u8] = match command.split([' ', ':']).next().unwrap_or_default() {
+            "EHLO" | "HELO" => b"250 lab.northmoor.example\r\n",
+            "MAIL" | "RSET" | "NOOP" => b"250 ok\r\n",
+            "RCPT" => {
+                to = line.split_once('<').and_then(|(_, rest)| rest.split_once('>')).map(|(to, _)| to.to_owned()).unwrap_or_default();
+                b"250 ok\r\n"
+            }
+            "DATA" if habits.status >= 300 => b"554 not taken\r\n",
+            "DATA" => {
+                stream.write_all(b"354 go on\r\n").await?;
+                let text = read_mail(&mut stream).await?;
+                inbox.keep("mail", to.clone(), text, None);
+                b"250 taken\r\n"
+            }
+            "QUIT" => {
+                stream.write_all(b"221 bye\r\n").await?;
+                return Ok(());
+            }
+            _ => b"502 not known\r\n",
+        };
+        stream.write_all(answer).await?;
+    }
+}
+
+/// The text of a mail up to the line with a single dot, headers left out.
+async fn read_mail(stream: &mut BufReader<TcpStream>) -> io::Result<String> {
+    let (mut text, mut line) = (String::new(), String::new());
+    loop {
+        line.clear();
+        if stream.read_line(&mut line).await? == 0 || line.trim_end() == "." || text.len() > MAX_MESSAGE {
+            let body = text.split_once("\r\n\r\n").map_or(text.as_str(), |(_, body)| body);
+            return Ok(body.trim().to_owned());
+        }
+        text.push_str(&line);
+    }
+}

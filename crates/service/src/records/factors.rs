@@ -1,0 +1,267 @@
+//! What devices are at, and wrong codes: read at start, written in one step with whatever decides on it.
+
+use super::people::keep_factor;
+use super::{Agreement, NewFactor, Records, RecordsError};
+use bivector_core::Moment;
+use bivector_core::device::Used;
+use bivector_core::login::{CodeMark, WrongTry};
+use bivector_core::site::Lockout;
+use rusqlite::{OptionalExtension, Transaction, params};
+use std::collections::HashMap;
+
+/// What a device or list is at.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct FactorState {
+    /// Steps that its clock was off when it was last right.
+    pub drift: i64,
+    /// The first counter that has not been used; uses of a temporary code.
+    pub counter: u64,
+    /// A counter far ahead whose code was right, and when, in microseconds since 1970.
+    pub ahead: Option<(u64, u64)>,
+    /// A bit for each used entry of a list.
+    pub used: u64,
+    /// When it last let somebody in, in microseconds since 1970.
+    pub last_used_us: Option<u64>,
+}
+
+/// Wrong codes and PINs of one person since the last right one.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct LockRow {
+    /// See [`WrongTry::points`].
+    pub points: u32,
+    /// When the first was typed, in microseconds since 1970.
+    pub first_us: u64,
+    /// When the last was typed.
+    pub last_us: u64,
+    /// Until when the person is locked.
+    pub locked_until_us: Option<u64>,
+    /// The gateway of the last one.
+    pub gateway: String,
+}
+
+/// What became of a code that was to be marked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Marked {
+    /// It is used now; this is what its device is at, where it has one.
+    Now(Option<FactorState>),
+    /// It was used before.
+    Before,
+    /// The person is locked until then.
+    Locked(Moment),
+}
+
+impl Records {
+    /// What all devices are at, by record number.
+    pub(crate) fn factor_states(&self) -> Result<HashMap<u64, FactorState>, RecordsError> {
+        self.read_now(|connection| {
+            let mut statement =
+                connection.prepare("SELECT factor, drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states")?;
+            let states = statement.query_map([], |row| Ok((row.get::<_, i64>(0)? as u64, read_state(row, 1)?)))?;
+            states.collect()
+        })
+    }
+
+    /// Wrong codes of all people, by the person's key.
+    pub(crate) fn locks(&self) -> Result<HashMap<String, LockRow>, RecordsError> {
+        self.read_now(|connection| {
+            let mut statement = connection.prepare("SELECT person, points, first_us, last_us, locked_until_us, gateway FROM locks")?;
+            let locks = statement.query_map([], |row| Ok((row.get(0)?, read_lock(row, 1)?)))?;
+            locks.collect()
+        })
+    }
+
+    /// Adds a factor to a person, or replaces one of the same kind and label. `false` if there is no such person.
+    pub(crate) async fn add_factor(&self, source: String, login: String, factor: NewFactor, now: Moment) -> Result<bool, RecordsError> {
+        self.write(move |transaction| match person_number(transaction, &source, &login)? {
+            Some(person) => keep_factor(transaction, person, &factor, now).map(|()| true),
+            None => Ok(false),
+        })
+        .await
+    }
+
+    /// Takes a factor of a person out; `false` if the person has none with this number.
+    pub(crate) async fn remove_factor(&self, source: String, login: String, factor: u64) -> Result<bool, RecordsError> {
+        self.write(move |transaction| {
+            let Some(person) = person_number(transaction, &source, &login)? else { return Ok(false) };
+            Ok(transaction.execute("DELETE FROM factors WHERE id = ?1 AND person = ?2", params![factor as i64, person])? == 1)
+        })
+        .await
+    }
+
+    /// Sets the hash of a factor's PIN, or takes it out.
+    pub(crate) async fn set_pin(&self, factor: u64, pin: Option<String>) -> Result<bool, RecordsError> {
+        self.write(move |transaction| {
+            Ok(transaction.execute("UPDATE factors SET pin = ?2 WHERE id = ?1", params![factor as i64, pin])? == 1)
+        })
+        .await
+    }
+
+    /// Sets what a device is at, as an operator found it out.
+    pub(crate) async fn set_state(&self, factor: u64, state: FactorState) -> Result<(), RecordsError> {
+        self.write(move |transaction| write_state(transaction, factor, &state)).await
+    }
+
+    /// Forgets the wrong codes of a person; `false` if there were none.
+    pub(crate) async fn release(&self, person: String) -> Result<bool, RecordsError> {
+        self.write(move |transaction| Ok(transaction.execute("DELETE FROM locks WHERE person = ?1", [person])? == 1)).await
+    }
+}
+
+impl Agreement {
+    /// Takes a code out of use, and with it forgets the person's wrong ones, unless the person is locked. Durable when it returns.
+    ///
+    /// # Errors
+    /// It could not be written. Then nobody may get in by it.
+    pub async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
+        self.records.write(move |transaction| use_code(transaction, &mark, now)).await
+    }
+
+    /// Counts a wrong code. Durable when it returns; gives the person's count.
+    ///
+    /// # Errors
+    /// It could not be written. Then the person may not try again in the same login.
+    pub async fn count_wrong(&self, wrong: WrongTry, lockout: Lockout, now: Moment) -> Result<LockRow, RecordsError> {
+        self.records.write(move |transaction| count_wrong(transaction, &wrong, lockout, now)).await
+    }
+}
+
+fn use_code(transaction: &Transaction<'_>, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
+    let at = now.micros() as i64;
+    let lock: Option<Option<i64>> = transaction
+        .prepare_cached("SELECT locked_until_us FROM locks WHERE person = ?1")?
+        .query_row([&mark.person], |row| row.get(0))
+        .optional()?;
+    if let Some(until) = lock.flatten().filter(|until| *until > at) {
+        return Ok(Marked::Locked(Moment::from_micros(until as u64)));
+    }
+    let state = match mark.device {
+        None => None,
+        Some((device, used)) => match use_up(transaction, device, used, at)? {
+            Some(state) => Some(state),
+            None => return Ok(Marked::Before),
+        },
+    };
+    if lock.is_some() {
+        transaction.prepare_cached("DELETE FROM locks WHERE person = ?1")?.execute([&mark.person])?;
+    }
+    Ok(Marked::Now(state))
+}
+
+/// What the device is at once the code is used; nothing if it was used before.
+fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> rusqlite::Result<Option<FactorState>> {
+    let mut state = state_of(transaction, device)?;
+    match used {
+        Used::Step { step, until, drift } => {
+            let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
+            if !super::agreement::put(transaction, &key, until.micros() as i64, at)? {
+                return Ok(None);
+            }
+            state.drift = drift;
+        }
+        Used::Counter(counter) if counter < state.counter => return Ok(None),
+        Used::Counter(counter) => (state.counter, state.ahead) = (counter + 1, None),
+        Used::Entry(entry) if state.used >> entry & 1 == 1 => return Ok(None),
+        Used::Entry(entry) => state.used |= 1 << entry,
+        Used::Turn => {
+            let settings: String =
+                transaction.prepare_cached("SELECT settings FROM factors WHERE id = ?1")?.query_row([device as i64], |row| row.get(0))?;
+            let settings: super::FactorSettings = serde_json::from_str(&settings).unwrap_or_default();
+            if state.counter >= u64::from(settings.uses.unwrap_or(1)) {
+                return Ok(None);
+            }
+            state.counter += 1;
+        }
+    }
+    state.last_used_us = Some(at as u64);
+    write_state(transaction, device, &state)?;
+    Ok(Some(state))
+}
+
+fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout, now: Moment) -> rusqlite::Result<LockRow> {
+    let at = now.micros();
+    let known = transaction
+        .prepare_cached("SELECT points, first_us, last_us, locked_until_us, gateway FROM locks WHERE person = ?1")?
+        .query_row([&wrong.person], |row| read_lock(row, 0))
+        .optional()?;
+    // A lock that is over leaves nothing behind.
+    let known = known.filter(|lock| lock.locked_until_us.is_none_or(|until| until > at));
+    let mut lock = known.unwrap_or_else(|| LockRow { first_us: at, ..LockRow::default() });
+    lock.points = lock.points.saturating_add(wrong.points);
+    (lock.last_us, lock.gateway) = (at, wrong.gateway.clone());
+    if lock.locked_until_us.is_none() && lock.points >= lockout.after.saturating_mul(WrongTry::CODE) {
+        lock.locked_until_us = Some(now.plus(lockout.time).micros());
+    }
+    transaction.prepare_cached("INSERT OR REPLACE INTO locks VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
+        wrong.person,
+        lock.points,
+        lock.first_us as i64,
+        lock.last_us as i64,
+        lock.locked_until_us.map(|until| until as i64),
+        lock.gateway
+    ])?;
+    if let Some((device, counter)) = wrong.ahead {
+        let state = FactorState { ahead: Some((counter, at)), ..state_of(transaction, device)? };
+        write_state(transaction, device, &state)?;
+    }
+    Ok(lock)
+}
+
+fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<FactorState> {
+    let known = transaction
+        .prepare_cached("SELECT drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states WHERE factor = ?1")?
+        .query_row([device as i64], |row| read_state(row, 0))
+        .optional()?;
+    if let Some(known) = known {
+        return Ok(known);
+    }
+    // Not used yet: a device by count begins where it was enrolled.
+    let settings: Option<String> = transaction
+        .prepare_cached("SELECT settings FROM factors WHERE id = ?1")?
+        .query_row([device as i64], |row| row.get(0))
+        .optional()?;
+    let settings: super::FactorSettings = settings.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default();
+    Ok(FactorState { counter: settings.counter.unwrap_or(0), ..FactorState::default() })
+}
+
+fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<()> {
+    transaction
+        .prepare_cached(
+            "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
+             SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM factors WHERE id = ?1",
+        )?
+        .execute(params![
+            device as i64,
+            state.drift,
+            state.counter as i64,
+            state.ahead.map(|(counter, _)| counter as i64),
+            state.ahead.map(|(_, at)| at as i64),
+            state.used as i64,
+            state.last_used_us.map(|at| at as i64)
+        ])?;
+    Ok(())
+}
+
+fn read_state(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<FactorState> {
+    let number = |at: usize| row.get::<_, Option<i64>>(from + at).map(|value| value.map(|value| value as u64));
+    Ok(FactorState {
+        drift: row.get(from)?,
+        counter: number(1)?.unwrap_or(0),
+        ahead: number(2)?.zip(number(3)?),
+        used: number(4)?.unwrap_or(0),
+        last_used_us: number(5)?,
+    })
+}
+
+fn read_lock(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<LockRow> {
+    Ok(LockRow {
+        points: row.get(from)?,
+        first_us: row.get::<_, i64>(from + 1)? as u64,
+        last_us: row.get::<_, i64>(from + 2)? as u64,
+        locked_until_us: row.get::<_, Option<i64>>(from + 3)?.map(|until| until as u64),
+        gateway: row.get(from + 4)?,
+    })
+}
+
+fn person_number(transaction: &Transaction<'_>, source: &str, login: &str) -> rusqlite::Result<Option<i64>> {
+    transaction.query_row("SELECT id FROM people WHERE source = ?1 AND login = ?2", params![source, login], |row| row.get(0)).optional()
+}
