@@ -104,7 +104,7 @@ fn added(added: &AddedFactor, global: &Global) {
         output::line(format!("seed  {seed}"));
         output::line(format!("link  {link}"));
     }
-    added.codes.iter().for_each(|code| output::line(code));
+    added.codes.iter().for_each(output::line);
     if added.seed.is_some() || !added.codes.is_empty() {
         output::line("This is shown once. Hand it over on a safe way.");
     }
