@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirec
 import { ChainsPage } from '../features/chains/ChainsPage'
 import { LoginsPage } from '../features/logins/LoginsPage'
 import { type LoginsSearch, readSearch } from '../features/logins/search'
+import { PeoplePage } from '../features/people/PeoplePage'
 import { Shell } from './Shell'
 
 const root = createRootRoute({ component: Shell, notFoundComponent: NoSuchPage })
@@ -30,6 +31,16 @@ const chainsRoute = createRoute({
   component: ChainsPage,
 })
 
+const peopleRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/people',
+  validateSearch: (search: Record<string, unknown>): { q?: string; open?: string } => ({
+    q: typeof search.q === 'string' ? search.q : undefined,
+    open: typeof search.open === 'string' ? search.open : undefined,
+  }),
+  component: PeoplePage,
+})
+
 // The editor is the largest part of the console; it is fetched when somebody goes there.
 const siteRoute = createRoute({
   getParentRoute: () => root,
@@ -51,7 +62,9 @@ function NoSuchPage() {
   )
 }
 
-export const router = createRouter({ routeTree: root.addChildren([home, loginsRoute, chainsRoute, siteRoute]) })
+export const router = createRouter({
+  routeTree: root.addChildren([home, loginsRoute, chainsRoute, peopleRoute, siteRoute]),
+})
 
 declare module '@tanstack/react-router' {
   interface Register {

@@ -45,6 +45,15 @@ pub struct DirectoryPerson {
     /// Whether the account may be used.
     #[serde(default)]
     pub state: AccountState,
+    /// The address for mail; made of the login name if not given.
+    #[serde(default)]
+    pub mail: Option<String>,
+    /// The telephone number.
+    #[serde(default)]
+    pub mobile: Option<String>,
+    /// The language that the person reads, by its tag.
+    #[serde(default)]
+    pub language: Option<String>,
 }
 
 /// Whether an account may be used.
@@ -117,7 +126,9 @@ impl Entries {
                     ("objectClass", vec!["inetOrgPerson".into()]),
                     ("uid", vec![person.uid.clone()]),
                     ("cn", vec![person.name.clone()]),
-                    ("mail", vec![format!("{}@northmoor.example", person.uid)]),
+                    ("mail", vec![person.mail.clone().unwrap_or_else(|| format!("{}@northmoor.example", person.uid))]),
+                    ("mobile", person.mobile.iter().cloned().collect()),
+                    ("preferredLanguage", person.language.iter().cloned().collect()),
                     ("memberOf", groups),
                 ],
             );

@@ -35,7 +35,11 @@ pub struct Resent {
 
 impl SimulatedGateway {
     fn request(&self, name: &str, password: &str) -> Request {
-        let mut request = Request::login(name, password.as_bytes());
+        self.sign(Request::login(name, password.as_bytes()))
+    }
+
+    /// Puts in a request what the device says of itself.
+    pub fn sign(&self, mut request: Request) -> Request {
         request.message.push(AttributeType::NasIdentifier, self.name.as_bytes());
         if let IpAddr::V4(address) = self.from {
             request.message.push(AttributeType::NasIpAddress, &address.octets());

@@ -19,7 +19,9 @@ export function ChainsPage() {
   const navigate = useNavigate({ from: '/chains' })
   const { chains, line } = useChains()
   const show = (key?: string) => navigate({ search: { open: key }, replace: true })
-  const found = chains.data?.flatMap((chain) => chain.hops.map((hop) => ({ key: keyOf(chain, hop), hop })))
+  const found = chains.data?.flatMap((chain) =>
+    chain.hops.map((hop) => ({ key: keyOf(chain, hop), chain: chain.name, hop })),
+  )
   const opened = found?.find((one) => one.key === open)
   return (
     <div className="flex h-full">
@@ -42,7 +44,7 @@ export function ChainsPage() {
           </p>
         )}
       </section>
-      {opened && <HopPanel key={opened.key} hop={opened.hop} close={() => show()} />}
+      {opened && <HopPanel key={opened.key} chain={opened.chain} hop={opened.hop} close={() => show()} />}
     </div>
   )
 }

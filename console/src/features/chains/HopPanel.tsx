@@ -4,9 +4,12 @@ import { api, type Health, type HopView, need, type ProbedServer, words } from '
 import { fullTime, took } from '../../lib/format'
 import { Button } from '../../ui/Button'
 import { StateMark } from '../../ui/StateMark'
+import { ReadingTester } from './ReadingTester'
 
-/** One hop: how it is, since when, why, what to do, and for a directory the proof of every piece. */
-export function HopPanel({ hop, close }: { hop: HopView; close: () => void }) {
+type Props = { chain: string; hop: HopView; close: () => void }
+
+/** One hop: how it is, since when, why, what to do; a directory's proof of every piece, and how a reading comes about. */
+export function HopPanel({ chain, hop, close }: Props) {
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => event.key === 'Escape' && close()
     window.addEventListener('keydown', onKey)
@@ -49,6 +52,7 @@ export function HopPanel({ hop, close }: { hop: HopView; close: () => void }) {
       </div>
       {hop.servers.length > 0 && <Servers servers={hop.servers} />}
       {isDirectory && <Probe name={hop.name} />}
+      {hop.kind === 'reading' && <ReadingTester chain={chain} />}
     </aside>
   )
 }

@@ -4,7 +4,8 @@ use super::world::World;
 use crate::failure::Failure;
 use bivector_core::Cause;
 use bivector_core::trace::Outcome;
-use bivector_exchange::{Exchange, Patience};
+use bivector_exchange::{Exchange, Patience, Request};
+use bivector_lab::gateway::SimulatedGateway;
 use bivector_service::records::{Knock, TraceRow};
 use bivector_wire::{Code, SharedSecret};
 use serde::Serialize;
@@ -50,6 +51,8 @@ enum Typed {
     WrongCode,
     /// Of the hardware that harbourlight checks.
     HardwareCode,
+    /// A word behind the password.
+    Word(&'static str),
     SameCodeAgain,
     Nothing,
 }
@@ -61,6 +64,12 @@ enum Sent {
     FromNowhere,
     Resending,
     AfterFirstDirectoryDied,
+    /// As a proof instead of a text.
+    AsMsChapV2,
+    /// A prompt is answered with this, and the next one with the code that was sent.
+    Answering(&'static str),
+    /// A prompt is answered with the code that was sent.
+    AnsweringCode,
 }
 
 struct Case {
@@ -94,6 +103,18 @@ fn cases() -> Vec<Case> {
         case("contractor", "lantern", "pell", None, FreshCode, Plainly, None),
         case("hardware code", "lantern", "tomasz@hardware.northmoor.example", None, HardwareCode, Plainly, None),
         case("wrong hardware code", "lantern", "yuki@hardware.northmoor.example", None, WrongCode, Plainly, Some(Cause::UpstreamRefused)),
+        case("code by mail, chosen at a prompt", "lantern", "pell", None, Nothing, Answering("mail"), None),
+        case("code by text message, chosen by a word", "lantern", "pell", None, Word(",sms"), AnsweringCode, None),
+        case("prompt answered wrongly", "lantern", "pell", None, Nothing, Answering("000000"), Some(Cause::CodeWrong)),
+        case(
+            "MS-CHAPv2 over password and code",
+            "lantern",
+            "sable@local.northmoor.example",
+            Some("whelk-at-low-water"),
+            FreshCode,
+            AsMsChapV2,
+            None,
+        ),
         case("roster person", "breakwater", "sable", Some("whelk-at-low-water"), FreshCode, Plainly, None),
         case("not enrolled yet", "breakwater", "odo", None, Nothing, Plainly, Some(Cause::NotEnrolled)),
         case("wrong shared secret", "breakwater", "ines", None, WrongCode, WithWrongSecret, Some(Cause::SecretDiffers)),
@@ -118,13 +139,13 @@ pub(crate) async fn play(world: &mut World, mut tell: impl FnMut(&Played)) -> Re
 }
 
 async fn text(case: &Case, world: &mut World, last: &str) -> String {
-    let login =
-        case.name.split(['\\', '@']).find(|part| world.passwords.contains_key(&part.to_lowercase())).unwrap_or(case.name).to_lowercase();
+    let login = case.name.split(['\\', '@']).find(|part| world.knows(&part.to_lowercase())).unwrap_or(case.name).to_lowercase();
     let password = case.password.map(str::to_owned).or_else(|| world.passwords.get(&login).cloned()).unwrap_or_default();
     match case.typed {
         Typed::FreshCode => format!("{password}{}", world.codes.fresh(&login).await),
         Typed::WrongCode => format!("{password}{}", world.codes.wrong(&login)),
         Typed::HardwareCode => format!("{password}{}", world.hardware_code(&login)),
+        Typed::Word(word) => format!("{password}{word}"),
         Typed::SameCodeAgain => last.to_owned(),
         Typed::Nothing => password,
     }
@@ -156,7 +177,20 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
                 Sent::AfterFirstDirectoryDied => world.stop_first_directory().await,
                 _ => {}
             }
-            let (exchange, local) = gateway.log_in(case.name, text).await.map_err(failed)?;
+            let (exchange, local) = match case.sent {
+                Sent::AsMsChapV2 => {
+                    let request = Request::ms_chap_v2(case.name, text).map_err(failed)?;
+                    gateway.send(&gateway.sign(request)).await
+                }
+                _ => gateway.log_in(case.name, text).await,
+            }
+            .map_err(failed)?;
+            let answers = match case.sent {
+                Sent::Answering(answer) => vec![Some(answer), None, None],
+                Sent::AnsweringCode => vec![None],
+                _ => Vec::new(),
+            };
+            let (exchange, local) = answer(&gateway, case.name, (exchange, local), answers, world).await.map_err(failed)?;
             (exchange, local, true)
         }
     };
@@ -180,6 +214,30 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
         wanted_cause: case.cause,
         note,
     })
+}
+
+/// Answers prompts one after the other: with a text, or with the code that was sent last.
+async fn answer(
+    gateway: &SimulatedGateway,
+    name: &str,
+    mut last: (Exchange, SocketAddr),
+    answers: Vec<Option<&str>>,
+    world: &World,
+) -> Result<(Exchange, SocketAddr), bivector_exchange::AskError> {
+    for answer in answers {
+        if outcome_of(&last.0) != Outcome::Challenged {
+            break;
+        }
+        let text = answer.map_or_else(|| last_code(world), str::to_owned);
+        last = gateway.answer(name, &text, &last.0).await?;
+    }
+    Ok(last)
+}
+
+/// The first six digits of the last message that arrived; `000000` where none did.
+fn last_code(world: &World) -> String {
+    let text = world.courier.arrived().pop().map(|message| message.text).unwrap_or_default();
+    text.split(|character: char| !character.is_ascii_digit()).find(|part| part.len() == 6).unwrap_or("000000").to_owned()
 }
 
 fn outcome_of(exchange: &Exchange) -> Outcome {
@@ -227,11 +285,16 @@ pub(crate) async fn trickle(world: &mut World, turn: usize) -> Result<(), Failur
         ("breakwater", "NORTHMOOR\\noor", Typed::FreshCode),
         ("lantern", "ravi", Typed::FreshCode),
         ("slipway", "yuki", Typed::FreshCode),
+        ("lantern", "pell", Typed::Word(",sms")),
     ];
     let mut lines = lines.into_iter();
-    let Some((via, name, typed)) = lines.nth(turn % 8) else { return Ok(()) };
+    let Some((via, name, typed)) = lines.nth(turn % 9) else { return Ok(()) };
     let case = Case { login: "trickle", via, name, password: None, typed, sent: Sent::Plainly, cause: None };
     let text = text(&case, world, "").await;
-    let sent = world.gateway(via).log_in(name, &text).await;
+    let gateway = world.gateway(via);
+    let sent = match gateway.log_in(name, &text).await {
+        Ok(first) => answer(&gateway, name, first, vec![None], world).await,
+        Err(error) => Err(error),
+    };
     sent.map(|_| ()).map_err(|error| Failure::no(error.to_string(), ""))
 }

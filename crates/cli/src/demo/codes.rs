@@ -25,6 +25,11 @@ impl Codes {
         Codes { seeds, typed: HashSet::new() }
     }
 
+    /// Whether somebody has a seed.
+    pub(crate) fn has(&self, login: &str) -> bool {
+        self.seeds.contains_key(login)
+    }
+
     /// The code that a person's token shows now, typed or not.
     pub(crate) fn now(&self, login: &str) -> String {
         self.seeds.get(login).map(|seed| code_at(seed, step_now())).unwrap_or_default()

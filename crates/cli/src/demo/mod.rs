@@ -97,6 +97,7 @@ async fn stay(world: &mut World) {
     output::line("  bivector trace follow --person ines --for 10m");
     output::line("  bivector login ines --via breakwater      (password barnacle-and-buoy, then a code; see the next line)");
     output::line(format!("  the code of ines now is {}; a new one every 30 s", world.code_now("ines")));
+    output::line(format!("  bivector lab courier --read --http {}      (the codes that were sent)", world.courier.http()));
     output::line("end it with Ctrl-C");
     let trickle = async {
         let mut turn = 0;

@@ -8,6 +8,7 @@ use crate::failure::Failure;
 use crate::output::read_hidden;
 use bivector_exchange::Patience;
 use bivector_lab::certificates::LabIssuer;
+use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::upstream::{Habits, StandInUpstream};
@@ -40,6 +41,7 @@ pub(crate) struct World {
     first_address: SocketAddr,
     _second_directory: StandInDirectory,
     _upstream: StandInUpstream,
+    pub(crate) courier: StandInCourier,
     hardware: HashMap<String, String>,
     data: PathBuf,
     token: String,
@@ -66,7 +68,8 @@ impl World {
         let servers = [first_directory.address(), second_directory.address()];
         let hardware: HashMap<String, String> = toml::from_str(UPSTREAM).map_err(|error| Failure::no(error.to_string(), ""))?;
         let upstream = start_upstream(&secrets, &hardware).await?;
-        set_up(&client, &secrets, &site_text(demo.radius, &servers, upstream.address())).await?;
+        let courier = start_courier().await?;
+        set_up(&client, &secrets, &site_text(demo.radius, &servers, upstream.address(), &courier)).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| Failure::no("no door is open", ""))?;
         let passwords = contents.people.iter().map(|person| (person.uid.clone(), person.password.clone())).collect();
         Ok(World {
@@ -80,6 +83,7 @@ impl World {
             first_directory: Some(first_directory),
             _second_directory: second_directory,
             _upstream: upstream,
+            courier,
             hardware,
             data,
             token: token.expose().clone(),
@@ -87,6 +91,11 @@ impl World {
             tls,
             _folder: folder,
         })
+    }
+
+    /// Whether a login name is somebody's here.
+    pub(crate) fn knows(&self, login: &str) -> bool {
+        self.passwords.contains_key(login) || self.codes.has(login)
     }
 
     /// What somebody's hardware shows: made up, and always the same.
@@ -188,12 +197,20 @@ async fn start_upstream(secrets: &BTreeMap<String, String>, hardware: &HashMap<S
         .map_err(|error| Failure::no(format!("the upstream cannot listen: {error}"), "look at the loopback addresses of this machine"))
 }
 
+/// The receivers of codes, on any free ports.
+async fn start_courier() -> Result<StandInCourier, Failure> {
+    let any = SocketAddr::from(([127, 0, 0, 1], 0));
+    StandInCourier::start(any, any, CourierHabits::default()).await.map_err(|error| {
+        Failure::no(format!("the receivers of codes cannot listen: {error}"), "look at the loopback addresses of this machine")
+    })
+}
+
 fn held_by(address: SocketAddr) -> String {
     bivector_service::doors::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
 }
 
 /// The demo's site file with the addresses of this run.
-fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2], upstream: SocketAddr) -> String {
+fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2], upstream: SocketAddr, courier: &StandInCourier) -> String {
     let listen = if radius.ip() == IpAddr::from([127, 0, 0, 1]) && radius.port() != 0 {
         format!("\"{radius}\", \"[::1]:{}\"", radius.port())
     } else {
@@ -203,6 +220,8 @@ fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2], upstream: Socket
         .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)
         .replacen("127.0.0.1:18637", &directories[1].to_string(), 1)
         .replacen("127.0.0.1:18199", &upstream.to_string(), 1)
+        .replacen("127.0.0.1:18480", &courier.http().to_string(), 1)
+        .replacen("127.0.0.1:18025", &courier.smtp().to_string(), 1)
 }
 
 /// What an operator does on the first day: seal, apply, import.

@@ -224,7 +224,7 @@ async fn the_lights_of_a_chain_follow_by_themselves_and_open_on_their_reason() {
     let page = signed_in(&world, &driver, "/chains").await;
     wait_for(&page, "[data-testid=line]", "live").await;
     page.query(By::Css("[data-hop=tidehall][data-state=good]")).first().await.unwrap();
-    assert_eq!(page.find_all(By::Css("[data-testid=chain]")).await.unwrap().len(), 3);
+    assert_eq!(page.find_all(By::Css("[data-testid=chain]")).await.unwrap().len(), 4);
     world.directories.remove(0).stop().await;
     let light = page.query(By::Css("[aria-label='chain staff'] [data-hop=tidehall][data-state=warn]")).first().await.unwrap();
     light.click().await.unwrap();
@@ -251,6 +251,7 @@ async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_
     write(&page, &world.site.replacen("secret = \"gateway/lantern\"", "secret = \"gateway/lanten\"", 1)).await;
     let findings = wait_for(&page, "[data-testid=findings]", "did you mean `gateway/lantern`?").await;
     assert!(findings.text().await.unwrap().contains("secret-not-sealed"));
+    page.query(By::Css("[data-testid=findings] button")).first().await.unwrap().click().await.unwrap();
     page.query(By::Css(".cm-lint-marker-error")).first().await.unwrap();
     // A draft outlives the page that it was written on.
     page.refresh().await.unwrap();

@@ -272,6 +272,7 @@ pub(crate) async fn seal_all(service: &Service) {
         ("gateway/slipway", "slipway-H6tLd1bGf5"),
         ("directory/tidehall", "reads-the-tide-tables"),
         ("upstream/harbourlight", "harbourlight-Vb3kQ9"),
+        ("courier/pager", "pager-Zt5nW8"),
     ] {
         service.seal(name, value).await;
     }

@@ -15,6 +15,7 @@ mod harness;
 mod operators;
 mod probe;
 mod radius;
+mod second;
 mod shape;
 mod site;
 mod slapd;

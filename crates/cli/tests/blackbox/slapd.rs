@@ -335,6 +335,7 @@ async fn a_password_that_lives_on_grace_lets_in_and_says_so_to_the_person() {
     let chain = Chain::start(|_, site| {
         site.replacen("gateways = [\"breakwater\", \"slipway\"]", "gateways = [\"slipway\"]", 1)
             .replacen("gateways = [\"lantern\"]", "gateways = [\"breakwater\"]", 1)
+            .replacen("client_patience = \"60s\"", "shows_challenges = true", 1)
             .replacen("when = { group = \"survey-contractors\" }\n", "", 1)
     })
     .await;

@@ -16,18 +16,16 @@ use proptest::prelude::*;
 use std::sync::Arc;
 use std::time::Duration;
 
-const COURIERS: &str = "[[couriers]]\nname = \"pager\"\ncarries = \"text\"\nurl = \"http://127.0.0.1:18480/\"\n\
-    [[couriers]]\nname = \"post\"\ncarries = \"mail\"\nserver = \"smtp://127.0.0.1:18025\"\nfrom = \"sign-in@northmoor.example\"\n[[identity]]";
 const SECOND: &str = "second = [\"totp\"]\nwhen_unclear = \"code\"";
 const FORMS: &str = "forms = [\"password code(6)\", \"password\"]";
 const PROMPTS: (&str, &str) = ("client_patience = \"60s\"", "shows_challenges = true");
 const METHODS: &str = "methods = [\"pap\"]";
 const ROSTER: &str = "first = [\"tidehall\", \"roster\"]";
 
-/// The demo's site with prompts at the first gateway, couriers, and one chain's second factors.
+/// The demo's site with prompts at the staff's gateways, and the staff's second factors.
 fn prompting(second: &str, more: &[(&str, &str)]) -> Arc<Site> {
     let slipway = ("secret = \"gateway/slipway\"", "secret = \"gateway/slipway\"\nshows_challenges = true");
-    let mut change = vec![PROMPTS, slipway, ("[[identity]]", COURIERS), (SECOND, second)];
+    let mut change = vec![PROMPTS, slipway, (SECOND, second)];
     change.extend(more);
     site(&change)
 }

@@ -146,8 +146,6 @@ grant = "control-room"
 fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
     let upstream = "[[upstreams]]\nname = \"oldlight\"\nservers = [\"127.0.0.1\"]\nsecret = \"upstream/harbourlight\"\n[[identity]]";
     let staff_first = "first = [\"tidehall\", \"roster\"]";
-    const PAGER: Change =
-        ("[[identity]]", "[[couriers]]\nname = \"pager\"\ncarries = \"text\"\nurl = \"http://127.0.0.1:18480/\"\n[[identity]]");
     const TWO_FORMS: Change = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
     const UNCLEAR: Change = ("when_unclear = \"code\"", "");
     let cases: [(&[Change], &str, &str); 18] = [
@@ -160,9 +158,9 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
         (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "only an upstream can end it"),
         (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"code(6)\"]")], "form-impossible", "the form has no password"),
         (&[("when_unclear = \"code\"", "code_only = true")], "form-impossible", "nobody here could check the password"),
-        (&[("second = [\"totp\"]", "second = [\"totp\", \"pager\"]"), PAGER], "factor-impossible", "has to be typed at a prompt"),
+        (&[("second = [\"totp\"]", "second = [\"totp\", \"pager\"]")], "factor-impossible", "has to be typed at a prompt"),
         (
-            &[("second = [\"totp\"]", "second = [\"pager\"]"), PAGER, ("client_patience = \"60s\"", "shows_challenges = true"), TWO_FORMS],
+            &[("second = [\"totp\"]", "second = [\"pager\"]"), ("client_patience = \"60s\"", "shows_challenges = true"), TWO_FORMS],
             "gateway-impossible",
             "through `slipway`",
         ),

@@ -314,5 +314,8 @@ fn directory_person(person: usize) -> DirectoryPerson {
         password: own_password(person),
         groups: vec!["load".into()],
         state: Default::default(),
+        mail: None,
+        mobile: None,
+        language: None,
     }
 }

@@ -1,0 +1,177 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { type ReactNode, useEffect, useState } from 'react'
+import { api, type FactorView, need, type PersonView, words } from '../../api/client'
+import { fullTime } from '../../lib/format'
+import { Button } from '../../ui/Button'
+import { useSession } from '../session/useSession'
+
+/** A person: factors with state, drift and last use, wrong codes, and what an operator can do about them. */
+export function PersonPanel({ person, close }: { person: PersonView; close: () => void }) {
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => event.key === 'Escape' && close()
+    window.addEventListener('keydown', onKey)
+    return () => window.removeEventListener('keydown', onKey)
+  }, [close])
+  const reached = [person.mail, person.phone].filter(Boolean).join(' · ')
+  return (
+    <aside
+      aria-label={person.login}
+      data-testid="person-panel"
+      className="flex w-[440px] shrink-0 flex-col overflow-y-auto border-rule border-l bg-sheet max-lg:w-full"
+    >
+      <div className="flex items-center gap-3 border-rule border-b px-4 py-2">
+        <h2 className="font-semibold">{person.name}</h2>
+        <span className="font-mono text-ink-soft">
+          {person.source}:{person.login}
+        </span>
+        <Button onClick={close} aria-label="close" className="ml-auto">
+          ✕
+        </Button>
+      </div>
+      <dl className="grid grid-cols-[6rem_1fr] gap-x-2 border-rule border-b px-4 py-2">
+        <Fact name="password">
+          {person.has_password ? 'kept here, hashed' : `checked by ${person.source}`}
+          {person.keeps && `; ${person.keeps} kept for methods that prove it`}
+        </Fact>
+        {person.groups.length > 0 && <Fact name="groups">{person.groups.join(', ')}</Fact>}
+        {reached && <Fact name="codes go to">{reached}</Fact>}
+        {person.language && <Fact name="language">{person.language}</Fact>}
+      </dl>
+      {person.lock && <Lock person={person} />}
+      <h3 className="px-4 pt-2 text-ink-faint text-xs">factors</h3>
+      {person.factors.map((factor) => (
+        <Factor key={factor.id} person={person} factor={factor} />
+      ))}
+      {person.factors.length === 0 && (
+        <p className="px-4 py-2 text-ink-soft">
+          None yet:{' '}
+          <code className="rounded bg-rule-fine px-1 font-mono">
+            bivector factor add {person.login} --source {person.source}
+          </code>
+        </p>
+      )}
+    </aside>
+  )
+}
+
+function Fact({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <>
+      <dt className="text-ink-faint">{name}</dt>
+      <dd>{children}</dd>
+    </>
+  )
+}
+
+function Lock({ person }: { person: PersonView }) {
+  const lock = person.lock
+  const release = useChange(async () =>
+    need(
+      await api.POST('/api/v1/people/{source}/{login}/release', {
+        params: { path: { source: person.source, login: person.login } },
+      }),
+    ),
+  )
+  if (!lock) return null
+  return (
+    <section
+      data-testid="lock"
+      className={`border-l-2 px-4 py-2 ${lock.locked_until_us ? 'border-ebb bg-ebb-wash' : 'border-warn'}`}
+    >
+      <p>
+        {lock.locked_until_us ? <strong>✕ codes locked until {fullTime(lock.locked_until_us)}: </strong> : '▲ '}
+        {lock.wrong} of {lock.after} wrong codes in a row behind a right password, the last through {lock.gateway} at{' '}
+        {fullTime(lock.last_us)}.
+      </p>
+      <Confirmed
+        name="release"
+        asks={`Release ${person.login}? Wrong codes are counted from none again. Be sure you know who typed them.`}
+        change={release}
+      />
+    </section>
+  )
+}
+
+function Factor({ person, factor }: { person: PersonView; factor: FactorView }) {
+  const path = { source: person.source, login: person.login, id: factor.id }
+  const reset = useChange(async () =>
+    need(await api.POST('/api/v1/people/{source}/{login}/factors/{id}/resync', { params: { path }, body: {} })),
+  )
+  const remove = useChange(async () =>
+    need(await api.DELETE('/api/v1/people/{source}/{login}/factors/{id}', { params: { path } })),
+  )
+  const moves = factor.kind === 'totp' || factor.kind === 'hotp'
+  return (
+    <section data-testid="factor" className="border-rule-fine border-b px-4 py-2">
+      <p className="flex items-baseline gap-2">
+        <strong>{factor.label}</strong>
+        <span className="text-ink-soft">{factor.kind}</span>
+        <span className={`ml-auto ${factor.state === 'ready' ? 'text-flood' : 'text-ebb'}`}>
+          {factor.state === 'ready' ? '● ready' : `✕ ${factor.state.replace('-', ' ')}`}
+        </span>
+      </p>
+      <p className="text-ink-soft">{about(factor)}</p>
+      <p className="text-ink-faint text-xs">
+        number {factor.id} · added {fullTime(factor.created_us)} ·{' '}
+        {factor.last_used_us != null ? `last used ${fullTime(factor.last_used_us)}` : 'never used'}
+      </p>
+      <div className="mt-1 flex flex-wrap gap-2">
+        {moves && (
+          <Confirmed
+            name="reset"
+            asks={`Reset “${factor.label}”? What is known of its clock is forgotten; a counter stays, so that no used code comes back.`}
+            change={reset}
+          />
+        )}
+        <Confirmed
+          name="remove"
+          asks={`Remove “${factor.label}” of ${person.login}? Its codes no longer count; a new one needs a new seed.`}
+          change={remove}
+        />
+      </div>
+    </section>
+  )
+}
+
+function about(factor: FactorView): string {
+  const parts = [`${factor.digits} digits${factor.period ? ` every ${factor.period} s` : ''}`]
+  if (factor.drift_seconds != null) {
+    const seconds = Math.abs(factor.drift_seconds)
+    parts.push(seconds === 0 ? 'clock on time' : `clock ${seconds} s ${factor.drift_seconds < 0 ? 'late' : 'early'}`)
+  }
+  if (factor.counter != null) parts.push(`next counter ${factor.counter}`)
+  if (factor.left != null) parts.push(`${factor.left} left`)
+  if (factor.until_us != null) parts.push(`until ${fullTime(factor.until_us)}`)
+  if (factor.has_pin) parts.push('PIN before the code')
+  if (factor.reason) parts.push(`issued by ${factor.operator}: ${factor.reason}`)
+  return parts.join(' · ')
+}
+
+/** A change to a person; the list shows what came of it. */
+function useChange(run: () => Promise<unknown>) {
+  const queries = useQueryClient()
+  return useMutation({ mutationFn: run, onSuccess: () => queries.invalidateQueries({ queryKey: ['people'] }) })
+}
+
+type ConfirmedProps = { name: string; asks: string; change: ReturnType<typeof useChange> }
+
+/** A button that says what it will do before it does it. */
+function Confirmed({ name, asks, change }: ConfirmedProps) {
+  const { session } = useSession()
+  const [asking, setAsking] = useState(false)
+  const role = session.data?.role
+  if (role === 'view') return null
+  if (!asking) return <Button onClick={() => setAsking(true)}>{name}</Button>
+  return (
+    <div role="alertdialog" aria-label={name} className="w-full border-ebb border-l-2 bg-paper px-3 py-1.5">
+      <p>{asks}</p>
+      {change.isError && <p className="text-ebb">{words(change.error)}</p>}
+      <p className="mt-1 flex gap-2">
+        <Button onClick={() => change.mutate()} disabled={change.isPending} className="!border-ebb !text-ebb">
+          {name} it
+        </Button>
+        <Button onClick={() => setAsking(false)}>leave it</Button>
+      </p>
+    </div>
+  )
+}

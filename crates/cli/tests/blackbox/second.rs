@@ -1,0 +1,416 @@
+//! Second factors through the real doors: prompts, couriers, devices, locks, proofs, and what an operator does about them.
+
+use super::harness::{Northmoor, Service, Setup, code, code_of, gateway, ines, outcome, text};
+use bivector_exchange::{Exchange, Request};
+use bivector_lab::courier::{CourierHabits, StandInCourier};
+use bivector_lab::gateway::SimulatedGateway;
+use bivector_wire::{AttributeType, VendorAttribute};
+use serde_json::{Value, json};
+use std::net::SocketAddr;
+use std::time::Duration;
+
+const PELL: &str = "sounding-line";
+const ANY: &str = "127.0.0.1:0";
+
+/// The demo's site with receivers of codes behind it.
+async fn portal(change: &[(&str, &str)], habits: CourierHabits) -> (Northmoor, StandInCourier) {
+    let courier = StandInCourier::start(ANY.parse().unwrap(), ANY.parse().unwrap(), habits).await.unwrap();
+    let (http, smtp) = (courier.http().to_string(), courier.smtp().to_string());
+    let mut all = vec![("127.0.0.1:18480", http.as_str()), ("127.0.0.1:18025", smtp.as_str())];
+    all.extend(change);
+    (Northmoor::with(Setup { change: &all, ..Setup::default() }).await, courier)
+}
+
+fn prompt(exchange: &Exchange) -> String {
+    let attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes);
+    let words: Vec<u8> =
+        attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
+    text(&words)
+}
+
+fn state(exchange: &Exchange) -> Vec<u8> {
+    let mut attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes);
+    attributes.find(|(kind, _)| *kind == AttributeType::State).unwrap().1.clone()
+}
+
+/// The six digits of the last message that arrived.
+fn sent_code(courier: &StandInCourier) -> String {
+    let message = courier.arrived().pop().expect("a message arrived").text;
+    message.split(|c: char| !c.is_ascii_digit()).find(|part| part.len() == 6).unwrap().to_owned()
+}
+
+/// A password, then each answer; `*` is the code that was sent last. Gives all prompts, how it ended, and the last trace.
+async fn dialog(world: &Northmoor, courier: &StandInCourier, texts: &[&str]) -> (Vec<String>, String, Value) {
+    let lantern = world.gateway("lantern");
+    let (mut exchange, mut local) = lantern.log_in("pell", texts[0]).await.unwrap();
+    let mut prompts = Vec::new();
+    for answer in &texts[1..] {
+        prompts.push(prompt(&exchange));
+        let answer = if *answer == "*" { sent_code(courier) } else { (*answer).to_owned() };
+        (exchange, local) = lantern.answer("pell", &answer, &exchange).await.unwrap();
+    }
+    (prompts, outcome(&exchange), world.service.trace_from(local).await)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_chooses_a_courier_at_a_prompt_or_by_a_word_and_types_what_arrives() {
+    let (world, courier) = portal(&[], CourierHabits::default()).await;
+    let list = "Type a code, or the number of your choice:\n1 code from phone\n2 text message to …18\n3 mail to p…@northmoor.example";
+    let (prompts, seen, trace) = dialog(&world, &courier, &[PELL, "3", "*"]).await;
+    assert_eq!((seen.as_str(), prompts[0].as_str(), prompts[1].as_str()), ("accept", list, "A code was sent to p…@northmoor.example. Code:"), "{trace:#}");
+    let arrived = courier.arrived();
+    assert_eq!((arrived[0].by.as_str(), arrived[0].to.as_str()), ("mail", "pell@northmoor.example"));
+    assert!(arrived[0].text.ends_with("is your sign-in code for Northmoor Tidal. It works for 5 minutes."), "{}", arrived[0].text);
+
+    let (_, seen, _) = dialog(&world, &courier, &[&format!("{PELL},sms"), "*"]).await;
+    assert_eq!(seen, "accept");
+    let arrived = courier.arrived();
+    assert_eq!((arrived[1].by.as_str(), arrived[1].authorization.as_deref()), ("http", Some("Bearer pager-Zt5nW8")));
+    assert_eq!(dialog(&world, &courier, &[PELL, &code("pell", 0)]).await.1, "accept", "or just types a code");
+    let (_, seen, trace) = dialog(&world, &courier, &[PELL, "2", "000000", "111111", "222222"]).await;
+    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("code-wrong")));
+    let output = world.service.run(&["lab", "courier", "--read", "--http", &courier.http().to_string()]);
+    assert!(output.contains("pell@northmoor.example") && output.contains("+44 20 7946 0018"), "{output}");
+    assert!(!world.service.log().contains(&sent_code(&courier)) && !world.service.log().contains("pager-Zt5nW8"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whatever_a_courier_does_wrong_is_named_and_the_chain_says_what_follows() {
+    let (world, courier) = portal(&[], CourierHabits::default()).await;
+    let cases = [
+        (CourierHabits { status: 500, ..CourierHabits::default() }, "2", "it answered 500"),
+        (CourierHabits { delay: Duration::from_secs(3), ..CourierHabits::default() }, "2", "no answer"),
+        (CourierHabits { hang: true, ..CourierHabits::default() }, "3", "no answer within 1000 ms"),
+        (CourierHabits { status: 554, ..CourierHabits::default() }, "3", "554"),
+    ];
+    for (habits, choice, part) in cases {
+        courier.behave(habits);
+        let (_, seen, trace) = dialog(&world, &courier, &[PELL, choice]).await;
+        assert_eq!(seen, "Access-Challenge", "the next factor is asked for: {trace:#}");
+        let step = trace["steps"].as_array().unwrap().iter().find(|step| step["what"] == "courier").unwrap();
+        assert!(step["said"].as_str().unwrap().contains(part), "{part}: {step}");
+        assert!(trace["steps"].to_string().contains("It could not be sent."), "{trace:#}");
+    }
+    courier.behave(CourierHabits { answer_bytes: 10 * 1024 * 1024, ..CourierHabits::default() });
+    assert_eq!(dialog(&world, &courier, &[PELL, "2", "*"]).await.1, "accept", "the status is the answer; a body is not read");
+    let refuse = world.site.replacen("when_second_is_down = \"next\"", "when_second_is_down = \"refuse\"", 1);
+    assert_eq!(world.service.apply(&refuse).await.0, 201);
+    courier.behave(CourierHabits { status: 500, ..CourierHabits::default() });
+    let (_, seen, trace) = dialog(&world, &courier, &[PELL, "2"]).await;
+    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("courier-failed")));
+    let chains = world.service.get("/chains").await.to_string();
+    assert!(chains.contains("did not take the last code"), "{chains}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn codes_are_sent_so_often_and_no_oftener() {
+    let change = [("[[identity]]", "[factors.sent]\nper_person = 4\nresends = 1\n[[identity]]")];
+    let (world, courier) = portal(&change, CourierHabits::default()).await;
+    let (prompts, _, trace) = dialog(&world, &courier, &[PELL, "3", "3", "3", "x"]).await;
+    assert!(prompts[3].starts_with("No further code can be sent now."), "{prompts:?} {trace:#}");
+    assert_eq!(courier.arrived().len(), 2);
+    dialog(&world, &courier, &[PELL, "3", "2"]).await;
+    let (prompts, _, trace) = dialog(&world, &courier, &[PELL, "3", "x"]).await;
+    assert!(prompts[1].starts_with("No further code"), "{prompts:?}");
+    assert_eq!(courier.arrived().len(), 4, "four in this hour");
+    assert!(!trace.to_string().contains(&sent_code(&courier)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_prompt_is_answered_once_by_its_person_at_its_gateway_and_outlives_a_restart() {
+    let both = ("secret = \"gateway/slipway\"", "secret = \"gateway/slipway\"\nshows_challenges = true");
+    let (world, _courier) = portal(&[both], CourierHabits::default()).await;
+    let slipway = world.gateway("slipway");
+    let (asked, _) = slipway.log_in("ines", "barnacle-and-buoy").await.unwrap();
+    assert_eq!((outcome(&asked).as_str(), prompt(&asked).as_str()), ("Access-Challenge", "Code from phone:"));
+    let Northmoor { service, directories: _directories, radius, .. } = world;
+    let (data, _folder) = service.kill();
+    let service = Service::start_in(&data, &[]);
+    let cause = async |gateway: &SimulatedGateway, name: &str, text: &str, state: &[u8]| {
+        let mut request = Request::login(name, text.as_bytes());
+        request.message.push(AttributeType::State, state);
+        let (exchange, local) = gateway.send(&request).await.unwrap();
+        (outcome(&exchange), service.trace_from(local).await["cause"].as_str().unwrap_or_default().to_owned())
+    };
+    let (sealed, slipway, breakwater) = (state(&asked), gateway("slipway", radius), gateway("breakwater", radius));
+    assert!(sealed.len() > 16, "it travels sealed, so that another node with the key could go on");
+    let mut forged = sealed.clone();
+    forged[40] ^= 1;
+    for (gateway, name, state, wanted) in [
+        (&slipway, "ines", &forged[..], "challenge-foreign"),
+        (&slipway, "ines", &sealed[..sealed.len() - 1], "challenge-foreign"),
+        (&slipway, "ines", &[7; 16], "challenge-foreign"),
+    ] {
+        assert_eq!(cause(gateway, name, &code("ines", 0), state).await, ("reject".into(), wanted.into()));
+    }
+    assert_eq!(cause(&slipway, "ines", &code("ines", 0), &sealed).await.0, "accept");
+    assert_eq!(cause(&slipway, "ines", &code("ines", 1), &sealed).await.1, "challenge-used");
+    for (gateway, name) in [(&breakwater, "ines"), (&slipway, "tomasz")] {
+        let (asked, _) = slipway.log_in("ines", "barnacle-and-buoy").await.unwrap();
+        assert_eq!(cause(gateway, name, &code("ines", 1), &state(&asked)).await.1, "challenge-foreign");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn devices_lists_and_temporary_codes_are_added_used_up_and_removed_by_an_operator() {
+    let all = ("second = [\"totp\"]", "second = [\"totp\", \"hotp\", \"recovery\", \"temporary\"]");
+    let forms = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6..10)\", \"password\"]");
+    let world = Northmoor::with(Setup { change: &[all, forms], ..Setup::default() }).await;
+    let service = &world.service;
+    let tomasz = async |code: &str| {
+        let (seen, trace) = world.log_in("breakwater", "tomasz", &format!("ebb before flood{code}")).await;
+        (seen, trace["cause"].as_str().unwrap_or_default().to_owned())
+    };
+    let yes = ("accept".to_owned(), String::new());
+    let add = |arguments: &[&str]| -> Value {
+        let output = service.cli(&[arguments, &["--json"]].concat());
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    };
+    let added = add(&["factor", "add", "tomasz", "--kind", "hotp", "--label", "key ring"]);
+    let seed = data_encoding::BASE32_NOPAD.decode(added["seed"].as_str().unwrap().as_bytes()).unwrap();
+    assert!(added["link"].as_str().unwrap().starts_with("otpauth://hotp/Northmoor%20Tidal:tomasz?secret="));
+    let by_count = |counter| bivector_core::totp::code(&seed, counter, Default::default());
+    assert_eq!(tomasz(&by_count(0)).await, yes);
+    assert_eq!(tomasz(&by_count(0)).await.1, "code-used");
+    assert_eq!(tomasz(&by_count(7)).await, yes);
+    assert_eq!(tomasz(&by_count(40)).await.1, "code-drifted");
+    assert_eq!(tomasz(&by_count(41)).await, yes, "two in a row bring it back");
+    let number = added["factor"]["id"].to_string();
+    service.run(&["factor", "resync", "tomasz", &number, &by_count(300), &by_count(301)]);
+    assert_eq!(tomasz(&by_count(302)).await, yes);
+
+    let list = add(&["factor", "recovery", "tomasz"]);
+    let codes: Vec<&str> = list["codes"].as_array().unwrap().iter().map(|code| code.as_str().unwrap()).collect();
+    assert_eq!(codes.len(), 10);
+    assert_eq!((tomasz(codes[3]).await, tomasz(codes[3]).await.1.as_str()), (yes.clone(), "code-used"));
+
+    let issued = add(&["factor", "temporary", "tomasz", "--for", "1h", "--reason", "key ring forgotten", "--uses", "2"]);
+    let temporary = issued["codes"][0].as_str().unwrap();
+    assert_eq!((tomasz(temporary).await, tomasz(temporary).await), (yes.clone(), yes.clone()));
+    assert_eq!(tomasz(temporary).await.1, "code-used");
+    let short = add(&["factor", "temporary", "tomasz", "--for", "1s", "--reason", "too short"]);
+    tokio::time::sleep(Duration::from_millis(1100)).await;
+    assert_eq!(tomasz(short["codes"][0].as_str().unwrap()).await.1, "code-ended");
+
+    let shown = service.run(&["factor", "list", "tomasz"]);
+    for part in ["key ring", "next 303", "9 left", "ended", "on time"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    let shown = service.run(&["person", "show", "tomasz"]);
+    assert!(shown.contains("issued by owner: too short"), "{shown}");
+    service.run(&["factor", "remove", "tomasz", &number]);
+    assert_eq!(tomasz(&by_count(303)).await.1, "code-wrong");
+    let trail = service.run(&["audit", "list"]);
+    assert!(trail.contains("factor.add") && trail.contains("key ring forgotten") && !trail.contains(temporary), "{trail}");
+    for (arguments, part) in [
+        (&["factor", "temporary", "tomasz", "--for", "40d", "--reason", "x"][..], "from one second to 30 days"),
+        (&["factor", "temporary", "tomasz", "--for", "soon", "--reason", "x"], "is no duration"),
+        (&["factor", "resync", "tomasz", "1", "123456", "123456"], "has no factor with the number 1"),
+        (&["factor", "add", "nobody", "--source", "tidehal"], "nobody called `nobody` of `tidehal`"),
+    ] {
+        let output = service.cli(arguments);
+        assert!(!output.status.success() && text(&output.stderr).contains(part), "{arguments:?}: {}", text(&output.stderr));
+    }
+    service.run(&["factor", "add", "odo", "--source", "tidehall"]);
+    assert!(service.run(&["person", "list"]).contains("odo"), "a directory's person is written down with the first factor");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn wrong_codes_lock_across_gateways_and_restarts_until_an_operator_releases() {
+    let change = [("[[identity]]", "[factors.lockout]\nafter = 3\n[[identity]]")];
+    let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
+    for _ in 0..4 {
+        assert_eq!(world.log_in("breakwater", "ines", "wrong000000").await.1["cause"], "password-wrong", "a stranger locks nobody out");
+    }
+    for (via, name) in [("breakwater", "ines"), ("slipway", "NORTHMOOR\\INES")] {
+        assert_eq!(world.log_in(via, name, "barnacle-and-buoy000000").await.1["cause"], "code-wrong");
+    }
+    let Northmoor { service, directories: _directories, radius, .. } = world;
+    let (data, _folder) = service.kill();
+    let service = Service::start_in(&data, &[]);
+    let log_in = async |via: &str, password: &str| {
+        let (_, local) = gateway(via, radius).log_in("ines", password).await.unwrap();
+        service.trace_from(local).await["cause"].as_str().unwrap_or("none").to_owned()
+    };
+    assert_eq!(log_in("breakwater", "barnacle-and-buoy000000").await, "code-wrong", "the third");
+    assert_eq!(log_in("slipway", &ines()).await, "factor-locked");
+    let shown = service.run(&["factor", "list", "ines"]);
+    assert!(shown.contains("locked until") && shown.contains("3 of 3 wrong codes in a row, the last through breakwater"), "{shown}");
+    assert!(service.run(&["person", "list"]).contains("codes locked"));
+    assert!(service.run(&["factor", "release", "ines"]).contains("tidehall:ines is released"));
+    assert_eq!(log_in("slipway", &ines()).await, "none");
+    assert!(service.run(&["factor", "release", "ines"]).contains("had no wrong codes"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pin_is_checked_before_the_code_is_used_up() {
+    let forms = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password pin(4..6) code(6)\", \"password code(6)\", \"password\"]");
+    let world = Northmoor::with(Setup { change: &[forms], ..Setup::default() }).await;
+    let id = world.service.get("/people/ines").await[0]["factors"][0]["id"].to_string();
+    let output = world.service.cli_with_input(&["factor", "pin", "ines", &id, "--pin-file", "-"], "4711\n");
+    assert!(output.status.success() && text(&output.stdout).contains("set"), "{}", text(&output.stderr));
+    let (now, cause) = (code("ines", 0), async |text: String| world.log_in("breakwater", "ines", &text).await.1["cause"].clone());
+    assert_eq!(cause(format!("barnacle-and-buoy4712{now}")).await, "pin-wrong");
+    assert_eq!(cause(format!("barnacle-and-buoy{now}")).await, "pin-missing");
+    assert_eq!(cause(format!("barnacle-and-buoy4711{now}")).await, Value::Null);
+    let output = world.service.cli_with_input(&["factor", "pin", "ines", &id, "--pin-file", "-"], "47 11\n");
+    assert!(text(&output.stderr).contains("a PIN has 4 to 12 digits"), "{}", text(&output.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn proofs_are_compared_with_what_the_roster_keeps_and_give_the_devices_keys() {
+    let (world, _courier) = portal(&[], CourierHabits::default()).await;
+    let lantern = world.gateway("lantern");
+    let typed = format!("whelk-at-low-water{}", code("sable", 0));
+    let name = "sable@local.northmoor.example";
+    let (exchange, local) = lantern.send(&lantern.sign(Request::ms_chap_v2(name, &typed).unwrap())).await.unwrap();
+    assert_eq!(outcome(&exchange), "accept", "{:#}", world.service.trace_from(local).await);
+    let reply = exchange.reply.unwrap();
+    let vendor: Vec<VendorAttribute<'_>> =
+        reply.attributes.iter().filter(|(kind, _)| *kind == AttributeType::VendorSpecific).filter_map(|(_, value)| VendorAttribute::read(value)).collect();
+    let of = |number: u8| vendor.iter().find(|one| one.vendor == 311 && one.number == number).unwrap().value;
+    assert!(of(26)[1..].starts_with(b"S=") && of(16).len() == 34 && of(17).len() == 34);
+    let (exchange, local) = lantern.send(&Request::chap(name, typed.as_bytes()).unwrap()).await.unwrap();
+    assert_eq!((outcome(&exchange).as_str(), world.service.trace_from(local).await["cause"].as_str()), ("reject", Some("code-used")));
+    let refused = lantern.send(&Request::ms_chap_v2(name, "mussel").unwrap()).await.unwrap().0.reply.unwrap();
+    assert!(refused.attributes.iter().any(|(_, value)| text(value).contains("E=691 R=0 C=")), "{refused:?}");
+    let breakwater = world.gateway("breakwater");
+    let (_, local) = breakwater.send(&Request::chap("ines", b"barnacle-and-buoy").unwrap()).await.unwrap();
+    assert_eq!(world.service.trace_from(local).await["cause"], "method-not-in-chain");
+    // The same from the command line: the password alone, then the code at a prompt.
+    let folder = tempfile::tempdir().unwrap();
+    let answers = folder.path().join("answers");
+    std::fs::write(&answers, format!("{}\n", code("sable", 1))).unwrap();
+    let arguments =
+        ["login", name, "--via", "lantern", "--method", "chap", "--password-file", "-", "--answers-file", answers.to_str().unwrap()];
+    let output = world.service.cli_with_input(&arguments, "whelk-at-low-water\n");
+    assert!(output.status.success() && text(&output.stdout).contains("Code from phone:"), "{}", text(&output.stdout));
+    assert!(!world.service.log().contains("whelk"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_nt_hash_of_the_directory_serves_ms_chap_and_nothing_else() {
+    let hash: String = bivector_wire::nt_hash("barnacle-and-buoy").expose().iter().map(|byte| format!("{byte:02x}")).collect();
+    // The stand-in has no attribute of that name; its telephone number holds the hash here.
+    let data = super::harness::DIRECTORY.replacen("groups = [\"control-room\"]", &format!("groups = [\"control-room\"]\nmobile = \"{hash}\""), 1);
+    let change = [
+        ("groups = { from = \"memberOf\" }", "groups = { from = \"memberOf\" }\nattributes = { nt_hash = \"mobile\" }"),
+        ("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]"),
+        ("second = [\"totp\"]\nwhen_unclear = \"code\"", "second = []"),
+        ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]"),
+    ];
+    let world = Northmoor::with(Setup { directory: &data, change: &change, ..Setup::default() }).await;
+    let breakwater = world.gateway("breakwater");
+    for (name, password, wanted) in
+        [("ines", "barnacle-and-buoy", None), ("ines", "barnacle", Some("password-wrong")), ("yuki", "swell204813", Some("password-not-kept"))]
+    {
+        let (_, local) = breakwater.send(&Request::ms_chap_v2(&format!("NORTHMOOR\\{name}"), password).unwrap()).await.unwrap();
+        assert_eq!(world.service.trace_from(local).await["cause"].as_str(), wanted, "{name} {password}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_reading_tester_shows_every_reading_and_never_the_text() {
+    let world = Northmoor::start().await;
+    let typed = ines();
+    let output = world.service.cli_with_input(&["read", "--chain", "staff", "--via", "breakwater", "--person", "ines", "--text-file", "-"], &format!("{typed}\n"));
+    let shown = text(&output.stdout);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    for part in ["23 characters", "1 device of tidehall:ines", "password code(6)", "the code verifies", "17"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    assert!(!shown.contains("barnacle") && !shown.contains(&typed[17..]));
+    assert_eq!(world.log_in("breakwater", "ines", &typed).await.0, "accept", "nothing was used up");
+    let (status, body) = world.service.call("POST", "/readings", Some(json!({ "via": "lantern", "text": "x" }))).await;
+    assert_eq!((status, body["title"].as_str()), (422, Some("more than one chain could be meant")));
+    let (status, _) = world.service.call("POST", "/readings", Some(json!({ "chain": "staf", "text": "x" }))).await;
+    assert_eq!(status, 404);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn waivers_and_dead_factors_let_in_loudly_and_only_where_the_site_says_so() {
+    let waive = (
+        "second = [\"totp\"]\nwhen_unclear = \"code\"",
+        "second = [\"totp\"]\nwhen_unclear = \"plain\"\nwaive = [{ network = \"192.0.2.128/25\", reason = \"the control room's own desks\" }]",
+    );
+    let first_only = ("second = [\"harbourlight\"]", "second = [\"harbourlight\"]\nwhen_second_is_down = \"first-only\"");
+    let (world, _courier) = portal(&[waive, first_only], CourierHabits::default()).await;
+    let at = async |caller: &str| {
+        let body = json!({ "person": "ines", "via": "breakwater", "password": "barnacle-and-buoy", "caller": caller });
+        let (_, tried) = world.service.call("POST", "/logins", Some(body)).await;
+        (tried["reply"].as_str().unwrap().to_owned(), tried["trace"]["steps"].to_string())
+    };
+    let (reply, steps) = at("192.0.2.200").await;
+    assert!(reply == "Access-Accept" && steps.contains("no second factor: the control room's own desks"), "{reply} {steps}");
+    assert_eq!(at("192.0.2.100").await.0, "Access-Reject");
+    let (seen, trace) = world.log_in("lantern", "tomasz@hardware.northmoor.example", "ebb before flood123456").await;
+    assert_eq!(seen, "accept", "nobody answers for harbourlight here: {trace:#}");
+    assert!(trace["steps"].to_string().contains("the second factor is down"), "{trace:#}");
+    assert!(world.service.log_has("let in without a second factor"), "{}", world.service.log());
+    let figures = super::harness::http_client().get(format!("http://{}/metrics", world.service.http)).send().await.unwrap().text().await.unwrap();
+    for why in ["by-site", "factor-down"] {
+        assert!(figures.lines().any(|line| line.starts_with("bivector_second_waived_total") && line.contains(why)), "{figures}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_code_only_chain_takes_codes_from_a_gateway_that_checks_passwords_itself() {
+    let change = [("forms = [\"password code(6)\", \"password\"]", "forms = [\"code(6)\"]"), ("second = [\"totp\"]\nwhen_unclear = \"code\"", "second = [\"totp\"]\ncode_only = true")];
+    let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
+    assert_eq!(world.log_in("breakwater", "ines", &code("ines", 0)).await.0, "accept");
+    assert_eq!(world.log_in("breakwater", "ines", &code("ines", 0)).await.1["cause"], "code-used");
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.1["cause"], "code-missing");
+    let (_, checked) = world.service.call("POST", "/site/check", Some(json!({ "text": world.site }))).await;
+    assert!(checked.to_string().contains("checks no password"), "{checked}");
+    let weaker = world.service.call("POST", "/site/compare", Some(json!({ "text": super::harness::SITE }))).await.1.to_string();
+    assert!(weaker.contains("the password is checked here now"), "{weaker}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_that_could_deceive_are_refused_and_long_ones_taken() {
+    let world = Northmoor::start().await;
+    let long = "x".repeat(253);
+    for (name, wanted) in [
+        ("in\0es", "name-unreadable"),
+        ("in\nes", "name-unreadable"),
+        ("ines\u{202e}", "name-unreadable"),
+        ("ines@elsewhere.example", "name-realm-unknown"),
+        (&long, "person-unknown"),
+    ] {
+        let (seen, trace) = world.log_in("breakwater", name, "wrong000000").await;
+        assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some(wanted)), "{name:?}");
+    }
+    let aliased = world.site.replacen("case = \"lower\"", "case = \"lower\"\naliases = { \"i.okafor\" = \"ines\" }", 1);
+    assert_eq!(world.service.apply(&aliased).await.0, 201);
+    let typed = ines();
+    let (seen, trace) = world.log_in("breakwater", "NORTHMOOR\\I.Okafor", &typed).await;
+    assert_eq!((seen.as_str(), trace["person"].as_str()), ("accept", Some("tidehall:ines")));
+    assert_eq!(world.log_in("slipway", "ines", &typed).await.1["cause"], "code-used", "one person under all names");
+}
+
+/// Every cause that a login can have comes out of the real door, from a packet that a real device could send.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_imported_person_of_many_columns_comes_out_as_written() {
+    let world = Northmoor::start().await;
+    let csv = "login,source,name,password,keep,hotp_seed,hotp_counter,hotp_label,pin,mail,phone,language,groups\n\
+        merle,roster,Merle Quay,limpet-and-lamp,nt-hash,GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ,7,ring,4711,merle@northmoor.example,+44 20 7946 0019,de,local-crew\n";
+    world.service.import(csv).await;
+    let shown = world.service.run(&["person", "show", "merle"]);
+    for part in ["m…@northmoor.example", "…19", "nt-hash", "hotp “ring”", "with a PIN", "next 7"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    for (line, part) in [
+        ("merle,roster,M,,text,,,,,,,,", "there is no password in this line to keep"),
+        ("merle,roster,M,x,texts,,,,,,,,", "is not `hash`, `text` or `nt-hash`"),
+        ("merle,roster,M,x,,,,,47,,,,", "a PIN has 4 to 12 digits"),
+        ("merle,roster,M,x,,,,,,nobody,,,", "is no mail address"),
+        ("merle,roster,M,x,,GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ,soon,,,,,,", "whole numbers"),
+    ] {
+        let body = json!({ "csv": format!("{}\n{line}\n", csv.lines().next().unwrap()) });
+        let (status, body) = world.service.call("POST", "/people/import", Some(body)).await;
+        assert!(status == 422 && body.to_string().contains(part), "{line}: {body}");
+    }
+    assert_eq!(code_of("GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ").len(), 6);
+    let _: SocketAddr = world.radius;
+}
