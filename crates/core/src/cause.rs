@@ -167,7 +167,7 @@ causes! {
         "the person starts the login again; if it repeats, the device mixes up its State attributes";
     ChallengeExpired "challenge-expired" Person
         "the prompt was answered too late"
-        "the person starts the login again and answers within two minutes";
+        "the person starts the login again and answers sooner; `prompt_lasts` under `[factors]` says how soon";
     ChallengeUsed "challenge-used" Gateway
         "the prompt was answered before; each may be answered once"
         "the person starts the login again; if it repeats, the device sends an old State attribute";

@@ -276,7 +276,8 @@ async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_
     wait_for(&page, "[data-testid=changes]", "a second factor is asked for now").await;
     press(&page, "restore revision 1").await;
     wait_for(&page, "[data-testid=draft-state]", "revision 3, in force").await;
-    assert!(page.query(By::Css(".cm-content")).first().await.unwrap().text().await.unwrap().contains("Northmoor Tidal"));
+    page.execute("document.querySelector('.cm-scroller').scrollTop = 0", vec![]).await.unwrap();
+    wait_for(&page, ".cm-content", "Northmoor Tidal").await;
     assert_eq!(world.service.get("/status").await["revision"], 3);
     page.quit().await.unwrap();
 }

@@ -4,6 +4,7 @@
 
 mod active_directory;
 mod api;
+mod causes;
 mod change;
 mod cli;
 mod console;

@@ -324,7 +324,7 @@ impl Login {
                 end(
                     "challenge",
                     Tone::Note,
-                    format!("Access-Challenge, to be answered within {} s{reads}", super::resume::PROMPT_LASTS.as_secs()),
+                    format!("Access-Challenge, to be answered within {} s{reads}", self.site.prompt_lasts.as_secs()),
                 );
             }
             Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("Access-Reject; the person reads: {}", refusal.message)),

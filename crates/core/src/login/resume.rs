@@ -13,10 +13,6 @@ use crate::cause::Cause;
 use crate::moment::Moment;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Outcome, Tone};
-use std::time::Duration;
-
-/// How long a prompt may be answered.
-pub(super) const PROMPT_LASTS: Duration = Duration::from_secs(120);
 
 impl Login {
     /// Keeps a round, so that its answer can go on from it.
@@ -26,7 +22,7 @@ impl Login {
             chain: self.trace.chain.clone(),
             typed_name: self.trace.typed_name.clone(),
             reference: self.trace.reference.clone(),
-            until: now.plus(PROMPT_LASTS),
+            until: now.plus(self.site.prompt_lasts),
             carried: self.carry(),
             round,
         };

@@ -154,6 +154,7 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     if bounds(old) != bounds(new) {
         site.say(format!("limits of sent codes: {} instead of {}", limits(&new.sending), limits(&old.sending)));
     }
+    site.value("how long a prompt may be answered", &old.prompt_lasts, &new.prompt_lasts, time);
     if old.texts != new.texts {
         site.say("texts that people read change");
     }

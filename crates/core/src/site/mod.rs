@@ -54,6 +54,8 @@ pub struct Site {
     pub sending: Sending,
     /// When wrong codes lock a person.
     pub lockout: Lockout,
+    /// How long a prompt may be answered.
+    pub prompt_lasts: Duration,
     /// What people read.
     pub texts: Texts,
     by_address: AddressMap<usize>,

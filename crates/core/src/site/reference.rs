@@ -45,6 +45,7 @@ keys! {
         "hotp" "table" "" "Codes by count.";
         "sent" "table" "" "Codes that couriers bring.";
         "lockout" "table" "" "When wrong codes and PINs lock a person.";
+        "prompt_lasts" "1s to 1h" "2m" "How long a prompt may be answered.";
     }
     "factors.totp" {
         "window" "0 to 10" "1" "Steps before and after now in which a code is right. Each step more gives a guesser one more code.";

@@ -92,6 +92,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         codes: whole.factors.codes,
         sending: whole.factors.sending,
         lockout: whole.factors.lockout,
+        prompt_lasts: whole.factors.prompt_lasts,
         texts: whole.texts,
         by_address,
         gateways,

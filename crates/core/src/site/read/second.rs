@@ -14,15 +14,16 @@ use std::time::Duration;
 const COURIER_PLACES: &[&str] = &["to", "code", "text", "name", "secret"];
 
 /// How second factors are checked, for all chains.
-#[derive(Default)]
 pub(in crate::site) struct Factors {
     pub(in crate::site) codes: CodeLimits,
     pub(in crate::site) sending: Sending,
     pub(in crate::site) lockout: Lockout,
+    pub(in crate::site) prompt_lasts: Duration,
 }
 
 pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
-    let mut read = Factors::default();
+    let (codes, sending, lockout) = Default::default();
+    let mut read = Factors { codes, sending, lockout, prompt_lasts: SECOND * 120 };
     let Some(factors) = top.table("factors") else { return read };
     if let Some(totp) = factors.table("totp") {
         read.codes.window = totp.number("window", 0..=10).map_or(read.codes.window, |window| window.value);
@@ -53,6 +54,7 @@ pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
         read.lockout.time = lockout.duration("time", SECOND..=SECOND * 86_400 * 30).map_or(read.lockout.time, |time| time.value);
         lockout.finish();
     }
+    read.prompt_lasts = factors.duration("prompt_lasts", SECOND..=SECOND * 3600).map_or(read.prompt_lasts, |lasts| lasts.value);
     factors.finish();
     read
 }
