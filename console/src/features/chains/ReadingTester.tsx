@@ -16,7 +16,7 @@ export function ReadingTester({ chain }: { chain: string }) {
     event.preventDefault()
     read.mutate()
   }
-  const cell = 'border-rule-fine border-t py-0.5 pr-2 align-top'
+  const cell = 'border-rule-fine border-t py-0.5 pr-3 align-top'
   return (
     <div className="px-4 py-2" data-testid="reading-tester">
       <h3 className="mb-1 text-ink-faint text-xs">how would this be read?</h3>
@@ -32,10 +32,10 @@ export function ReadingTester({ chain }: { chain: string }) {
         />
         <input
           aria-label="whose devices count"
-          placeholder="whose devices count"
+          placeholder="person"
           value={person}
           onChange={(event) => setPerson(event.target.value)}
-          className="w-36 rounded border border-rule bg-paper px-2 py-1"
+          className="w-28 rounded border border-rule bg-paper px-2 py-1"
         />
         <Button type="submit" disabled={read.isPending || text === ''}>
           read
@@ -53,11 +53,11 @@ export function ReadingTester({ chain }: { chain: string }) {
           <table className="w-full text-xs">
             <thead>
               <tr className="text-left text-ink-faint">
-                <th className="font-normal">form</th>
-                <th className="font-normal">password</th>
-                <th className="font-normal">PIN</th>
-                <th className="font-normal">code</th>
-                <th className="font-normal">factor</th>
+                <th className="pr-3 font-normal">form</th>
+                <th className="pr-3 font-normal">password</th>
+                <th className="pr-3 font-normal">PIN</th>
+                <th className="pr-3 font-normal">code</th>
+                <th className="pr-3 font-normal">factor</th>
               </tr>
             </thead>
             <tbody>

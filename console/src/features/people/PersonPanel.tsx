@@ -163,7 +163,7 @@ function Confirmed({ name, asks, change }: ConfirmedProps) {
   if (role === 'view') return null
   if (!asking) return <Button onClick={() => setAsking(true)}>{name}</Button>
   return (
-    <div role="alertdialog" aria-label={name} className="w-full border-ebb border-l-2 bg-paper px-3 py-1.5">
+    <div role="alertdialog" aria-label={name} className="mt-1 w-full border-ebb border-l-2 bg-paper px-3 py-1.5">
       <p>{asks}</p>
       {change.isError && <p className="text-ebb">{words(change.error)}</p>}
       <p className="mt-1 flex gap-2">

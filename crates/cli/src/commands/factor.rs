@@ -108,6 +108,9 @@ fn added(added: &AddedFactor, global: &Global) {
     if added.seed.is_some() || !added.codes.is_empty() {
         output::line("This is shown once. Hand it over on a safe way.");
     }
+    if let Some(warning) = &added.warning {
+        output::line(format!("warning: {warning}"));
+    }
 }
 
 fn list(people: &[PersonView], global: &Global) {

@@ -305,3 +305,42 @@ async fn a_change_that_waits_is_seen_on_every_page_and_confirmed_there_and_a_cod
     assert!(world.service.get("/status").await["confirm"].is_null());
     page.quit().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_locked_person_is_released_a_device_reset_and_a_text_read_without_being_shown() {
+    let change = [("[[identity]]", "[factors.lockout]\nafter = 2\n[[identity]]")];
+    let world = Northmoor::with(super::harness::Setup { change: &change, ..Default::default() }).await;
+    world.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", super::harness::code("ines", 1))).await;
+    for _ in 0..2 {
+        world.log_in("breakwater", "yuki", "swell204813000000").await;
+    }
+    let driver = Driver::start();
+    let page = signed_in(&world, &driver, "/people").await;
+    wait_for(&page, "[data-person='tidehall:yuki']", "codes locked").await.click().await.unwrap();
+    wait_for(&page, "[data-testid=lock]", "2 of 2 wrong codes in a row behind a right password, the last through breakwater").await;
+    press(&page, "release").await;
+    wait_for(&page, "[role=alertdialog]", "Be sure you know who typed them").await;
+    press(&page, "release it").await;
+    page.query(By::Css("[data-testid=lock]")).not_exists().await.unwrap();
+    assert_eq!(world.log_in("breakwater", "yuki", &format!("swell204813{}", super::harness::code("yuki", 0))).await.0, "accept");
+
+    page.query(By::Css("[data-person='tidehall:ines']")).first().await.unwrap().click().await.unwrap();
+    wait_for(&page, "[data-testid=factor]", "clock 30 s early").await;
+    press(&page, "reset").await;
+    press(&page, "leave it").await;
+    press(&page, "reset").await;
+    press(&page, "reset it").await;
+    wait_for(&page, "[data-testid=factor]", "clock on time").await;
+    page.query(By::Css("input[type=search]")).first().await.unwrap().send_keys("finch").await.unwrap();
+    wait_for(&page, "[data-testid=person]", "Sable Finch").await;
+
+    page.goto(format!("http://{}/chains", world.service.http)).await.unwrap();
+    page.query(By::Css("[aria-label='chain contractors'] [data-hop=northmoor-names]")).first().await.unwrap().click().await.unwrap();
+    page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().send_keys("sounding-line,sms").await.unwrap();
+    press(&page, "read").await;
+    let shown = wait_for(&page, "[data-testid=readings]", "the factor word is one of the chain").await.text().await.unwrap();
+    assert!(shown.contains("17 characters") && shown.contains("13") && !shown.contains("sounding"), "{shown}");
+    let left = page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().prop("value").await.unwrap();
+    assert_eq!(left.as_deref(), Some(""), "what was typed is gone once it was read");
+    page.quit().await.unwrap();
+}

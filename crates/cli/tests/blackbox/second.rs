@@ -214,6 +214,8 @@ async fn devices_lists_and_temporary_codes_are_added_used_up_and_removed_by_an_o
         let output = service.cli(arguments);
         assert!(!output.status.success() && text(&output.stderr).contains(part), "{arguments:?}: {}", text(&output.stderr));
     }
+    let issued = service.run(&["factor", "temporary", "sable", "--for", "1h", "--reason", "x", "--digits", "9"]);
+    assert!(!issued.contains("warning"), "a form of staff takes nine digits: {issued}");
     service.run(&["factor", "add", "odo", "--source", "tidehall"]);
     assert!(service.run(&["person", "list"]).contains("odo"), "a directory's person is written down with the first factor");
 }

@@ -13,6 +13,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bivector_core::device::{CodeKind, CodeLimits, Place};
+use bivector_core::site::Chain;
 use bivector_core::totp::{Algorithm, Settings};
 use bivector_wire::Secret;
 use data_encoding::BASE32_NOPAD;
@@ -80,6 +81,9 @@ pub struct AddedFactor {
     /// Recovery codes, or the temporary code.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub codes: Vec<String>,
+    /// What keeps it from being of use, where something does.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub warning: Option<String>,
 }
 
 /// A PIN to set, or none to take it out.
@@ -139,7 +143,25 @@ pub(super) async fn add(
     let site = state.shared.live.load().as_ref().map(|live| live.site.name.clone()).unwrap_or_default();
     let link = made.shown.as_ref().map(|seed| link(&site, &login, request.kind, seed, &factor.settings));
     let factor = FactorView::of(&person, factor, &state.shared.roster, clock::now());
-    Ok((StatusCode::CREATED, Json(AddedFactor { factor, seed: made.shown, link, codes: made.codes })))
+    let warning = useless(&state, &source, request.kind, factor.digits);
+    Ok((StatusCode::CREATED, Json(AddedFactor { factor, seed: made.shown, link, codes: made.codes, warning })))
+}
+
+/// Why no login can use such codes, if none can: no chain of the person's source takes the kind, or no form has so many digits.
+fn useless(state: &ApiState, source: &str, kind: CodeKind, digits: u8) -> Option<String> {
+    let live = state.shared.live.load_full()?;
+    let of_source = |chain: &&Chain| chain.first.iter().any(|first| live.site.source_name(first.source) == source);
+    let taking: Vec<&Chain> = live.site.chains.iter().filter(of_source).filter(|chain| chain.takes(kind)).collect();
+    if taking.is_empty() {
+        return Some(format!("no chain takes `{kind}` codes of people of `{source}` yet: add `{kind}` to its `second`"));
+    }
+    let prompts = |chain: &&Chain| {
+        live.site.gateways.iter().any(|gateway| gateway.shows_challenges && live.site.chains_of(gateway).contains(&chain.name.as_str()))
+    };
+    let typed = |chain: &&Chain| prompts(chain) || chain.forms.iter().any(|form| form.takes_digits(digits));
+    let names: Vec<&str> = taking.iter().map(|chain| chain.name.as_str()).collect();
+    (!taking.iter().any(typed))
+        .then(|| format!("no form of {} has a place for {digits} digits, and no gateway there shows prompts", names.join(", ")))
 }
 
 /// A directory's person is written down with the first factor.
