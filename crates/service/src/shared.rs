@@ -91,7 +91,7 @@ impl Shared {
         let row = TraceRow::of(self.next_trace.fetch_add(1, Ordering::Relaxed), &trace);
         let event = Event::Trace(Box::new(row.clone()));
         let events = self.events.clone();
-        let steps = trace.steps;
+        let steps = crate::records::written_steps(&trace.steps);
         let kept = self.records.post(
             move |transaction| crate::records::insert_trace(transaction, &row, &steps),
             move || {

@@ -3,6 +3,7 @@
 use super::{Records, RecordsError};
 use bivector_core::Moment;
 use rusqlite::{OptionalExtension, Transaction, params};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Atomic operations on shared marks. Nothing else in the service may keep such state on its own.
 #[derive(Debug, Clone)]
@@ -10,8 +11,10 @@ pub struct Agreement {
     pub(super) records: Records,
 }
 
-/// Marks that have ended and are taken out beside a new one: keeps the table from growing without a sweep of its own.
+/// What has ended and is taken out beside something new: keeps the tables from growing without a sweep of their own.
 const SWEPT_BESIDE: u32 = 4;
+/// Marks are swept beside one in so many new ones, as many times over.
+const MARKS_SWEPT_EVERY: u64 = 16;
 
 impl Agreement {
     /// Over these records.
@@ -96,11 +99,14 @@ pub enum Took {
 /// Before the name of what was taken.
 const TOOK: &[u8] = b"took";
 
-/// Puts a mark unless it is there, and takes out a few that have ended.
+/// Puts a mark unless it is there, and from time to time takes out those that have ended.
 pub(super) fn put(transaction: &Transaction<'_>, key: &[u8], until_us: i64, now_us: i64) -> rusqlite::Result<bool> {
-    transaction
-        .prepare_cached("DELETE FROM marks WHERE key IN (SELECT key FROM marks WHERE until_us < ?1 ORDER BY until_us LIMIT ?2)")?
-        .execute(params![now_us, SWEPT_BESIDE])?;
+    static PUT: AtomicU64 = AtomicU64::new(0);
+    if PUT.fetch_add(1, Ordering::Relaxed).is_multiple_of(MARKS_SWEPT_EVERY) {
+        transaction
+            .prepare_cached("DELETE FROM marks WHERE key IN (SELECT key FROM marks WHERE until_us < ?1 ORDER BY until_us LIMIT ?2)")?
+            .execute(params![now_us, u64::from(SWEPT_BESIDE) * MARKS_SWEPT_EVERY])?;
+    }
     Ok(transaction.prepare_cached("INSERT OR IGNORE INTO marks VALUES (?1, ?2)")?.execute(params![key, until_us])? == 1)
 }
 
@@ -151,10 +157,10 @@ mod tests {
         for key in 0..20u8 {
             agreement.put_if_absent(vec![key], Moment::from_secs(10), Moment::from_secs(1)).await.unwrap();
         }
-        for key in 100..106u8 {
+        for key in 100..116u8 {
             agreement.put_if_absent(vec![key], NOON, Moment::from_secs(100)).await.unwrap();
         }
         let left: i64 = records.read(|connection| connection.query_row("SELECT count(*) FROM marks", [], |row| row.get(0))).await.unwrap();
-        assert_eq!(left, 6);
+        assert_eq!(left, 16);
     }
 }

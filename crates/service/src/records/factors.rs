@@ -149,15 +149,16 @@ fn use_code(transaction: &Transaction<'_>, mark: &CodeMark, now: Moment) -> rusq
 
 /// What the device is at once the code is used; nothing if it was used before.
 fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> rusqlite::Result<Option<FactorState>> {
+    if let Used::Step { step, until, drift } = used {
+        let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
+        let fresh = super::agreement::put(transaction, &key, until.micros() as i64, at)?;
+        // What else a state holds is not of devices by time, so nothing needs to be read first.
+        let state = FactorState { drift, last_used_us: Some(at as u64), ..FactorState::default() };
+        return if fresh { write_state(transaction, device, &state).map(|()| Some(state)) } else { Ok(None) };
+    }
     let mut state = state_of(transaction, device)?;
     match used {
-        Used::Step { step, until, drift } => {
-            let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
-            if !super::agreement::put(transaction, &key, until.micros() as i64, at)? {
-                return Ok(None);
-            }
-            state.drift = drift;
-        }
+        Used::Step { .. } => return Ok(None),
         Used::Counter(counter) if counter < state.counter => return Ok(None),
         Used::Counter(counter) => (state.counter, state.ahead) = (counter + 1, None),
         Used::Entry(entry) if state.used >> entry & 1 == 1 => return Ok(None),
@@ -226,8 +227,7 @@ fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Fact
 fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<()> {
     transaction
         .prepare_cached(
-            "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
-             SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM factors WHERE id = ?1",
+            "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
         )?
         .execute(params![
             device as i64,

@@ -65,6 +65,9 @@ const MIGRATIONS: &[&str] = &[
      CREATE TABLE locks (
          person TEXT PRIMARY KEY, points INTEGER NOT NULL, first_us INTEGER NOT NULL, last_us INTEGER NOT NULL, locked_until_us INTEGER,
          gateway TEXT NOT NULL) WITHOUT ROWID;",
+    // 4: logins that end well have no cause, and need not pay for its index
+    "DROP INDEX traces_by_cause;
+     CREATE INDEX traces_by_cause ON traces (cause, id) WHERE cause IS NOT NULL;",
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

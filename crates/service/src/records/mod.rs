@@ -20,7 +20,7 @@ pub use operators::{OperatorRow, Role, TokenRow};
 pub use people::{FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow};
 pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
 pub use traces::{Guess, Knock, TraceFilter, TraceRow};
-pub(crate) use traces::{Newest, insert_knock, insert_trace};
+pub(crate) use traces::{Newest, insert_knock, insert_trace, written_steps};
 
 use crate::error::ServiceError;
 use rusqlite::{Connection, OpenFlags, Transaction};
@@ -164,6 +164,8 @@ impl Readers {
 
 fn prepare(connection: &Connection, sync: Sync) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(5))?;
+    // More than the writer has different ones, so that none is parsed twice.
+    connection.set_prepared_statement_cache_capacity(64);
     connection.pragma_update(None, "journal_mode", "WAL")?;
     connection.pragma_update(None, "synchronous", if sync == Sync::Full { "FULL" } else { "OFF" })?;
     connection.pragma_update(None, "foreign_keys", "ON")?;

@@ -9,6 +9,7 @@ use rusqlite::{OptionalExtension, Row, Transaction, params, params_from_iter};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
+use std::sync::LazyLock;
 use utoipa::{IntoParams, ToSchema};
 
 /// The newest login of a gateway.
@@ -278,32 +279,35 @@ impl Records {
     }
 }
 
+/// Steps as they are kept; written out before the writer gets them, which has enough to do.
+pub(crate) fn written_steps(steps: &[Step]) -> String {
+    serde_json::to_string(steps).unwrap_or_else(|_| "[]".into())
+}
+
 /// Writes a trace with its steps.
-pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps: &[Step]) -> rusqlite::Result<()> {
-    transaction
-        .prepare_cached(&format!(
-            "INSERT INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)"
-        ))?
-        .execute(params![
-            row.id as i64,
-            row.reference,
-            row.began_us as i64,
-            row.took_us as i64,
-            to_word(&row.origin),
-            row.gateway,
-            row.sender,
-            row.chain,
-            row.typed_name,
-            row.login,
-            row.person,
-            row.method,
-            row.source,
-            row.outcome.slug(),
-            row.cause.map(Cause::slug),
-            row.grant,
-            row.revision as i64,
-        ])?;
-    let steps = serde_json::to_string(steps).unwrap_or_else(|_| "[]".into());
+pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps: &str) -> rusqlite::Result<()> {
+    static INSERT: LazyLock<String> = LazyLock::new(|| {
+        format!("INSERT INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)")
+    });
+    transaction.prepare_cached(&INSERT)?.execute(params![
+        row.id as i64,
+        row.reference,
+        row.began_us as i64,
+        row.took_us as i64,
+        to_word(&row.origin),
+        row.gateway,
+        row.sender,
+        row.chain,
+        row.typed_name,
+        row.login,
+        row.person,
+        row.method,
+        row.source,
+        row.outcome.slug(),
+        row.cause.map(Cause::slug),
+        row.grant,
+        row.revision as i64,
+    ])?;
     transaction.prepare_cached("INSERT INTO trace_steps VALUES (?1, ?2)")?.execute(params![row.id as i64, steps])?;
     if row.id.is_multiple_of(PRUNED_AT_ONCE) {
         prune_traces(transaction, row.id)?;
@@ -414,6 +418,7 @@ mod tests {
         let runtime = tokio::runtime::Builder::new_current_thread().build().unwrap();
         let write = |id: u64| {
             let (row, steps) = trace(id);
+            let steps = written_steps(&steps);
             runtime.block_on(records.write(move |transaction| insert_trace(transaction, &row, &steps))).unwrap();
         };
         (1..=10).for_each(write);

@@ -141,14 +141,22 @@ fn run_one(
     outcomes: &mut Vec<Outcome>,
 ) -> Result<(), RecordsError> {
     let usable = match (transaction, broken.as_ref()) {
-        (Some(transaction), None) => transaction.execute_batch("SAVEPOINT job").map(|()| transaction).map_err(RecordsError::from),
+        (Some(transaction), None) => step(transaction, "SAVEPOINT job").map(|()| transaction).map_err(RecordsError::from),
         (_, why) => Err(why.cloned().unwrap_or_else(|| RecordsError("no transaction".into()))),
     };
     let given = usable.clone();
     let (result, outcome) = (job.run)(given);
     outcomes.push(outcome);
-    usable?.execute_batch(if result.is_ok() { "RELEASE job" } else { "ROLLBACK TO job; RELEASE job" })?;
-    Ok(())
+    let transaction = usable?;
+    if result.is_err() {
+        step(transaction, "ROLLBACK TO job")?;
+    }
+    Ok(step(transaction, "RELEASE job")?)
+}
+
+/// Runs a statement that is needed for every job, parsed once.
+fn step(transaction: &Transaction<'_>, statement: &str) -> rusqlite::Result<()> {
+    transaction.prepare_cached(statement)?.execute([]).map(|_| ())
 }
 
 /// Moves the log into the file aside from the writer, so that no commit has to wait for it.

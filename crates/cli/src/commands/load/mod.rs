@@ -1,7 +1,8 @@
 //! `bivector lab load`: what this machine can do, measured in one run so that the figures may be compared.
 //!
-//! Three servers in turn, round by round: a bare UDP echo; the packet path alone (parse, verify, decide, sign) with canned
-//! facts and no records; and the whole service with password and code against the stand-in directory.
+//! Servers in turn, round by round: a bare UDP echo; the packet path alone (parse, verify, decide, sign) with canned facts and no
+//! records, without codes and with them; and the whole service, with codes alone and with password and code against the stand-in
+//! directory.
 
 mod slapd;
 
@@ -12,9 +13,10 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::Moment;
+use bivector_core::device::Device;
 use bivector_core::login::{
-    Answer, Arrival, Fact, FactorsAnswer, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer, Request as LoginRequest,
-    Verdict,
+    Answer, Arrival, Fact, Factors, FactorsAnswer, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer,
+    Request as LoginRequest, Verdict,
 };
 use bivector_core::rule::Groups;
 use bivector_core::site::{Known, Site};
@@ -28,7 +30,7 @@ use bivector_service::people::Imported;
 use bivector_service::records::Sync;
 use bivector_service::serve::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
-use bivector_wire::{Code, IntegrityPolicy, Message, Packet, SharedSecret, authenticate};
+use bivector_wire::{Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate};
 use reqwest::Method;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, UdpSocket};
@@ -45,6 +47,15 @@ const LOCAL: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
 const STEPS: i64 = 9;
 /// Logins a second that are prepared for; more are not reached on two cores.
 const PREPARED: u64 = 20_000;
+/// The realm of people whose gateway has checked the password itself.
+const CODES: &str = "@codes";
+/// Its chain.
+const CODE_CHAIN: &str = "[[identity]]\nname = \"codes\"\nstrip_suffix = [\"@codes\"]\n\
+    [[chains]]\nname = \"codes\"\ngateways = [\"load\"]\nrealms = [\"codes\"]\nidentity = \"codes\"\ncode_only = true\n\
+    forms = [\"code(6)\"]\nfirst = [\"roster\"]\nsecond = [\"totp\"]\n\
+    [[rules]]\nname = \"all codes\"\nchain = \"codes\"\ngrant = \"load\"\n";
+/// Logins a second that are prepared for a server without records.
+const BARE_PREPARED: u64 = 100_000;
 /// In flight while latency is looked at without queues.
 const CALM: usize = 4;
 
@@ -72,26 +83,47 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
     let directory =
         StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(|error| failed(error.to_string()))?;
     let world = World::start(people, &[directory.address()], no_sync).await?;
-    let mut waiting = world.logins(people, own_password);
+    let mut waiting = logins_of(people, own_password, "");
+    let mut codes = logins_of(people, |_| String::new(), CODES);
     let (mut echo, mut bare, mut whole, mut calm) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let (mut bare_codes, mut code_only) = (Vec::new(), Vec::new());
     for _ in 0..rounds {
         let server = Bare::start(echo_back).map_err(|error| failed(error.to_string()))?;
         echo.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
         drop(server);
-        let mut path = PacketPath::new();
+        let path = PacketPath::new();
         let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
         bare.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
         drop(server);
-        let batch = waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
         let secret = SharedSecret::new(SECRET.as_bytes());
+        let mut batch = codes.split_off(codes.len().saturating_sub((PREPARED * seconds) as usize));
+        let path = PacketPath::with_codes();
+        let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
+        // Without records no code is ever used up: the same few may come again and again.
+        let few: Vec<LoadLogin> = batch.iter().take(1000).cloned().collect();
+        let again = few.iter().cycle().take((BARE_PREPARED * seconds) as usize).cloned().collect();
+        bare_codes
+            .push(logins(LOCAL, server.address, &secret, again, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
+        drop(server);
+        batch.truncate((PREPARED * seconds) as usize);
+        code_only
+            .push(logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
+        let batch = waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
         let (few, batch) = split(batch);
         whole.push(logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
         calm.push(logins(LOCAL, world.radius, &secret, few, CALM, limit, None).await.map_err(|error| failed(error.to_string()))?);
     }
     world.running.stop(Duration::from_secs(5)).await;
     let base = median(&echo).0;
-    let all = [("udp echo", &echo), ("packet path alone", &bare), ("password and code", &whole), ("the same, 4 in flight", &calm)]
-        .map(|(server, measured)| figures(server, measured, base));
+    let all = [
+        ("udp echo", &echo),
+        ("packet path alone", &bare),
+        ("code only, no records", &bare_codes),
+        ("code only", &code_only),
+        ("password and code", &whole),
+        ("the same, 4 in flight", &calm),
+    ]
+    .map(|(server, measured)| figures(server, measured, base));
     if global.json {
         output::json(&all)
     } else {
@@ -108,7 +140,10 @@ fn print(all: &[Figures], parallel: usize, rounds: u64, no_sync: bool) {
         table.add_row([figures.server.to_owned(), format!("{:.0}", figures.rate), ratio, p50, p99, figures.failed.to_string()]);
     }
     output::print_table(&table);
-    output::line(format!("\ntraces that could not be kept: {}", dropped_traces()));
+    let rate = |server: &str| all.iter().find(|one| one.server == server).map_or(0.0, |one| one.rate);
+    let share = rate("code only") / rate("code only, no records").max(1.0);
+    output::line(format!("\ncode only, with used codes durable and traces kept: {share:.2} of the same without records"));
+    output::line(format!("traces that could not be kept: {}", dropped_traces()));
     let sync = if no_sync { "without waiting for the disk" } else { "each commit on the disk" };
     output::line(format!(
         "{parallel} in flight, median of {rounds} alternating rounds, records {sync}; load, service and directory share this machine"
@@ -187,24 +222,33 @@ fn echo_back(datagram: &[u8], _: SocketAddr) -> Option<Vec<u8>> {
 struct PacketPath {
     site: Arc<Site>,
     secret: SharedSecret,
+    codes: bool,
 }
 
 impl PacketPath {
+    /// The same cryptography as a code-only chain: each person's code is reckoned and compared.
+    fn with_codes() -> Self {
+        let (site, _) = Site::read(&site_text(&[SocketAddr::new(LOCAL, 1)], "[\"tidehall\"]"), &Known::default());
+        let site = Arc::new(site.expect("the site of this measurement is sound"));
+        PacketPath { site, secret: SharedSecret::new(SECRET.as_bytes()), codes: true }
+    }
+
     fn new() -> Self {
         let text = site_text(&[SocketAddr::new(LOCAL, 1)], "[\"roster\"]")
+            .replace(CODE_CHAIN, "")
             .replace("second = [\"totp\"]", "second = []")
             .replace("\"password code(6)\"", "\"password\"");
         let (site, _) = Site::read(&text, &Known::default());
         let site = Arc::new(site.expect("the site of this measurement is sound"));
-        PacketPath { site, secret: SharedSecret::new(SECRET.as_bytes()) }
+        PacketPath { site, secret: SharedSecret::new(SECRET.as_bytes()), codes: false }
     }
 
-    fn answer(&mut self, datagram: &[u8], sender: SocketAddr) -> Option<Vec<u8>> {
+    fn answer(&self, datagram: &[u8], sender: SocketAddr) -> Option<Vec<u8>> {
         let packet = Packet::parse(datagram).ok()?;
         let authentic = authenticate(packet, &self.secret, IntegrityPolicy::Required).ok()?;
         let request =
             LoginRequest::read(&authentic, &self.secret, Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway, random: [0; 16] });
-        let now = Moment::from_secs(1_800_000_000);
+        let now = if self.codes { Moment::from_secs(seconds_now()) } else { Moment::from_secs(1_800_000_000) };
         let mut login = Login::begin(Arc::clone(&self.site), request, String::new(), 1, now);
         while let Next::Ask(need) = login.next() {
             login.learn(canned(&need), now);
@@ -225,7 +269,11 @@ fn canned(need: &Need) -> Fact {
                 Found { key: name.clone(), login: name.clone(), name: name.clone(), handle: name.clone(), groups, ..Found::default() };
             Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found))))
         }
-        Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::default())),
+        Need::Factors { person } => {
+            let number = person.trim_start_matches("load").parse().unwrap_or(0);
+            let device = Device::by_time(0, "", Secret::new(seed(number).into_bytes()), Settings::default());
+            Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device], locked_until: None })))
+        }
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
         // The site that is measured asks for none of these; a fact that does not fit ends the login, and the figures show it.
@@ -256,7 +304,7 @@ fn site_text(directories: &[SocketAddr], first: &str) -> String {
          [[gateways]]\nname = \"load\"\nfrom = [\"127.0.0.0/8\"]\nsecret = \"gateway/load\"\n\
          [[directories]]\nname = \"tidehall\"\nservers = [{servers}]\nbase = \"ou=people,dc=northmoor,dc=example\"\n\
          reader = {{ dn = \"cn=bivector,ou=services,dc=northmoor,dc=example\", secret = \"directory/load\" }}\nconnections = {CONNECTIONS}\n\
-         [[chains]]\nname = \"load\"\ngateways = [\"load\"]\nforms = [\"password code(6)\"]\nfirst = {first}\nsecond = [\"totp\"]\n\
+         {CODE_CHAIN}[[chains]]\nname = \"load\"\ngateways = [\"load\"]\nforms = [\"password code(6)\"]\nfirst = {first}\nsecond = [\"totp\"]\n\
          [[rules]]\nname = \"all\"\nchain = \"load\"\ngrant = \"load\"\n[[grants]]\nname = \"load\"\nreply = [{{ attribute = \"Class\", text = \"load\" }}]\n"
     )
 }
@@ -281,26 +329,30 @@ impl World {
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
         let csv = (0..people).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
             let seed = data_encoding::BASE32_NOPAD.encode(seed(person).as_bytes());
-            csv + format!("load{person:05},tidehall,{seed}\n").as_str()
+            csv + format!("load{person:05},tidehall,{seed}\nload{person:05},roster,{seed}\n").as_str()
         });
         client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&serde_json::json!({ "csv": csv }))).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| failed("no door is open".into()))?;
         Ok(World { running, radius, _folder: folder })
     }
+}
 
-    /// Every code of the window of everybody, each once.
-    fn logins(&self, people: usize, password: fn(usize) -> String) -> Vec<LoadLogin> {
-        let step = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() / 30;
-        let seeds: Vec<String> = (0..people).map(seed).collect();
-        (-STEPS..=STEPS)
-            .flat_map(|offset| {
-                seeds.iter().enumerate().map(move |(person, seed)| LoadLogin {
-                    name: format!("load{person:05}"),
-                    password: password(person) + code(seed.as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
-                })
+fn seconds_now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
+}
+
+/// Every code of the window of everybody, each once.
+fn logins_of(people: usize, password: fn(usize) -> String, suffix: &str) -> Vec<LoadLogin> {
+    let step = seconds_now() / 30;
+    let seeds: Vec<String> = (0..people).map(seed).collect();
+    (-STEPS..=STEPS)
+        .flat_map(|offset| {
+            seeds.iter().enumerate().map(move |(person, seed)| LoadLogin {
+                name: format!("load{person:05}{suffix}"),
+                password: password(person) + code(seed.as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
             })
-            .collect()
-    }
+        })
+        .collect()
 }
 
 fn own_password(person: usize) -> String {

@@ -57,7 +57,7 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     let start = |name: &str| start_one(&folder.path().join(name), &people, hashed).map_err(failed);
     let (mut first, second) = (start("first")?, start("second")?);
     let world = World::start(count, &[first.address(), second.address()], no_sync).await?;
-    let mut waiting = world.logins(count, shared);
+    let mut waiting = super::logins_of(count, shared, "");
     let mut batch = || waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
     let secret = SharedSecret::new(SECRET.as_bytes());
     let send =
