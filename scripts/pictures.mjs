@@ -81,6 +81,15 @@ function toHtml(text) {
   return painted + '</span>'.repeat(open)
 }
 
+/** Runs a command whose output nobody needs; it may say no. */
+function terminalOnly(command, env) {
+  try {
+    execFileSync('sh', ['-c', command], { env: { ...process.env, ...env }, stdio: 'ignore' })
+  } catch {
+    // A refused login is what some of them are for.
+  }
+}
+
 async function terminal(name, commands, env = {}, height = 560) {
   if (!wanted(name)) return
   let html = ''
@@ -106,13 +115,12 @@ const http = '127.0.0.1:18190'
 const demo = spawn(bin, ['demo', '--data', join(work, 'data'), '--http', http, '--radius', '127.0.0.1:18290', '--directory', '127.0.0.1:18390'], { stdio: 'ignore' })
 try {
   await send('Page.enable')
-  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]])
+  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]], {}, 600)
   await sleep(45_000)
   const tokenFile = join(work, 'data/operator.token')
   const token = readFileSync(tokenFile, 'utf8').trim()
   const env = { BIVECTOR_SERVER: `http://${http}`, BIVECTOR_TOKEN_FILE: tokenFile }
   const link = `http://${http}/#token=${token}`
-  await picture('console-sign-in', `http://${http}/`)
   await picture('console-logins', link)
   const open = (cause) => `[...document.querySelectorAll('[data-testid=login]')].find((row) => row.innerText.includes('${cause}')).click()`
   await picture('console-login-refused', link, { steps: [open('rule-refused')] })
@@ -138,6 +146,18 @@ try {
   writeFileSync(join(work, 'mistakes.toml'), readFileSync(join(root, 'demo/site.toml'), 'utf8')
     .replace('methods', 'metods').replace('"roster"', '"rooster"').replace('secret = "gateway/lantern"', 'secret = "gateway/lanten"')
     .replace('attribute = "Class", text = "survey"', 'attribute = "Clas", text = "survey"'))
+  for (let wrong = 0; wrong < 5; wrong++) terminalOnly(`printf 'swell20481300000${wrong}' | ${bin} login yuki --via breakwater --password-file -`, env)
+  terminalOnly(`${bin} factor add tomasz --kind hotp --label 'key ring'`, env)
+  await picture('console-people', `http://${http}/people#token=${token}`, {
+    steps: [`document.querySelector('[data-person="tidehall:yuki"]').click()`, `[...document.querySelectorAll('[data-testid=lock] button')].find((one) => one.textContent === 'release').click()`],
+  })
+  await terminal('factors', [
+    [`bivector factor temporary pell --for 8h --reason "phone at home"`, `${bin} factor temporary pell --for 8h --reason "phone at home"`],
+    ['bivector factor list pell', `${bin} factor list pell`],
+    ['bivector factor list tomasz', `${bin} factor list tomasz`],
+    ['bivector factor list yuki', `${bin} factor list yuki`],
+    ['bivector read --chain contractors --person pell', `printf 'sounding-line,sms' | ${bin} read --chain contractors --person pell --text-file -`],
+  ], env, 620)
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`]], env, 480)
   await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)

@@ -74,7 +74,7 @@ async fn what_a_person_gets_wrong_at_a_prompt_is_named() {
         ("[[identity]]", "[factors]\nprompt_lasts = \"1s\"\nsent = { per_person = 1 }\n[[identity]]"),
         ("client_patience = \"60s\"", "shows_challenges = true"),
         ("when_unclear = \"code\"", "when_unclear = \"code\"\nchange_password = true"),
-        ("second = [\"totp\", \"pager\", \"post\"]", "second = [\"pager\", \"post\"]"),
+        ("second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]", "second = [\"pager\", \"post\"]"),
         ("forms = [\"password code(6)\", \"password ',' factor\", \"password\"]", "forms = [\"password ',' factor\", \"password\"]"),
     ];
     let world = Northmoor::with(Setup { directory: &data, change: &change, ..Setup::default() }).await;
