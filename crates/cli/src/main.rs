@@ -1,5 +1,9 @@
 //! The `bivector` command: starts the service, and speaks to a running one over its HTTP API.
 
+/// Logins hand their traces to another thread, which frees them: this allocator does not mind.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 mod arguments;
 mod client;
 mod commands;

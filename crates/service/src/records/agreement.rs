@@ -38,13 +38,13 @@ impl Agreement {
     /// It could not be written.
     pub async fn keep(&self, key: Vec<u8>, sealed: Vec<u8>, until: Moment, now: Moment) -> Result<(), RecordsError> {
         self.records
-            .write(move |transaction| {
+            .write_together(move |transaction| {
                 transaction
                     .prepare_cached(
                         "DELETE FROM challenges WHERE key IN (SELECT key FROM challenges WHERE until_us < ?1 ORDER BY until_us LIMIT ?2)",
                     )?
                     .execute(params![now.micros() as i64, SWEPT_BESIDE])?;
-                transaction.prepare_cached("INSERT INTO challenges VALUES (?1, ?2, ?3)")?.execute(params![
+                transaction.prepare_cached("INSERT OR IGNORE INTO challenges VALUES (?1, ?2, ?3)")?.execute(params![
                     key,
                     sealed,
                     until.micros() as i64
@@ -60,7 +60,7 @@ impl Agreement {
     /// The records could not say.
     pub async fn take(&self, key: Vec<u8>, now: Moment) -> Result<Took, RecordsError> {
         self.records
-            .write(move |transaction| {
+            .write_together(move |transaction| {
                 let kept: Option<(Vec<u8>, i64)> = transaction
                     .prepare_cached("DELETE FROM challenges WHERE key = ?1 RETURNING sealed, until_us")?
                     .query_row(params![key], |row| Ok((row.get(0)?, row.get(1)?)))

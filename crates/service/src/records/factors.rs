@@ -113,7 +113,7 @@ impl Agreement {
     /// # Errors
     /// It could not be written. Then nobody may get in by it.
     pub async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
-        self.records.write(move |transaction| use_code(transaction, &mark, now)).await
+        self.records.write_together(move |transaction| use_code(transaction, &mark, now)).await
     }
 
     /// Counts a wrong code. Durable when it returns; gives the person's count.
@@ -121,7 +121,7 @@ impl Agreement {
     /// # Errors
     /// It could not be written. Then the person may not try again in the same login.
     pub async fn count_wrong(&self, wrong: WrongTry, lockout: Lockout, now: Moment) -> Result<LockRow, RecordsError> {
-        self.records.write(move |transaction| count_wrong(transaction, &wrong, lockout, now)).await
+        self.records.write_together(move |transaction| count_wrong(transaction, &wrong, lockout, now)).await
     }
 }
 
@@ -164,9 +164,8 @@ fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> ru
         Used::Entry(entry) if state.used >> entry & 1 == 1 => return Ok(None),
         Used::Entry(entry) => state.used |= 1 << entry,
         Used::Turn => {
-            let settings: String =
-                transaction.prepare_cached("SELECT settings FROM factors WHERE id = ?1")?.query_row([device as i64], |row| row.get(0))?;
-            let settings: super::FactorSettings = serde_json::from_str(&settings).unwrap_or_default();
+            // Removed meanwhile: none is left.
+            let Some(settings) = settings_of(transaction, device)? else { return Ok(None) };
             if state.counter >= u64::from(settings.uses.unwrap_or(1)) {
                 return Ok(None);
             }
@@ -216,18 +215,24 @@ fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Fact
         return Ok(known);
     }
     // Not used yet: a device by count begins where it was enrolled.
+    let settings = settings_of(transaction, device)?.unwrap_or_default();
+    Ok(FactorState { counter: settings.counter.unwrap_or(0), ..FactorState::default() })
+}
+
+fn settings_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Option<super::FactorSettings>> {
     let settings: Option<String> = transaction
         .prepare_cached("SELECT settings FROM factors WHERE id = ?1")?
         .query_row([device as i64], |row| row.get(0))
         .optional()?;
-    let settings: super::FactorSettings = settings.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default();
-    Ok(FactorState { counter: settings.counter.unwrap_or(0), ..FactorState::default() })
+    Ok(settings.map(|text| serde_json::from_str(&text).unwrap_or_default()))
 }
 
+/// Writes nothing where the factor was removed meanwhile.
 fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<()> {
     transaction
         .prepare_cached(
-            "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
+             SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM factors WHERE id = ?1",
         )?
         .execute(params![
             device as i64,

@@ -96,12 +96,29 @@ impl Records {
         &self,
         job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
     ) -> Result<T, RecordsError> {
+        self.hand_over(job, false).await
+    }
+
+    /// As [`Records::write`], for jobs of every login, which fail only when the disk does: cheaper, but a failure is everybody's in the
+    /// same commit.
+    pub(super) async fn write_together<T: Send + 'static>(
+        &self,
+        job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T, RecordsError> {
+        self.hand_over(job, true).await
+    }
+
+    async fn hand_over<T: Send + 'static>(
+        &self,
+        job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
+        together: bool,
+    ) -> Result<T, RecordsError> {
         let (tell, told) = tokio::sync::oneshot::channel();
         let job = Job::new(job, move |result| {
             // Nobody waits any more when the asker has gone; the write stands all the same.
             let _ = tell.send(result);
         });
-        self.writer.send(job).await?;
+        self.writer.send(if together { job.together() } else { job }).await?;
         told.await.map_err(|_| RecordsError("the writer has stopped".into()))?
     }
 
@@ -115,7 +132,7 @@ impl Records {
             Ok(()) => after(),
             Err(error) => tracing::warn!(%error, "a record could not be written"),
         });
-        self.writer.try_send(job)
+        self.writer.try_send(job.together())
     }
 
     /// Runs `query` on a reading connection, aside from the async threads.

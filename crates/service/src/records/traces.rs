@@ -287,7 +287,9 @@ pub(crate) fn written_steps(steps: &[Step]) -> String {
 /// Writes a trace with its steps.
 pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps: &str) -> rusqlite::Result<()> {
     static INSERT: LazyLock<String> = LazyLock::new(|| {
-        format!("INSERT INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)")
+        format!(
+            "INSERT OR IGNORE INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)"
+        )
     });
     transaction.prepare_cached(&INSERT)?.execute(params![
         row.id as i64,
@@ -308,7 +310,7 @@ pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps:
         row.grant,
         row.revision as i64,
     ])?;
-    transaction.prepare_cached("INSERT INTO trace_steps VALUES (?1, ?2)")?.execute(params![row.id as i64, steps])?;
+    transaction.prepare_cached("INSERT OR IGNORE INTO trace_steps VALUES (?1, ?2)")?.execute(params![row.id as i64, steps])?;
     if row.id.is_multiple_of(PRUNED_AT_ONCE) {
         prune_traces(transaction, row.id)?;
     }

@@ -25,6 +25,8 @@ type Run = Box<dyn FnOnce(Result<&Transaction<'_>, RecordsError>) -> (Result<(),
 /// One piece of work for the writer.
 pub(super) struct Job {
     run: Run,
+    /// Whether it gets a savepoint of its own.
+    alone: bool,
 }
 
 impl Job {
@@ -41,7 +43,13 @@ impl Job {
                     (Err(error), Box::new(move |_| after(Err(told))))
                 }
             });
-        Job { run }
+        Job { run, alone: true }
+    }
+
+    /// A job that fails only when the disk does: it gets no savepoint, which would copy every page that it touches. Should it fail all
+    /// the same, nothing of its commit is kept, and all are told.
+    pub(super) fn together(self) -> Self {
+        Job { alone: false, ..self }
     }
 }
 
@@ -133,21 +141,24 @@ fn run(connection: &mut Connection, batch: Vec<Job>, outcomes: &mut Vec<Outcome>
     }
 }
 
-/// Runs a job inside a savepoint of its own, so that a job that fails takes nothing of the others with it.
+/// Runs a job inside a savepoint of its own where it wants one, so that a job that fails takes nothing of the others with it.
 fn run_one(
     transaction: Option<&Transaction<'_>>,
     broken: &Option<RecordsError>,
     job: Job,
     outcomes: &mut Vec<Outcome>,
 ) -> Result<(), RecordsError> {
-    let usable = match (transaction, broken.as_ref()) {
-        (Some(transaction), None) => step(transaction, "SAVEPOINT job").map(|()| transaction).map_err(RecordsError::from),
+    let begun = match (transaction, broken.as_ref()) {
+        (Some(transaction), None) if job.alone => step(transaction, "SAVEPOINT job").map(|()| transaction).map_err(RecordsError::from),
+        (Some(transaction), None) => Ok(transaction),
         (_, why) => Err(why.cloned().unwrap_or_else(|| RecordsError("no transaction".into()))),
     };
-    let given = usable.clone();
-    let (result, outcome) = (job.run)(given);
+    let (result, outcome) = (job.run)(begun.clone());
     outcomes.push(outcome);
-    let transaction = usable?;
+    let transaction = begun?;
+    if !job.alone {
+        return result;
+    }
     if result.is_err() {
         step(transaction, "ROLLBACK TO job")?;
     }
