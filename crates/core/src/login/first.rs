@@ -165,9 +165,10 @@ impl Login {
         }
     }
 
-    pub(super) fn factors_again(&mut self, asking: Asking, answer: FactorsAnswer, now: Moment) -> State {
+    pub(super) fn factors_again(&mut self, asking: Asking, answers: bool, answer: FactorsAnswer, now: Moment) -> State {
         match self.take_factors(answer, now) {
-            Ok(()) => self.answered(asking, now),
+            Ok(()) if answers => self.answered(asking, now),
+            Ok(()) => self.second(asking.person, asking.first, ChosenCode::Missing, now),
             Err(cause) => self.refuse(cause, now),
         }
     }
@@ -236,10 +237,14 @@ impl Login {
                 let asked = Asked { source, person, second: KeptSecond::NotAsked, old, new: None, tries: 0 };
                 self.ask_new_password(asked, None, now)
             }
-            _ => {
+            other => {
                 let said = "a new password is asked for only with a right code beside the old one".to_owned();
                 self.step(Hop::Second, "code", Tone::Note, now, said, None);
-                self.refuse(cause, now)
+                match other {
+                    // A right code would have led on, so a wrong one is a guess like any other.
+                    ChosenCode::Wrong | ChosenCode::Near(_) => self.count_wrong(&person, cause, WrongTry::CODE, None, None, now),
+                    _ => self.refuse(cause, now),
+                }
             }
         }
     }

@@ -53,9 +53,10 @@ pub(super) enum State {
         at: usize,
         person: Box<Found>,
     },
-    /// As above, for the answer to a prompt.
+    /// As above, in a later round: for the answer to a prompt of ours, or once an upstream has made the first check.
     FactorsAgain {
         asking: Box<Asking>,
+        answers: bool,
     },
     Secret {
         source: SourceRef,
@@ -209,7 +210,7 @@ impl Login {
                 None => Next::Decided,
             },
             State::Factors { person, .. } => Next::Ask(Need::Factors { person: person.key.clone() }),
-            State::FactorsAgain { asking } => Next::Ask(Need::Factors { person: asking.person.key.clone() }),
+            State::FactorsAgain { asking, .. } => Next::Ask(Need::Factors { person: asking.person.key.clone() }),
             State::Secret { source, person } => Next::Ask(Need::Kept { source: *source, person: person.clone() }),
             State::Pin { person, code, pin, .. } => {
                 Next::Ask(Need::CheckPin { person: person.key.clone(), device: code.device(), guess: pin.clone() })
@@ -242,7 +243,7 @@ impl Login {
             (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),
             (State::Finding { at }, Fact::Person(answer)) => self.found(at, answer, now),
             (State::Factors { source, at, person }, Fact::Factors(answer)) => self.factors_known(source, at, person, answer, now),
-            (State::FactorsAgain { asking }, Fact::Factors(answer)) => self.factors_again(*asking, answer, now),
+            (State::FactorsAgain { asking, answers }, Fact::Factors(answer)) => self.factors_again(*asking, answers, answer, now),
             (State::Secret { source, person }, Fact::Secret(answer)) => self.secret_known(source, person, answer, now),
             (State::Pin { person, code, then, .. }, Fact::Pin(answer)) => self.pin_checked(person, code, then, answer, now),
             (State::Counting { cause, then, .. }, Fact::Counted(answer)) => self.counted(cause, then, answer, now),

@@ -46,7 +46,8 @@ impl KeptSecond {
     /// What the next round has to know of a code that is not marked as used.
     pub(super) fn from_code(code: ChosenCode) -> Self {
         match code {
-            ChosenCode::NotAsked => KeptSecond::NotAsked,
+            // Nothing was typed that could be right or wrong: it is asked for once the first check is over.
+            ChosenCode::NotAsked | ChosenCode::Missing | ChosenCode::NotEnrolled | ChosenCode::Word(_) => KeptSecond::NotAsked,
             ChosenCode::ForUpstream(code) => KeptSecond::ForUpstream(Kept::new(&code)),
             other => other
                 .why_not()

@@ -1,7 +1,7 @@
 //! Prompts and their answers: what is kept between two rounds, and how a login goes on.
 
 use super::asking::Asking;
-use super::fact::{Found, KeptAnswer, TakenAnswer};
+use super::fact::{Found, KeptAnswer, TakenAnswer, WrongTry};
 use super::machine::{Login, State};
 use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round};
 use super::proof::{FirstProved, Second, SecondProved};
@@ -148,7 +148,7 @@ impl Login {
             sent: kept.sent,
             lead: None,
         };
-        State::FactorsAgain { asking: Box::new(asking) }
+        State::FactorsAgain { asking: Box::new(asking), answers: true }
     }
 
     fn gone(&mut self, name: &str, now: Moment) -> State {
@@ -185,10 +185,11 @@ impl Login {
     /// The second check, as far as the round before had come.
     pub(super) fn second_kept(&mut self, person: Box<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
         match second {
-            KeptSecond::NotAsked => {
-                let code = self.no_code();
-                self.second(person, first, code, now)
+            // The person's devices, and whether they are locked, are not known in this round yet.
+            KeptSecond::NotAsked if self.chain().is_some_and(|chain| !chain.second.is_empty()) => {
+                State::FactorsAgain { asking: Box::new(Asking::new(first, person)), answers: false }
             }
+            KeptSecond::NotAsked => self.second(person, first, ChosenCode::NotAsked, now),
             KeptSecond::Proved(device) => {
                 self.step(
                     Hop::Second,
@@ -203,7 +204,7 @@ impl Login {
             }
             KeptSecond::Refused(cause, said) => {
                 self.step(Hop::Second, "code", Tone::Bad, now, said, None);
-                self.refuse(cause, now)
+                self.count_wrong(&person, cause, WrongTry::CODE, None, None, now)
             }
             KeptSecond::ForUpstream(code) => self.second(person, first, ChosenCode::ForUpstream(code.open()), now),
         }

@@ -251,6 +251,33 @@ fn wrong_codes_lock_the_person_under_every_name_and_gateway_and_strangers_lock_n
 }
 
 #[test]
+fn a_code_guessed_beside_an_expired_password_or_an_upstreams_prompt_is_counted_too() {
+    let changing = prompting("second = [\"totp\"]\nwhen_unclear = \"code\"\nchange_password = true", &[]);
+    let mut world = World { expired: ["ines"].into(), ..World::new() };
+    assert_eq!(world.log_in(&changing, "breakwater", "ines", "barnacle000000").1, Some(Cause::PasswordExpired));
+    assert_eq!(world.wrong["ines"], WrongTry::CODE);
+    let behind = prompting("second = [\"totp\"]\nwhen_unclear = \"code\"", &[(ROSTER, "first = [\"harbourlight\"]")]);
+    let asks = || UpstreamAnswer::Challenge { state: vec![1], given: Given::default() };
+    let groups = |world: &mut World| {
+        world.upstream.push_back(asks());
+        world.upstream.push_back(UpstreamAnswer::Accept(Given::default()));
+        world.tokens.insert("harbourlight:ines", vec![token()]);
+    };
+    let begin = |world: &mut World, text: &str| {
+        let (verdict, trace, _) = world.run(&behind, request(&behind, "breakwater", "ines", text.as_bytes()));
+        let Verdict::Challenge(challenge) = verdict else { panic!("{trace:#?}") };
+        world.run(&behind, answer_from("breakwater", &behind, "ines", "445566", &challenge.state))
+    };
+    let mut world = World::new();
+    groups(&mut world);
+    assert_eq!(begin(&mut world, "barnacle000000").1.cause, Some(Cause::CodeWrong));
+    assert_eq!(world.wrong["harbourlight:ines"], WrongTry::CODE);
+    groups(&mut world);
+    let (verdict, trace, _) = begin(&mut world, "barnacle");
+    assert_eq!(challenge(verdict, &trace).0, "Code from phone:", "our own prompt follows the upstream's");
+}
+
+#[test]
 fn waivers_let_in_whom_they_name_with_their_reason_and_nobody_else() {
     let waive = "second = [\"totp\"]\nwhen_unclear = \"plain\"\nwaive = [{ network = \"192.0.2.0/28\", reason = \"the control room's own desks\" }, { group = \"turbine-crew\", reason = \"on the boat\" }, { person = \"sab*\", reason = \"test account\" }]";
     let site = site(&[(SECOND, waive)]);
