@@ -1,7 +1,8 @@
 import { useMutation } from '@tanstack/react-query'
-import { type FormEvent, useEffect, useState } from 'react'
+import { type FormEvent, useState } from 'react'
 import { api, type Health, type HopView, need, type ProbedServer, words } from '../../api/client'
 import { fullTime, took } from '../../lib/format'
+import { useEscape } from '../../lib/useEscape'
 import { Button } from '../../ui/Button'
 import { StateMark } from '../../ui/StateMark'
 import { ReadingTester } from './ReadingTester'
@@ -10,11 +11,7 @@ type Props = { chain: string; hop: HopView; close: () => void }
 
 /** One hop: how it is, since when, why, what to do; a directory's proof of every piece, and how a reading comes about. */
 export function HopPanel({ chain, hop, close }: Props) {
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => event.key === 'Escape' && close()
-    window.addEventListener('keydown', onKey)
-    return () => window.removeEventListener('keydown', onKey)
-  }, [close])
+  useEscape(close)
   const isDirectory = hop.servers.some((server) => server.server.startsWith('ldap'))
   return (
     <aside

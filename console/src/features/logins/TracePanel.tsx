@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
-import { type ReactNode, useEffect } from 'react'
+import type { ReactNode } from 'react'
 import { api, need, type TraceView } from '../../api/client'
 import { fullTime, took } from '../../lib/format'
+import { useEscape } from '../../lib/useEscape'
 import { Button } from '../../ui/Button'
 import { OutcomeMark } from '../../ui/OutcomeMark'
 import { Waterfall } from './Waterfall'
@@ -14,11 +15,7 @@ export function TracePanel({ reference, close }: Props) {
     queryKey: ['trace', reference],
     queryFn: async () => need(await api.GET('/api/v1/traces/{reference}', { params: { path: { reference } } })),
   })
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => event.key === 'Escape' && close()
-    window.addEventListener('keydown', onKey)
-    return () => window.removeEventListener('keydown', onKey)
-  }, [close])
+  useEscape(close)
   return (
     <aside
       aria-label={`login ${reference}`}

@@ -1,17 +1,14 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { type ReactNode, useEffect, useState } from 'react'
+import { type ReactNode, useState } from 'react'
 import { api, type FactorView, need, type PersonView, words } from '../../api/client'
 import { fullTime } from '../../lib/format'
+import { useEscape } from '../../lib/useEscape'
 import { Button } from '../../ui/Button'
 import { useSession } from '../session/useSession'
 
 /** A person: factors with state, drift and last use, wrong codes, and what an operator can do about them. */
 export function PersonPanel({ person, close }: { person: PersonView; close: () => void }) {
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => event.key === 'Escape' && close()
-    window.addEventListener('keydown', onKey)
-    return () => window.removeEventListener('keydown', onKey)
-  }, [close])
+  useEscape(close)
   const reached = [person.mail, person.phone].filter(Boolean).join(' · ')
   return (
     <aside

@@ -33,6 +33,8 @@ pub(super) struct Asking {
     pub(super) down: Vec<FactorKind>,
     /// What is said before the next prompt.
     pub(super) lead: Option<Text>,
+    /// Whether the next code of a device would bring it back.
+    pub(super) nearly: bool,
 }
 
 /// What a person can choose.
@@ -46,7 +48,7 @@ enum Choice {
 
 impl Asking {
     pub(super) fn new(first: FirstProved, person: Box<Found>) -> Self {
-        Asking { first, person, sent: None, sendings: 0, tries: 0, upstream: None, down: Vec::new(), lead: None }
+        Asking { first, person, sent: None, sendings: 0, tries: 0, upstream: None, down: Vec::new(), lead: None, nearly: false }
     }
 }
 
@@ -236,7 +238,7 @@ impl Login {
         if let Some(until) = self.locked(now) {
             return self.refuse_locked(until, now);
         }
-        asking.lead = None;
+        (asking.lead, asking.nearly) = (None, false);
         let typed = match &self.request.credential {
             Credential::Pap(text) => self.charset_text(text),
             _ => None,
@@ -278,6 +280,7 @@ impl Login {
             _ => None,
         };
         self.step(Hop::Second, "answer", Tone::Bad, now, said, None);
+        asking.nearly = ahead.is_some();
         let person = asking.person.clone();
         self.count_wrong(&person, cause, WrongTry::CODE, ahead, Some(Box::new(asking)), now)
     }
@@ -318,7 +321,7 @@ impl Login {
         if asking.tries >= TRIES {
             return self.refuse(cause, now);
         }
-        if cause == Cause::CodeDrifted {
+        if std::mem::take(&mut asking.nearly) {
             let said = self.say(&asking.person, Text::NextCode, &[("devices", &self.device_names(now))]);
             return self.put(asking, said, now);
         }

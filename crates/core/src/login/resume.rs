@@ -147,6 +147,7 @@ impl Login {
             down: kept.down.iter().filter_map(factor).collect(),
             sent: kept.sent,
             lead: None,
+            nearly: false,
         };
         State::FactorsAgain { asking: Box::new(asking), answers: true }
     }

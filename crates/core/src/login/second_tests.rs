@@ -208,6 +208,24 @@ fn codes_by_count_recovery_codes_and_temporary_ones_count_where_the_chain_takes_
 }
 
 #[test]
+fn a_device_by_count_that_ran_ahead_is_brought_back_at_the_prompt_and_a_wrong_clock_is_not_asked_to_wait() {
+    let site = prompting("second = [\"totp\", \"hotp\"]\nwhen_unclear = \"plain\"", &[]);
+    let count = |counter| count_code(SEED, counter, Settings::default());
+    let mut world = World::new();
+    world.tokens.insert("ines", device(9, false, by_count(None, 6)));
+    let (verdict, trace, _) = world.run(&site, request(&site, "breakwater", "ines", b"barnacle"));
+    let (_, state) = challenge(verdict, &trace);
+    let (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "ines", &count(40), &state));
+    let (prompt, state) = challenge(verdict, &trace);
+    assert_eq!(prompt, "Nearly. Wait, then type the next code from list:");
+    world.tokens.insert("ines", device(9, false, by_count(world.ahead.map(|(_, counter)| counter), 6)));
+    let (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "ines", &count(41), &state));
+    assert!(matches!(verdict, Verdict::Accept(_)), "{trace:#?}");
+    let (prompts, _, cause, _) = dialog(&mut World::new(), &site, "ines", &["barnacle", &code(9)]);
+    assert_eq!((prompts[1].as_str(), cause), ("That was not right. Code from phone:", None));
+}
+
+#[test]
 fn a_pin_stands_before_the_code_and_a_device_that_has_one_needs_it() {
     let pins = site(&[(FORMS, "forms = [\"password pin(4..6) code(6)\", \"password code(6)\", \"password\"]")]);
     let mut world = World::new();
