@@ -77,6 +77,94 @@ async fn a_person_chooses_a_courier_at_a_prompt_or_by_a_word_and_types_what_arri
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn prompts_and_messages_are_in_the_persons_language_and_as_long_as_the_gateway_can_show() {
+    let data = super::harness::DIRECTORY.replacen("uid = \"pell\"", "uid = \"pell\"\nlanguage = \"de-CH\"", 1);
+    let courier = StandInCourier::start(ANY.parse().unwrap(), ANY.parse().unwrap(), CourierHabits::default()).await.unwrap();
+    let (http, smtp) = (courier.http().to_string(), courier.smtp().to_string());
+    let change = [("127.0.0.1:18480", http.as_str()), ("127.0.0.1:18025", &smtp)];
+    let world = Northmoor::with(Setup { directory: &data, change: &change, ..Setup::default() }).await;
+    let (prompts, _, _) = dialog(&world, &courier, &[PELL, "2", "x"]).await;
+    assert_eq!(
+        prompts[0],
+        "Code eingeben oder die Nummer der Wahl:\n1 Code von phone\n2 Kurznachricht an …18\n3 E-Mail an p…@northmoor.example"
+    );
+    assert!(courier.arrived()[0].text.ends_with("ist der Anmeldecode für Northmoor Tidal. Er gilt 5 Minuten."), "{:?}", courier.arrived());
+    let own = world
+        .site
+        .replacen("shows_challenges = true", "shows_challenges = true\nprompt_limit = 60\nlanguage = \"nl\"", 1)
+        .replacen("name = \"Northmoor Tidal\"", "name = \"Northmoor Tidal\"\nlanguage = \"fr\"\n[texts.nl]\ncode = \"Code van {devices}:\"\n[texts.de]\nchoose = \"Wähle:\\n{list}\"", 1);
+    let (status, body) = world.service.apply(&own).await;
+    assert_eq!(status, 201, "{body}");
+    let (prompts, _, _) = dialog(&world, &courier, &[PELL, "1", "x"]).await;
+    assert!(
+        prompts[0].starts_with("Wähle:\n1 Code von phone\n2 Kurz") && prompts[0].len() <= 60 && prompts[0].ends_with('…'),
+        "{prompts:?}"
+    );
+    assert_eq!(prompts[1], "Code von phone:", "the person's own language before the gateway's");
+    let lantern = world.gateway("lantern");
+    let (asked, _) = lantern.log_in("sable@local.northmoor.example", "whelk-at-low-water").await.unwrap();
+    assert_eq!(prompt(&asked), "Code van phone:");
+    let (refused, _) = lantern.log_in("nobody", "x").await.unwrap();
+    assert!(prompt(&refused).starts_with("Connexion refusée. Référence "), "what Dutch lacks is said in the site's own language");
+    let strange = own.replacen("{devices}", "{device}", 1).replacen("language = \"fr\"", "language = \"xx\"", 1);
+    let (_, checked) = world.service.call("POST", "/site/check", Some(json!({ "text": strange }))).await;
+    for part in ["`{device}` is no place to fill in", "known here: `{devices}`", "there are no texts in the language `xx`"] {
+        assert!(checked.to_string().contains(part), "{part}: {checked}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_operator_who_asks_for_an_impossible_factor_is_told_the_field_and_the_remedy() {
+    let world = Northmoor::start().await;
+    let add = async |body: Value| world.service.call("POST", "/people/tidehall/ines/factors", Some(body)).await;
+    for (body, part) in [
+        (json!({ "kind": "temporary", "seconds": 60 }), "`reason`"),
+        (json!({ "kind": "temporary", "seconds": 60, "reason": " " }), "`reason`"),
+        (json!({ "kind": "temporary", "seconds": 0, "reason": "x" }), "`seconds`"),
+        (json!({ "kind": "temporary", "seconds": 60, "reason": "x", "uses": 0 }), "`uses`"),
+        (json!({ "kind": "temporary", "seconds": 60, "reason": "x", "digits": 5 }), "`digits`"),
+        (json!({ "kind": "totp", "seed": "not base32!" }), "`seed`"),
+        (json!({ "kind": "totp", "seed": "GEZDGNBV" }), "at least 16"),
+        (json!({ "kind": "totp", "digits": 9 }), "9 digits"),
+        (json!({ "kind": "totp", "label": "a\u{0}b" }), "`label`"),
+        (json!({ "kind": "hotp", "pin": "12" }), "`pin`"),
+        (json!({ "kind": "fingerprint" }), "of another type"),
+    ] {
+        let (status, answer) = add(body.clone()).await;
+        let said = answer.to_string();
+        assert!(
+            (400..500).contains(&status) && said.contains(part) && !answer["remedy"].as_str().unwrap_or_default().is_empty(),
+            "{body}: {said}"
+        );
+    }
+    assert_eq!(world.service.get("/people/ines").await[0]["factors"].as_array().unwrap().len(), 1, "nothing was added");
+    let id = world.service.get("/people/ines").await[0]["factors"][0]["id"].clone();
+    let path = format!("/people/tidehall/ines/factors/{id}/resync");
+    for (body, part) in
+        [(json!({ "first": "123456" }), "two codes are needed"), (json!({ "first": "000000", "second": "000000" }), "in a row")]
+    {
+        let (status, answer) = world.service.call("POST", &path, Some(body)).await;
+        assert!(status == 422 && answer.to_string().contains(part), "{answer}");
+    }
+    let late = (code("ines", -6), code("ines", -5));
+    let (status, person) = world.service.call("POST", &path, Some(json!({ "first": late.0, "second": late.1 }))).await;
+    assert_eq!((status, person["factors"][0]["drift_seconds"].as_i64()), (200, Some(-150)));
+    assert_eq!(
+        world.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", -4))).await.0,
+        "accept",
+        "its clock is followed"
+    );
+    world.service.call("POST", "/operators", Some(json!({ "name": "mara", "role": "view" }))).await;
+    let token = world.service.call("POST", "/operators/mara/tokens", Some(json!({ "label": "second" }))).await.1["token"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let looks =
+        super::harness::http_client().post(format!("http://{}/api/v1/people/tidehall/ines/release", world.service.http)).bearer_auth(token);
+    assert_eq!(looks.send().await.unwrap().status(), 403, "who may only look releases nobody");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn whatever_a_courier_does_wrong_is_named_and_the_chain_says_what_follows() {
     let (world, courier) = portal(&[], CourierHabits::default()).await;
     let cases = [

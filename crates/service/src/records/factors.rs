@@ -270,3 +270,106 @@ fn read_lock(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<LockRow> 
 fn person_number(transaction: &Transaction<'_>, source: &str, login: &str) -> rusqlite::Result<Option<i64>> {
     transaction.query_row("SELECT id FROM people WHERE source = ?1 AND login = ?2", params![source, login], |row| row.get(0)).optional()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::records::{FactorSettings, NewPerson, Sync};
+    use bivector_core::device::CodeKind;
+    use std::time::Duration;
+
+    const NOON: Moment = Moment::from_secs(1_800_000_000);
+    const FIVE: Lockout = Lockout { after: 5, time: Duration::from_secs(900) };
+
+    fn wrong(points: u32) -> WrongTry {
+        WrongTry { person: "tidehall:ines".into(), points, ahead: None, gateway: "breakwater".into() }
+    }
+
+    fn mark(device: u64, used: Used) -> CodeMark {
+        CodeMark { person: "tidehall:ines".into(), device: Some((device, used)) }
+    }
+
+    /// A person with one factor; its number is 1.
+    async fn records_with(kind: CodeKind, settings: FactorSettings) -> (tempfile::TempDir, Records) {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let factor = NewFactor { kind, label: "x".into(), sealed: vec![1], settings, pin: None };
+        let person = NewPerson {
+            source: "tidehall".into(),
+            login: "ines".into(),
+            name: "Ines".into(),
+            password: None,
+            groups: Vec::new(),
+            disabled: false,
+            mail: None,
+            phone: None,
+            language: String::new(),
+            kept: None,
+            factor: Some(factor),
+        };
+        records.keep_people(vec![person], NOON).await.unwrap();
+        (folder, records)
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn of_many_guesses_at_once_a_right_code_behind_the_fifth_is_refused() {
+        let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records);
+        let until = Moment::from_secs(1_900_000_000);
+        let guesses: Vec<_> = (0..40)
+            .map(|_| agreement.clone())
+            .map(|agreement| tokio::spawn(async move { agreement.count_wrong(wrong(WrongTry::CODE), FIVE, NOON).await.unwrap() }))
+            .collect();
+        for guess in guesses {
+            guess.await.unwrap();
+        }
+        let right = mark(1, Used::Step { step: 9, until, drift: 0 });
+        let locked_until = NOON.plus(FIVE.time);
+        assert_eq!(agreement.use_code(right.clone(), NOON).await.unwrap(), Marked::Locked(locked_until));
+        let later = locked_until.plus(Duration::from_secs(1));
+        let used = agreement.use_code(right.clone(), later).await.unwrap();
+        assert!(matches!(used, Marked::Now(Some(state)) if state.last_used_us == Some(later.micros())), "{used:?}");
+        assert_eq!(agreement.use_code(right, later).await.unwrap(), Marked::Before, "a locked person's code was not used up, now it is");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_right_code_forgets_the_wrong_ones_and_a_lock_that_is_over_leaves_nothing() {
+        let (_folder, records) = records_with(CodeKind::Hotp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records.clone());
+        for count in 1..=4 {
+            let lock = agreement.count_wrong(wrong(WrongTry::CODE), FIVE, NOON).await.unwrap();
+            assert_eq!((lock.points, lock.locked_until_us), (count * WrongTry::CODE, None));
+        }
+        assert!(
+            matches!(agreement.use_code(mark(1, Used::Counter(7)), NOON).await.unwrap(), Marked::Now(Some(state)) if state.counter == 8)
+        );
+        assert_eq!(agreement.use_code(mark(1, Used::Counter(7)), NOON).await.unwrap(), Marked::Before);
+        assert!(records.locks().unwrap().is_empty());
+        for _ in 0..50 {
+            agreement.count_wrong(wrong(WrongTry::PROOF), FIVE, NOON).await.unwrap();
+        }
+        assert!(records.locks().unwrap()["tidehall:ines"].locked_until_us.is_some(), "fifty proofs count as five codes");
+        let after = NOON.plus(FIVE.time).plus(Duration::from_secs(1));
+        assert_eq!(agreement.count_wrong(wrong(WrongTry::CODE), FIVE, after).await.unwrap().points, WrongTry::CODE);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn entries_and_turns_are_good_as_often_as_they_say_even_at_once() {
+        let (_folder, records) = records_with(CodeKind::Temporary, FactorSettings { uses: Some(3), ..FactorSettings::default() }).await;
+        let agreement = Agreement::new(records.clone());
+        let tries: Vec<_> = (0..20)
+            .map(|_| agreement.clone())
+            .map(|agreement| tokio::spawn(async move { agreement.use_code(mark(1, Used::Turn), NOON).await.unwrap() }))
+            .collect();
+        let mut good = 0;
+        for one in tries {
+            good += usize::from(matches!(one.await.unwrap(), Marked::Now(_)));
+        }
+        assert_eq!(good, 3);
+        for (entry, fresh) in [(4, true), (4, false), (63, true)] {
+            let marked = agreement.use_code(mark(1, Used::Entry(entry)), NOON).await.unwrap();
+            assert_eq!(matches!(marked, Marked::Now(_)), fresh, "{entry}");
+        }
+        assert_eq!(agreement.use_code(mark(77, Used::Turn), NOON).await.unwrap(), Marked::Before, "a factor that is gone lets nobody in");
+    }
+}

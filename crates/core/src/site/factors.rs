@@ -1,0 +1,177 @@
+//! What a site says of second factors: which there are, how codes are sent, when wrong ones lock, who needs none.
+
+use super::Server;
+use crate::device::CodeKind;
+use ipnet::IpNet;
+use std::time::Duration;
+
+/// A way to give the second proof.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum FactorKind {
+    /// A code of one of the person's own devices or lists.
+    Code(CodeKind),
+    /// A code that a courier of the site brings, by index.
+    Courier(usize),
+    /// A code that an upstream of the site checks, by index.
+    Upstream(usize),
+}
+
+/// A word that people type behind their password to choose a factor.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FactorWord {
+    /// The word.
+    pub word: String,
+    /// The factor.
+    pub means: FactorKind,
+}
+
+/// What happens at a prompt when a person has several factors.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenSeveral {
+    /// The person chooses from a numbered list.
+    #[default]
+    List,
+    /// The first of the chain's list that the person has is asked for; the others are there if it fails.
+    First,
+}
+
+/// What happens when the second factor cannot be asked for because something of ours or behind us is down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenSecondIsDown {
+    /// The login is refused.
+    #[default]
+    Refuse,
+    /// The person's other factors are asked for; refused if there is none.
+    Next,
+    /// The first check alone lets in. Loud: warned about, counted, marked in every such trace.
+    FirstOnly,
+}
+
+/// Who is let in without a second factor.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Waiver {
+    /// Whom it is for.
+    pub who: Waived,
+    /// Why, for every trace.
+    pub reason: String,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// Whom a waiver is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Waived {
+    /// People whose own address, as the gateway tells it, is in one of these networks.
+    Network(Vec<IpNet>),
+    /// Members of one of these groups, in lower case.
+    Group(Vec<String>),
+    /// Names that fit one of these patterns, in lower case.
+    Person(Vec<String>),
+}
+
+/// A way to send codes to people.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Courier {
+    /// Its name, as a factor under `second`.
+    pub name: String,
+    /// What it carries codes by.
+    pub carries: Carries,
+    /// How it is spoken to.
+    pub by: CourierBy,
+    /// Name of its sealed secret, where it needs one.
+    pub secret: Option<String>,
+    /// PEM file with the issuers that are trusted; relative to the data folder.
+    pub trust: Option<String>,
+    /// How long one delivery may take.
+    pub patience: Duration,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// What a courier carries codes by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Carries {
+    /// A text message.
+    Text,
+    /// A call that reads the code out.
+    Call,
+    /// A mail.
+    Mail,
+}
+
+impl Carries {
+    /// All of them.
+    pub const ALL: &[Carries] = &[Carries::Text, Carries::Call, Carries::Mail];
+
+    /// Its name in site files, and the word by which people choose it unless the site has its own.
+    pub fn name(self) -> &'static str {
+        match self {
+            Carries::Text => "text",
+            Carries::Call => "call",
+            Carries::Mail => "mail",
+        }
+    }
+}
+
+/// How a courier is spoken to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CourierBy {
+    /// An HTTP call. Its parts are templates with `{to}`, `{code}`, `{text}`, `{name}` and `{secret}`.
+    Http {
+        /// Where to.
+        url: String,
+        /// Headers.
+        headers: Vec<(String, String)>,
+        /// The body; values are escaped if it is JSON or a form.
+        body: String,
+        /// Its type.
+        content_type: String,
+    },
+    /// A mail server (RFC 5321).
+    Smtp {
+        /// The server.
+        server: Server,
+        /// Whether `smtp://` is turned into TLS before anything is said.
+        start_tls: bool,
+        /// The sender's address.
+        from: String,
+        /// The account to sign in with; its password is the secret.
+        account: Option<String>,
+    },
+}
+
+/// How codes are sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sending {
+    /// Digits of a code.
+    pub digits: u8,
+    /// How long it works.
+    pub lasts: Duration,
+    /// How often one login may have a code sent again.
+    pub resends: u8,
+    /// Codes for one person in an hour.
+    pub per_person: u32,
+    /// Codes for all people in a minute.
+    pub per_minute: u32,
+}
+
+impl Default for Sending {
+    fn default() -> Self {
+        Sending { digits: 6, lasts: Duration::from_secs(300), resends: 2, per_person: 10, per_minute: 120 }
+    }
+}
+
+/// When wrong codes and PINs lock a person.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lockout {
+    /// Wrong ones in a row.
+    pub after: u32,
+    /// How long the lock lasts.
+    pub time: Duration,
+}
+
+impl Default for Lockout {
+    fn default() -> Self {
+        Lockout { after: 5, time: Duration::from_secs(15 * 60) }
+    }
+}
