@@ -390,6 +390,16 @@ impl Method {
         }
     }
 
+    /// Its name in sentences, with its article.
+    pub fn spoken(self) -> &'static str {
+        match self {
+            Method::Pap => "a PAP",
+            Method::Chap => "a CHAP",
+            Method::MsChapV2 => "an MS-CHAPv2",
+            Method::Eap => "an EAP",
+        }
+    }
+
     /// Whether we learn the password's text, so that forms, directories and codes work with it.
     pub fn gives_text(self) -> bool {
         self == Method::Pap

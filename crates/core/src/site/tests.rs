@@ -153,7 +153,7 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
         (
             &[("methods = [\"pap\"]", "methods = [\"pap\", \"chap\"]"), (staff_first, "first = [\"tidehall\"]")],
             "method-impossible",
-            "can never accept a chap login",
+            "can never accept a CHAP login",
         ),
         (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "only an upstream can end it"),
         (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"code(6)\"]")], "form-impossible", "the form has no password"),

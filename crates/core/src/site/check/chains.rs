@@ -138,7 +138,7 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
     for method in &chain.methods {
         let of_method: Vec<Way> = ways.iter().copied().filter(|way| way.method == *method).collect();
         if let Some(never) = all_never(&of_method) {
-            let message = format!("the chain `{}` can never accept a {} login, because {}", chain.name, method.name(), never.why);
+            let message = format!("the chain `{}` can never accept {} login, because {}", chain.name, method.spoken(), never.why);
             notes.error(
                 code_for(&never, "method-impossible"),
                 place_for(&never, &at, &forms_at),
