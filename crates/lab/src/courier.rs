@@ -5,14 +5,16 @@ use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::{Method, StatusCode};
 use axum::response::{IntoResponse, Response};
+use rustls::ServerConfig;
 use serde::{Deserialize, Serialize};
 use std::io;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
-use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::io::{AsyncBufReadExt, AsyncRead, AsyncWrite, AsyncWriteExt, BufReader};
+use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
+use tokio_rustls::TlsAcceptor;
 
 /// Messages that are remembered; the oldest make room.
 const KEPT: usize = 1000;
@@ -47,7 +49,7 @@ pub struct Arrived {
     pub to: String,
     /// What it says.
     pub text: String,
-    /// The value of the Authorization header, for HTTP.
+    /// The value of the Authorization header, for HTTP; what AUTH PLAIN gave, in base64, for mail.
     pub authorization: Option<String>,
     /// When it came, in microseconds since 1970.
     pub at_us: u64,
@@ -69,11 +71,19 @@ struct Inbox {
 }
 
 impl StandInCourier {
-    /// Starts both receivers (port 0 for any).
+    /// Starts both receivers (port 0 for any), both in clear.
     ///
     /// # Errors
     /// A socket's.
     pub async fn start(http: SocketAddr, smtp: SocketAddr, habits: CourierHabits) -> io::Result<Self> {
+        Self::start_with(http, smtp, habits, None).await
+    }
+
+    /// The same, with mail taken over TLS from the first byte.
+    ///
+    /// # Errors
+    /// A socket's.
+    pub async fn start_with(http: SocketAddr, smtp: SocketAddr, habits: CourierHabits, tls: Option<Arc<ServerConfig>>) -> io::Result<Self> {
         let (web, mail) = (TcpListener::bind(http).await?, TcpListener::bind(smtp).await?);
         let (http, smtp) = (web.local_addr()?, mail.local_addr()?);
         let inbox = Inbox { arrived: Arc::default(), habits: Arc::new(Mutex::new(habits)) };
@@ -83,7 +93,7 @@ impl StandInCourier {
                 tracing::debug!(%error, "the receiver of calls stopped");
             }
         });
-        let mails = tokio::spawn(take_mails(mail, inbox.clone()));
+        let mails = tokio::spawn(take_mails(mail, inbox.clone(), tls));
         Ok(StandInCourier { http, smtp, inbox, tasks: vec![calls, mails] })
     }
 
@@ -159,11 +169,18 @@ async fn take_call(State(inbox): State<Inbox>, request: Request) -> Response {
     (status, Body::from(vec![b'.'; habits.answer_bytes])).into_response()
 }
 
-async fn take_mails(listener: TcpListener, inbox: Inbox) {
+async fn take_mails(listener: TcpListener, inbox: Inbox, tls: Option<Arc<ServerConfig>>) {
     while let Ok((stream, _)) = listener.accept().await {
-        let inbox = inbox.clone();
+        let (inbox, tls) = (inbox.clone(), tls.clone());
         tokio::spawn(async move {
-            if let Err(error) = take_mail(stream, &inbox).await {
+            let taken = match tls {
+                None => take_mail(stream, &inbox).await,
+                Some(tls) => match TlsAcceptor::from(tls).accept(stream).await {
+                    Ok(stream) => take_mail(stream, &inbox).await,
+                    Err(error) => Err(error),
+                },
+            };
+            if let Err(error) = taken {
                 tracing::debug!(%error, "a mail connection broke");
             }
         });
@@ -171,7 +188,7 @@ async fn take_mails(listener: TcpListener, inbox: Inbox) {
 }
 
 /// As much of RFC 5321 as one client needs to hand a mail over.
-async fn take_mail(stream: TcpStream, inbox: &Inbox) -> io::Result<()> {
+async fn take_mail<S: AsyncRead + AsyncWrite + Unpin>(stream: S, inbox: &Inbox) -> io::Result<()> {
     let habits = inbox.habits();
     if habits.hang {
         std::future::pending::<()>().await;
@@ -179,7 +196,7 @@ async fn take_mail(stream: TcpStream, inbox: &Inbox) -> io::Result<()> {
     tokio::time::sleep(habits.delay).await;
     let mut stream = BufReader::new(stream);
     stream.write_all(b"220 lab.northmoor.example stand-in\r\n").await?;
-    let (mut to, mut line) = (String::new(), String::new());
+    let (mut to, mut line, mut account) = (String::new(), String::new(), None);
     loop {
         line.clear();
         if stream.read_line(&mut line).await? == 0 {
@@ -187,7 +204,12 @@ async fn take_mail(stream: TcpStream, inbox: &Inbox) -> io::Result<()> {
         }
         let command = line.trim_end().to_ascii_uppercase();
         let answer: &[u8] = match command.split([' ', ':']).next().unwrap_or_default() {
-            "EHLO" | "HELO" => b"250 lab.northmoor.example\r\n",
+            "EHLO" => b"250-lab.northmoor.example\r\n250 AUTH PLAIN\r\n",
+            "HELO" => b"250 lab.northmoor.example\r\n",
+            "AUTH" => {
+                account = line.split_whitespace().nth(2).map(str::to_owned);
+                b"235 welcome\r\n"
+            }
             "MAIL" | "RSET" | "NOOP" => b"250 ok\r\n",
             "RCPT" => {
                 to = line.split_once('<').and_then(|(_, rest)| rest.split_once('>')).map(|(to, _)| to.to_owned()).unwrap_or_default();
@@ -197,7 +219,7 @@ async fn take_mail(stream: TcpStream, inbox: &Inbox) -> io::Result<()> {
             "DATA" => {
                 stream.write_all(b"354 go on\r\n").await?;
                 let text = read_mail(&mut stream).await?;
-                inbox.keep("mail", to.clone(), text, None);
+                inbox.keep("mail", to.clone(), text, account.clone());
                 b"250 taken\r\n"
             }
             "QUIT" => {
@@ -211,7 +233,7 @@ async fn take_mail(stream: TcpStream, inbox: &Inbox) -> io::Result<()> {
 }
 
 /// The text of a mail up to the line with a single dot, headers left out.
-async fn read_mail(stream: &mut BufReader<TcpStream>) -> io::Result<String> {
+async fn read_mail<S: AsyncRead + Unpin>(stream: &mut BufReader<S>) -> io::Result<String> {
     let (mut text, mut line) = (String::new(), String::new());
     loop {
         line.clear();

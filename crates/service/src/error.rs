@@ -84,8 +84,8 @@ pub enum ServiceError {
     /// The site has errors.
     #[error("the site has {} {}", .0.len(), if .0.len() == 1 { "finding" } else { "findings" })]
     Site(Vec<Finding>),
-    /// A directory of the site cannot be used as it is configured.
-    #[error("the directory `{directory}` cannot be used: {why}")]
+    /// A directory or a courier of the site cannot be used as it is configured.
+    #[error("`{directory}` cannot be used: {why}")]
     Directory {
         /// Its name.
         directory: String,

@@ -2,6 +2,7 @@
 
 use super::harness::{Northmoor, Service, Setup, code, gateway, ines, outcome, text};
 use bivector_exchange::{Exchange, Request};
+use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_wire::{AttributeType, VendorAttribute};
@@ -111,6 +112,30 @@ async fn prompts_and_messages_are_in_the_persons_language_and_as_long_as_the_gat
     for part in ["`{device}` is no place to fill in", "known here: `{devices}`", "there are no texts in the language `xx`"] {
         assert!(checked.to_string().contains(part), "{part}: {checked}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mail_server_over_tls_is_trusted_by_its_issuer_only_and_gets_the_account() {
+    let issuer = LabIssuer::new("mail issuer").unwrap();
+    let tls = issuer.server(&["127.0.0.1"]).unwrap();
+    let courier =
+        StandInCourier::start_with(ANY.parse().unwrap(), ANY.parse().unwrap(), CourierHabits::default(), Some(tls)).await.unwrap();
+    let server = format!("server = \"smtps://{}\"\naccount = \"bivector\"\nsecret = \"courier/pager\"", courier.smtp());
+    let world = Northmoor::with(Setup { change: &[("server = \"smtp://127.0.0.1:18025\"", &server)], ..Setup::default() }).await;
+    let (_, seen, trace) = dialog(&world, &courier, &[PELL, "3"]).await;
+    assert_eq!(seen, "Access-Challenge");
+    assert!(trace["steps"].to_string().contains("certificate") && courier.arrived().is_empty(), "an issuer that nobody named: {trace:#}");
+    std::fs::write(world.service.data.join("mail-ca.pem"), issuer.pem()).unwrap();
+    let trusting = world.site.replacen("from = \"sign-in@", "trust = \"mail-ca.pem\"\nfrom = \"sign-in@", 1);
+    let (status, body) = world.service.apply(&trusting).await;
+    assert_eq!(status, 201, "{body}");
+    let (_, seen, trace) = dialog(&world, &courier, &[PELL, "3", "*"]).await;
+    assert_eq!(seen, "accept", "{trace:#}");
+    let given = courier.arrived()[0].authorization.clone().unwrap();
+    assert_eq!(data_encoding::BASE64.decode(given.as_bytes()).unwrap(), b"\0bivector\0pager-Zt5nW8");
+    let broken = trusting.replacen("mail-ca.pem", "no-such.pem", 1);
+    let (status, body) = world.service.apply(&broken).await;
+    assert!(status == 409 && body["title"].as_str().unwrap().starts_with("`post` cannot be used: the trust file"), "{body}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
