@@ -161,7 +161,7 @@ try {
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`]], env, 480)
   await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
-  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 560)
+  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 600)
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
   await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`]], env, 440)
   await terminal('gateway-handover', [['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 520)
@@ -176,7 +176,7 @@ try {
     ['bivector audit list --limit 6', `${bin} audit list --limit 6`],
     ['bivector audit verify', `${bin} audit verify`],
   ], env, 680)
-  await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 540)
+  await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 760)
   await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`]], env, 560)
 } finally {
   demo.kill('SIGINT')

@@ -106,8 +106,13 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
 
 /// Connecting, asking and failing over once, with a second to spare.
 fn methods(chains: &[&Chain]) -> String {
-    let mut names: Vec<String> = chains.iter().flat_map(|chain| &chain.methods).map(|method| method.name().to_uppercase()).collect();
-    names.dedup();
+    let mut names: Vec<&str> = Vec::new();
+    for method in chains.iter().flat_map(|chain| &chain.methods) {
+        let name = method.spoken().trim_start_matches("an ").trim_start_matches("a ");
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
     if names.is_empty() { "PAP".to_owned() } else { names.join(" or ") }
 }
 

@@ -129,7 +129,11 @@ pub fn render(kind: AttributeType, value: &[u8]) -> (String, String) {
         (DataType::Ipv4, 4) => Ipv4Addr::from([value[0], value[1], value[2], value[3]]).to_string(),
         (DataType::Ipv6, 16) => value.first_chunk::<16>().map_or_else(String::new, |octets| Ipv6Addr::from(*octets).to_string()),
         (DataType::Integer | DataType::Time, 4) => u32::from_be_bytes([value[0], value[1], value[2], value[3]]).to_string(),
-        (DataType::Text, _) => text_or_hex(value),
+        // A prompt may have several lines; here it has one.
+        (DataType::Text, _) => match std::str::from_utf8(value).map(|text| text.lines().collect::<Vec<_>>().join(" / ")) {
+            Ok(text) => text_or_hex(text.as_bytes()),
+            Err(_) => hex(value),
+        },
         (DataType::Octets, _) => text_or_hex(value),
         _ => hex(value),
     };
@@ -150,6 +154,13 @@ fn hex(value: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_prompt_of_several_lines_is_shown_in_one_and_noise_as_hex() {
+        let shown = |text: &[u8]| render(AttributeType::ReplyMessage, text).1;
+        assert_eq!(shown(b"Choose:\n1 phone\n2 mail"), "Choose: / 1 phone / 2 mail");
+        assert_eq!((shown(b"a\0b"), shown(b"\xff")), ("0x610062".to_owned(), "0xff".to_owned()));
+    }
 
     #[test]
     fn values_are_encoded_by_the_type_of_their_attribute() {

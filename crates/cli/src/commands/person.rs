@@ -54,7 +54,7 @@ fn show(people: &[PersonView], global: &Global) {
         }
         let password = if person.has_password { "kept here, hashed" } else { "checked by its source" };
         output::line(format!("  password  {password}"));
-        for (what, text) in [("mail", &person.mail), ("phone", &person.phone), ("proofs", &person.keeps)] {
+        for (what, text) in [("mail", &person.mail), ("phone", &person.phone), ("kept too", &person.keeps)] {
             if let Some(text) = text {
                 output::line(format!("  {what:<9} {text}"));
             }

@@ -65,6 +65,11 @@ async fn a_person_chooses_a_courier_at_a_prompt_or_by_a_word_and_types_what_arri
     assert_eq!((arrived[0].by.as_str(), arrived[0].to.as_str()), ("mail", "pell@northmoor.example"));
     assert!(arrived[0].text.ends_with("is your sign-in code for Northmoor Tidal. It works for 5 minutes."), "{}", arrived[0].text);
 
+    let tried =
+        world.service.cli_with_input(&["login", "pell", "--via", "lantern", "--password-file", "-", "--answers-file", "/dev/null"], PELL);
+    assert!(text(&tried.stdout).contains("number of your choice: / 1 code from phone / 2"), "{}", text(&tried.stdout));
+    let sheet = world.service.run(&["gateway", "handover", "lantern"]);
+    assert!(sheet.contains("PAP or CHAP or MS-CHAPv2\n"), "each method once: {sheet}");
     let (_, seen, _) = dialog(&world, &courier, &[&format!("{PELL},sms"), "*"]).await;
     assert_eq!(seen, "accept");
     let arrived = courier.arrived();

@@ -177,19 +177,8 @@ async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), P
     if !known || login.is_empty() || login.len() > 253 || login.chars().any(char::is_control) {
         return find(shared, source, login).map(|_| ());
     }
-    let person = NewPerson {
-        source: source.to_owned(),
-        login: login.to_owned(),
-        name: login.to_owned(),
-        password: None,
-        groups: Vec::new(),
-        disabled: false,
-        mail: None,
-        phone: None,
-        language: String::new(),
-        kept: None,
-        factor: None,
-    };
+    let (source, login) = (source.to_owned(), login.to_owned());
+    let person = NewPerson { source, name: login.clone(), login, ..NewPerson::default() };
     shared.records.keep_people(vec![person], clock::now()).await?;
     shared.roster.refresh(&shared.records)?;
     Ok(())

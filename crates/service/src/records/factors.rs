@@ -294,19 +294,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
         let factor = NewFactor { kind, label: "x".into(), sealed: vec![1], settings, pin: None };
-        let person = NewPerson {
-            source: "tidehall".into(),
-            login: "ines".into(),
-            name: "Ines".into(),
-            password: None,
-            groups: Vec::new(),
-            disabled: false,
-            mail: None,
-            phone: None,
-            language: String::new(),
-            kept: None,
-            factor: Some(factor),
-        };
+        let person = NewPerson { source: "tidehall".into(), login: "ines".into(), factor: Some(factor), ..NewPerson::default() };
         records.keep_people(vec![person], NOON).await.unwrap();
         (folder, records)
     }

@@ -79,7 +79,7 @@ pub struct FactorSettings {
 }
 
 /// A person to keep; an existing one of the same source and login is updated.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct NewPerson {
     /// See [`PersonRow::source`].
     pub source: String,
