@@ -47,7 +47,7 @@ fn fact(need: &Need) -> Fact {
             groups: Groups::new(["cn=control-room,ou=groups,dc=northmoor,dc=example"]),
             ..Found::default()
         })))),
-        Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device()], locked_until: None }))),
+        Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device()], ..Factors::default() }))),
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
         other => unreachable!("this login asks for nothing else: {other:?}"),

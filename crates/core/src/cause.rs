@@ -173,7 +173,7 @@ causes! {
         "the person starts the login again; if it repeats, the device sends an old State attribute";
     NotEnrolled "not-enrolled" Person
         "the person has no second factor yet"
-        "enrol the person, for example with `bivector person import`";
+        "invite the person with `bivector factor invite`; `when_not_enrolled` of the chain says what happens until then";
     CodeMissing "code-missing" Person
         "the password is right, but no code was typed"
         "the person types the code from the token right behind the password";
@@ -201,6 +201,24 @@ causes! {
     FactorUnreachable "factor-unreachable" Person
         "the person chose a factor that cannot reach them"
         "add the address or number to the person's entry, or let the person choose another factor";
+    ApprovalDenied "approval-denied" Person
+        "the person denied the login on the handset, or picked another number than the gateway showed"
+        "ask the person; if nobody logged in, somebody else knows the password: have it changed";
+    ApprovalDisowned "approval-disowned" Person
+        "the person says on the handset that this login is not theirs"
+        "somebody else knows the password: have it changed, then let approvals go on with `bivector factor release`";
+    ApprovalStopped "approval-stopped" Person
+        "approvals for this person are stopped, since they said that a login was not theirs"
+        "wait until the stop ends, or let approvals go on with `bivector factor release` once the password is changed";
+    ApprovalUnanswered "approval-unanswered" Person
+        "nobody answered the approval on the handset in time"
+        "the person opens the handset page and tries again; `second_patience` of the chain says how long it may take";
+    ApprovalBusy "approval-busy" Person
+        "another approval of this person is waiting for its answer, or as many as allowed were asked for in this hour"
+        "answer the one that waits; the limit is `per_person` under `[handset]`";
+    PersonSuspended "person-suspended" Person
+        "an operator has suspended this person here"
+        "let the person in again with `bivector person suspend --lift`, if that is meant";
     CodeUsed "code-used" Person
         "this code has been used before"
         "the person waits for the next code; if nobody used it, somebody may have seen it";

@@ -142,6 +142,8 @@ pub enum Used {
     Entry(u8),
     /// One use of a temporary code.
     Turn,
+    /// A handset's yes: nothing is used up, but the handset must still be there.
+    Approval,
 }
 
 /// A code that was right for a device. Only [`Device::verify`] makes one.

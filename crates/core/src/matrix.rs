@@ -48,6 +48,8 @@ pub enum Second {
     Courier,
     /// A code that an upstream checks.
     Upstream,
+    /// An approval on the person's handset.
+    Handset,
 }
 
 /// One way of logging in.
@@ -152,7 +154,7 @@ impl Shape {
 
 impl Second {
     /// All of them.
-    pub const ALL: &[Second] = &[Second::None, Second::Code, Second::Courier, Second::Upstream];
+    pub const ALL: &[Second] = &[Second::None, Second::Code, Second::Courier, Second::Upstream, Second::Handset];
 
     /// Of a factor.
     pub fn of(kind: FactorKind) -> Self {
@@ -160,6 +162,7 @@ impl Second {
             FactorKind::Code(_) => Second::Code,
             FactorKind::Courier(_) => Second::Courier,
             FactorKind::Upstream(_) => Second::Upstream,
+            FactorKind::Approval | FactorKind::Key => Second::Handset,
         }
     }
 
@@ -169,6 +172,7 @@ impl Second {
             Second::Code => "code of a device or list",
             Second::Courier => "code by courier",
             Second::Upstream => "code for an upstream",
+            Second::Handset => "approval on the handset",
         }
     }
 }
@@ -270,8 +274,8 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
         (Second::Code, shape) if shape.has_code() => Ok("the code in the field"),
         (Second::Upstream, shape) if shape.has_code() && method == Method::Pap => Ok("the code in the field goes to the upstream"),
         (Second::Code | Second::Upstream, Shape::PasswordFactor) => Err(Never {
-            why: "a factor word chooses a courier, and this factor is none",
-            remedies: &["add a courier to `second`", "take the form out"],
+            why: "a factor word chooses a courier or an approval, and this factor is neither",
+            remedies: &["add a courier or `approval` to `second`", "take the form out"],
         }),
         (Second::Code, _) => {
             asked("asked for at a prompt", PROMPTS, "no form has a place for the code, and the gateway shows no prompt to ask for it")
@@ -284,6 +288,8 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
             PROMPTS,
             "no form has a place for the code, and the gateway shows no prompt to ask for it",
         ),
+        (Second::Handset, Shape::PasswordFactor) => Ok("the word asks the handset"),
+        (Second::Handset, _) => Ok("asked on the handset, when no code was typed"),
         (Second::Courier, Shape::PasswordFactor) => asked(
             "sent by the word's courier, then asked for at a prompt",
             ONLY_PROMPTS,
@@ -387,7 +393,7 @@ mod tests {
     /// Written from the standards and the product's promises, not from the code above: one line a rule, the first that fits decides.
     /// Method, source, form, factor, prompts; `*` fits all, `a|b` fits either.
     const TABLE: &str = "
-        eap  *                 *                 code|courier|upstream  *    no
+        eap  *                 *                 code|courier|upstream|handset  *    no
         eap  upstream          password          none                   *    yes
         eap  *                 *                 *                      *    no
         *    !gateway          code|pin-code     *                      *    no
@@ -395,6 +401,7 @@ mod tests {
         *    *                 !password         none                   *    no
         chap        directory|nt-directory   *   *                      *    no
         ms-chap-v2  directory         *          *                      *    no
+        pap  *                 *                 handset                *    yes
         pap  *                 password-factor   code|upstream          *    no
         pap  *                 *                 courier                no   no
         pap  *                 *                 courier                yes  yes
@@ -404,6 +411,7 @@ mod tests {
         pap  *                 password          code|upstream          yes  yes
         *    *                 password-factor|password-pin-code|pin-code  *  *  no
         *    upstream|nt-directory  password-code  *                    *    no
+        *    *                 *                 handset                *    yes
         *    *                 password-code|code  code                 *    yes
         *    *                 password-code|code  upstream             *    no
         *    *                 password          none                   *    yes
@@ -454,7 +462,7 @@ mod tests {
                 }
             }
         }
-        assert_eq!(counted, 4 * 5 * 6 * 4 * 2);
+        assert_eq!(counted, 4 * 5 * 6 * 5 * 2);
     }
 
     #[test]

@@ -51,6 +51,13 @@ texts! {
     OptionCall "option_call" ["to"] "call to {to}" "Anruf bei {to}" "appel au {to}";
     OptionMail "option_mail" ["to"] "mail to {to}" "E-Mail an {to}" "courriel à {to}";
     OptionUpstream "option_upstream" ["upstream"] "code for {upstream}" "Code für {upstream}" "code pour {upstream}";
+    Number "number" ["number"] "Pick {number} on your phone, then go on here without typing anything." "Auf dem Telefon {number} wählen, dann hier ohne Eingabe weiter." "Choisissez {number} sur votre téléphone, puis continuez ici sans rien taper.";
+    OptionApproval "option_approval" [] "approve on your phone" "auf dem Telefon bestätigen" "approuver sur votre téléphone";
+    OptionKey "option_key" [] "touch your security key on your phone" "Sicherheitsschlüssel am Telefon berühren" "toucher votre clé de sécurité sur le téléphone";
+    Unanswered "unanswered" [] "Nobody answered on your phone." "Auf dem Telefon hat niemand geantwortet." "Personne n'a répondu sur votre téléphone.";
+    Enrol "enrol" ["key", "site"] "You have no second factor yet. Add an account by key to your authenticator app: {key} Then type the code that it shows for {site}:" "Noch kein zweiter Faktor. In der Authenticator-App ein Konto mit diesem Schlüssel anlegen: {key} Dann den Code eingeben, den sie für {site} zeigt:" "Vous n'avez pas encore de second facteur. Ajoutez un compte avec cette clé à votre application : {key} Puis tapez le code qu'elle affiche pour {site} :";
+    Invitation "invitation" ["name", "site", "link", "code", "hours"] "{name}, set up your second factor for {site}: {link} Invitation {code}, for {hours} hours, once." "{name}, richten Sie Ihren zweiten Faktor für {site} ein: {link} Einladung {code}, {hours} Stunden lang, einmal." "{name}, configurez votre second facteur pour {site} : {link} Invitation {code}, pendant {hours} heures, une fois.";
+    InvitationSubject "invitation_subject" ["site"] "Your invitation from {site}" "Ihre Einladung von {site}" "Votre invitation de {site}";
     Wrong "wrong" [] "That was not right." "Das war nicht richtig." "Ce n'était pas correct.";
     NotSent "not_sent" [] "It could not be sent." "Der Versand ist nicht gelungen." "L'envoi n'a pas abouti.";
     NoMore "no_more" [] "No further code can be sent now." "Jetzt kann kein weiterer Code versandt werden." "Aucun autre code ne peut être envoyé maintenant.";

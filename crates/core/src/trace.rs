@@ -90,6 +90,8 @@ pub enum Origin {
     Gateway,
     /// An operator tried it through a rehearsal door.
     Rehearsal,
+    /// A person signed in to their own page.
+    Page,
 }
 
 /// The record of one login.

@@ -17,7 +17,7 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
     loop {
         match login.next() {
             Next::Ask(need) => {
-                let fact = answer(need, live, shared, clock.now()).await;
+                let fact = answer(need, live, shared, clock).await;
                 login.learn(fact, clock.now());
             }
             Next::Wait(until, _timer) => {
@@ -29,15 +29,20 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
     }
 }
 
-async fn answer(need: Need, live: &LiveSite, shared: &Shared, now: Moment) -> Fact {
+async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
+    let now = clock.now();
     match need {
         Need::FindPerson { source, name } => Fact::Person(find(source, &name, live, &shared.roster).await),
-        Need::Factors { person } => Fact::Factors(shared.roster.factors(&person, now)),
+        Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
         Need::CheckPassword { source, person, guess } => Fact::Password(check(source, &person, guess, live, &shared.roster).await),
         Need::Kept { source, person } => Fact::Secret(kept_secret(source, &person, live, &shared.roster).await),
         Need::CheckPin { person, device, guess } => Fact::Pin(shared.roster.check_pin(&person, device, guess).await),
         Need::CountWrong(wrong) => Fact::Counted(count_wrong(*wrong, live, shared, now).await),
         Need::SendCode(sendable) => Fact::Sent(send_code(&sendable, live, shared, now).await),
+        Need::SendApproval(ask) => Fact::ApprovalSent(ask_handset(*ask, live, shared, now)),
+        Need::AwaitApproval { id, person } => Fact::Approval(shared.approvals.wait(id, &person, clock).await),
+        Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
+        Need::AddDevice(device) => Fact::Added(add_device(*device, shared, now).await),
         Need::MarkCode(mark) => Fact::Mark(mark_code(mark, shared, now).await),
         Need::AskUpstream(ask) => Fact::Upstream(match live.upstreams.get(ask.upstream) {
             Some(upstream) => upstream.ask(&ask).await,
@@ -116,8 +121,10 @@ async fn find(source: SourceRef, name: &str, live: &LiveSite, roster: &Roster) -
         SourceRef::Directory(index) => match live.directories.get(index) {
             Some(directory) => {
                 let mut answer = directory.find(name).await;
-                if let PersonAnswer::Found(person) = &mut answer.value {
-                    roster.complete(person);
+                if let PersonAnswer::Found(person) = &mut answer.value
+                    && !roster.complete(person)
+                {
+                    answer.value = PersonAnswer::Refused(Cause::PersonSuspended);
                 }
                 answer
             }
@@ -151,6 +158,9 @@ async fn check(source: SourceRef, person: &Found, guess: Secret<String>, live: &
 
 async fn mark_code(mark: CodeMark, shared: &Shared, now: Moment) -> MarkAnswer {
     let (person, device) = (mark.person.clone(), mark.device);
+    if let Some(id) = mark.withdraw {
+        shared.approvals.withdraw(id, now);
+    }
     match shared.agreement.use_code(mark, now).await {
         Ok(Marked::Now(state)) => {
             if let Some(((device, _), state)) = device.zip(state) {
@@ -182,6 +192,30 @@ async fn count_wrong(wrong: WrongTry, live: &LiveSite, shared: &Shared, now: Mom
             answer
         }
         Err(error) => CountAnswer::Unavailable(broken(&error)),
+    }
+}
+
+/// Asks a handset, unless the person has stopped approvals.
+fn ask_handset(ask: ApprovalAsk, live: &LiveSite, shared: &Shared, now: Moment) -> ApprovalSent {
+    if let Some(stop) = shared.roster.stop_of(&ask.person, now) {
+        metrics::approval("stopped");
+        return ApprovalSent::Stopped(Moment::from_micros(stop.until_us));
+    }
+    let sent = shared.approvals.ask(ask, &live.site.handset, random(), now);
+    metrics::approval(match &sent {
+        ApprovalSent::Sent { joined: true, .. } => "joined",
+        ApprovalSent::Sent { .. } => "asked",
+        _ => "limited",
+    });
+    sent
+}
+
+/// Keeps an authenticator app that a login has set up.
+async fn add_device(device: NewDevice, shared: &Shared, now: Moment) -> AddAnswer {
+    match crate::invitations::keep_enrolled(device, shared, now).await {
+        Ok(Some(id)) => AddAnswer::Added(id),
+        Ok(None) => AddAnswer::EnrolledMeanwhile,
+        Err(error) => AddAnswer::Unavailable(broken(&error)),
     }
 }
 

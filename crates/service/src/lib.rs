@@ -5,13 +5,17 @@
 
 pub mod api;
 pub mod apply;
+pub mod approvals;
 pub mod clock;
 pub mod confirm;
 pub mod console;
 pub mod doors;
 pub mod driver;
 pub mod edit;
+pub mod edits;
 pub mod error;
+pub mod handset;
+pub mod invitations;
 pub mod live;
 pub mod metrics;
 pub mod operators;

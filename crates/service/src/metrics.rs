@@ -61,6 +61,11 @@ pub fn failed_server(source: &str, server: &str, cause: Cause) {
         .increment(1);
 }
 
+/// An approval was asked for, joined, stopped or limited; or how it was answered.
+pub fn approval(how: &'static str) {
+    counter!("bivector_approvals_total", "how" => how).increment(1);
+}
+
 /// A code was sent, could not be, or was not because of a limit.
 pub fn courier(how: &'static str) {
     counter!("bivector_courier_total", "how" => how).increment(1);

@@ -114,16 +114,29 @@ async fn fits(state: &ApiState, operator: &OperatorRow, password: Secret<String>
     state.shared.agreement.put_if_absent(mark, now.plus(Duration::from_secs(MARK)), now).await
 }
 
+/// Tries of invitations and of sign-ins to people's own pages from one address, before it has to wait. Many people may share one.
+const TRIES_OF_ADDRESS: u32 = 10;
+
+/// Whether another try from an address is let through.
+pub(crate) fn may_try_often(failures: &SignInFailures, address: &str) -> bool {
+    tries_left(failures, address, TRIES_OF_ADDRESS)
+}
+
 fn may_try(failures: &SignInFailures, name: &str) -> bool {
+    tries_left(failures, name, TRIES)
+}
+
+fn tries_left(failures: &SignInFailures, name: &str, most: u32) -> bool {
     let Ok(mut failures) = failures.lock() else { return false };
     failures.retain(|_, (_, last)| last.elapsed() < WAIT);
     match failures.get(name) {
-        Some((count, _)) => *count < TRIES,
+        Some((count, _)) => *count < most,
         None => failures.len() < COUNTED,
     }
 }
 
-fn note(failures: &SignInFailures, name: &str, right: bool) {
+/// Counts a try.
+pub(crate) fn note(failures: &SignInFailures, name: &str, right: bool) {
     let Ok(mut failures) = failures.lock() else { return };
     if right {
         failures.remove(name);

@@ -2,8 +2,9 @@
 
 use crate::clock;
 use crate::error::ServiceError;
-use crate::records::{FactorSettings, NewFactor, NewPerson};
-use crate::roster::{KeptPassword, hash_password, kept_purpose, seed_purpose};
+use crate::invitations::{self, Whom};
+use crate::records::{Edit, FactorSettings, NewFactor, NewPerson};
+use crate::roster::{KeptPassword, hash_password, kept_purpose, person_key, seed_purpose};
 use crate::shared::Shared;
 use bivector_core::device::CodeKind;
 use bivector_core::totp::{Algorithm, Settings};
@@ -59,6 +60,14 @@ pub struct Imported {
     pub people: usize,
     /// Factors in the file.
     pub factors: usize,
+    /// People of the file who are not known here yet.
+    pub new: usize,
+    /// The number under which the import can be taken back.
+    pub change: Option<u64>,
+    /// How many newcomers were invited, as the site says for their groups.
+    pub invited: usize,
+    /// Whom an invitation did not reach, and why.
+    pub missed: Vec<String>,
     /// Mistakes; if there are any, nothing was kept.
     pub errors: Vec<LineError>,
 }
@@ -92,11 +101,21 @@ struct NewDevice {
 ///
 /// # Errors
 /// The records failed. Mistakes in the file come back in [`Imported`].
-pub async fn import(text: &str, preview: bool, shared: &Arc<Shared>) -> Result<Imported, ServiceError> {
+pub async fn import(text: &str, preview: bool, operator: &str, shared: &Arc<Shared>) -> Result<Imported, ServiceError> {
     let sources =
         shared.live.load().as_ref().map(|live| live.site.directories.iter().map(|directory| directory.name.clone()).collect::<Vec<_>>());
     let (lines, errors) = read(text, &sources.unwrap_or_default());
-    let imported = Imported { people: lines.len(), factors: lines.iter().filter(|line| line.device.is_some()).count(), errors };
+    let is_new = |line: &&Line| shared.roster.get(&person_key(&line.person.source, &line.person.login)).is_none();
+    let newcomers: Vec<Whom> = lines.iter().filter(is_new).map(whom).collect();
+    let mut imported = Imported {
+        people: lines.len(),
+        factors: lines.iter().filter(|line| line.device.is_some()).count(),
+        new: newcomers.len(),
+        change: None,
+        invited: 0,
+        missed: Vec::new(),
+        errors,
+    };
     if preview || !imported.errors.is_empty() {
         return Ok(imported);
     }
@@ -104,9 +123,27 @@ pub async fn import(text: &str, preview: bool, shared: &Arc<Shared>) -> Result<I
     let people = tokio::task::spawn_blocking(move || lines.into_iter().map(|line| seal(line, &sealing)).collect::<Result<Vec<_>, _>>())
         .await
         .map_err(|_| ServiceError::Records("the import was stopped".into()))??;
-    shared.records.keep_people(people, clock::now()).await?;
+    let what = format!("import of {} people, {} of them new", imported.people, imported.new);
+    let edits = people.into_iter().map(|person| Edit::Keep(Box::new(person))).collect();
+    imported.change = Some(shared.records.change_people(operator.to_owned(), what, edits, clock::now()).await?);
     shared.roster.refresh(&shared.records)?;
+    if let Some(live) = shared.live.load_full() {
+        (imported.invited, imported.missed) = invitations::welcome(shared, &live, &newcomers, operator).await;
+    }
     Ok(imported)
+}
+
+fn whom(line: &Line) -> Whom {
+    let person = &line.person;
+    Whom {
+        source: person.source.clone(),
+        login: person.login.clone(),
+        name: person.name.clone(),
+        groups: person.groups.iter().map(|group| group.to_lowercase()).collect(),
+        mail: person.mail.clone(),
+        phone: person.phone.clone(),
+        language: person.language.clone(),
+    }
 }
 
 fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
@@ -124,7 +161,7 @@ fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
         let purpose = seed_purpose(&person.source, &person.login);
         let pin = device.pin.as_ref().map(hash_password).transpose().map_err(ServiceError::Records)?;
         let sealed = shared.seal.seal(&purpose, device.seed.expose());
-        person.factor = Some(NewFactor { kind: device.kind, label: device.label, sealed, settings: device.settings, pin });
+        person.factor = Some(NewFactor { kind: device.kind.into(), label: device.label, sealed, settings: device.settings, pin });
     }
     Ok(person)
 }
@@ -137,7 +174,7 @@ fn read(text: &str, sources: &[String]) -> (Vec<Line>, Vec<LineError>) {
         Ok(headers) => headers.clone(),
         Err(error) => return (Vec::new(), vec![line_error(1, None, format!("the header cannot be read: {error}"))]),
     };
-    check_headers(&headers, &mut errors);
+    check_headers(&headers, COLUMNS, &mut errors);
     if !errors.is_empty() {
         return (Vec::new(), errors);
     }
@@ -172,11 +209,16 @@ fn read(text: &str, sources: &[String]) -> (Vec<Line>, Vec<LineError>) {
     (lines, errors)
 }
 
-fn check_headers(headers: &StringRecord, errors: &mut Vec<LineError>) {
-    for header in headers.iter().filter(|header| !COLUMNS.contains(header)) {
-        errors.push(line_error(1, Some(header), format!("there is no column `{header}`; known: {}", COLUMNS.join(", "))));
+/// Every column is known, none stands twice, and the first two are there.
+pub(crate) fn check_headers(headers: &StringRecord, known: &[&str], errors: &mut Vec<LineError>) {
+    for (at, header) in headers.iter().enumerate() {
+        if !known.contains(&header) {
+            errors.push(line_error(1, Some(header), format!("there is no column `{header}`; known: {}", known.join(", "))));
+        } else if headers.iter().take(at).any(|earlier| earlier == header) {
+            errors.push(line_error(1, Some(header), format!("the column `{header}` stands twice")));
+        }
     }
-    for needed in &COLUMNS[..2] {
+    for needed in &known[..2] {
         if !headers.iter().any(|header| header == *needed) {
             errors.push(line_error(1, Some(needed), format!("the column `{needed}` is missing")));
         }
@@ -249,6 +291,62 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
     (errors.len() == before).then_some(Line { person, password, keep, device })
 }
 
+/// What is wrong with one person: the field, what is wrong, and what would help.
+type WrongField = (&'static str, String, &'static str);
+
+/// One person as given by an operator; what is not given stays as it is known.
+///
+/// # Errors
+/// The field that is wrong, and why.
+pub async fn one(
+    source: &str,
+    login: &str,
+    request: crate::api::PersonRequest,
+    known: Option<&crate::records::PersonRow>,
+    sources: &[String],
+) -> Result<NewPerson, WrongField> {
+    let login = login.trim().to_lowercase();
+    if login.is_empty() || login.len() > 253 || login.chars().any(char::is_control) {
+        return Err(("login", "a login name has 1 to 253 bytes and no control characters".into(), "type it again"));
+    }
+    if source != "roster" && !sources.iter().any(|known| known == source) {
+        let known = sources.iter().map(String::as_str).chain(["roster"]).collect::<Vec<_>>().join(", ");
+        return Err(("source", format!("there is no source `{source}`; known: {known}"), "name one of these"));
+    }
+    if request.mail.as_ref().is_some_and(|mail| !mail.is_empty() && !mail.contains('@')) {
+        return Err(("mail", "this is no mail address".into(), "write NAME@DOMAIN"));
+    }
+    if request.phone.as_ref().is_some_and(|phone| !phone.is_empty() && phone.bytes().filter(u8::is_ascii_digit).count() < 5) {
+        return Err(("phone", "this is no telephone number".into(), "write it with its country code"));
+    }
+    let password = request.password.map(Secret::new);
+    if password.is_some() && source != "roster" {
+        return Err(("password", format!("`{source}` checks its own passwords"), "leave it out"));
+    }
+    let hashed = match password {
+        Some(password) => {
+            let hashed = tokio::task::spawn_blocking(move || hash_password(&password)).await;
+            let hashed = hashed.map_err(|error| error.to_string()).and_then(|hashed| hashed);
+            Some(hashed.map_err(|error| ("password", error, "choose another"))?)
+        }
+        None => None,
+    };
+    let name = request.name.map(|name| name.trim().to_owned()).filter(|name| !name.is_empty());
+    Ok(NewPerson {
+        source: source.to_owned(),
+        name: name.or_else(|| known.map(|known| known.name.clone())).unwrap_or_else(|| login.clone()),
+        login,
+        password: hashed,
+        groups: request.groups.or_else(|| known.map(|known| known.groups.clone())).unwrap_or_default(),
+        disabled: known.is_some_and(|known| known.disabled),
+        mail: request.mail,
+        phone: request.phone,
+        language: request.language.or_else(|| known.map(|known| known.language.clone())).unwrap_or_default(),
+        kept: None,
+        factor: None,
+    })
+}
+
 /// The device of a line: by time or by count.
 fn read_device<'r>(field: &impl Fn(&str) -> Option<&'r str>, wrong: &mut impl FnMut(&str, String)) -> Option<NewDevice> {
     let pin = field("pin").map(|pin| Secret::new(pin.to_owned()));
@@ -315,7 +413,7 @@ fn read_base32(column: &str, text: &str, wrong: &mut impl FnMut(&str, String)) -
     seed
 }
 
-fn describe(error: &csv::Error) -> String {
+pub(crate) fn describe(error: &csv::Error) -> String {
     match error.kind() {
         csv::ErrorKind::UnequalLengths { expected_len, len, .. } => format!("{len} fields; the header has {expected_len}"),
         csv::ErrorKind::Utf8 { .. } => "the line is not UTF-8".into(),
@@ -323,7 +421,7 @@ fn describe(error: &csv::Error) -> String {
     }
 }
 
-fn line_error(line: u64, column: Option<&str>, message: String) -> LineError {
+pub(crate) fn line_error(line: u64, column: Option<&str>, message: String) -> LineError {
     LineError { line, column: column.map(str::to_owned), message }
 }
 

@@ -1,18 +1,17 @@
 //! People and their factors in memory, as the records hold them: looking one up costs no I/O. Seeds stay sealed until used.
 
-use crate::records::{FactorRow, FactorState, LockRow, PersonRow, Records};
+use crate::records::{DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, StopRow};
 use crate::seal::Seal;
-use arc_swap::ArcSwap;
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use bivector_core::Cause;
 use bivector_core::Moment;
 use bivector_core::device::{CodeKind, Device, Makes};
-use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, Unavailable};
+use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, Station, Unavailable};
 use bivector_core::rule::Groups;
 use bivector_wire::Secret;
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, RwLock};
 use std::time::Duration;
 use tokio::sync::Semaphore;
 
@@ -22,9 +21,12 @@ const CHECKS: usize = 2;
 /// The roster.
 #[derive(Debug)]
 pub struct Roster {
-    people: ArcSwap<HashMap<String, Arc<PersonRow>>>,
+    people: RwLock<HashMap<String, Arc<PersonRow>>>,
     states: Mutex<HashMap<u64, FactorState>>,
     locks: Mutex<HashMap<String, LockRow>>,
+    stops: Mutex<HashMap<String, StopRow>>,
+    invitations: Mutex<HashMap<String, Invitation>>,
+    remembered: Mutex<HashMap<Station, Moment>>,
     seal: Arc<Seal>,
     checks: Semaphore,
 }
@@ -81,8 +83,16 @@ impl Roster {
     /// # Errors
     /// The records cannot be read.
     pub fn load(records: &Records, seal: Arc<Seal>) -> Result<Self, crate::ServiceError> {
-        let roster =
-            Roster { people: ArcSwap::default(), states: Mutex::default(), locks: Mutex::default(), seal, checks: Semaphore::new(CHECKS) };
+        let roster = Roster {
+            people: RwLock::default(),
+            states: Mutex::default(),
+            locks: Mutex::default(),
+            stops: Mutex::default(),
+            invitations: Mutex::default(),
+            remembered: Mutex::new(records.remembered(crate::clock::now())?),
+            seal,
+            checks: Semaphore::new(CHECKS),
+        };
         roster.refresh(records)?;
         Ok(roster)
     }
@@ -93,8 +103,18 @@ impl Roster {
     /// The records cannot be read; the people known so far stay.
     pub fn refresh(&self, records: &Records) -> Result<(), crate::ServiceError> {
         let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Arc::new(person)));
-        self.people.store(Arc::new(people.collect()));
+        let people = people.collect();
+        if let Ok(mut known) = self.people.write() {
+            *known = people;
+        }
         let (states, locks) = (records.factor_states()?, records.locks()?);
+        let (stops, invitations) = (records.stops()?, records.invitations()?);
+        if let Ok(mut known) = self.stops.lock() {
+            *known = stops;
+        }
+        if let Ok(mut known) = self.invitations.lock() {
+            *known = invitations;
+        }
         if let Ok(mut known) = self.states.lock() {
             *known = states;
         }
@@ -102,6 +122,80 @@ impl Roster {
             *known = locks;
         }
         Ok(())
+    }
+
+    /// Reads one person again, after a change of that person alone.
+    ///
+    /// # Errors
+    /// The records cannot be read; what was known so far stays.
+    pub fn refresh_person(&self, records: &Records, source: &str, login: &str) -> Result<(), crate::ServiceError> {
+        let person = records.person(source, &login.to_lowercase())?;
+        if let Ok(mut known) = self.people.write() {
+            match person {
+                Some(person) => drop(known.insert(person_key(source, login), Arc::new(person))),
+                None => drop(known.remove(&person_key(source, login))),
+            }
+        }
+        Ok(())
+    }
+
+    /// The newest invitation of a person, used or not.
+    pub fn invitation_of(&self, key: &str) -> Option<Invitation> {
+        self.invitations.lock().ok().and_then(|known| known.get(key).cloned())
+    }
+
+    /// Takes over what the records now hold of a person's invitation.
+    pub fn note_invitation(&self, key: &str, invitation: Option<Invitation>) {
+        if let Ok(mut known) = self.invitations.lock() {
+            match invitation {
+                Some(invitation) => drop(known.insert(key.to_owned(), invitation)),
+                None => drop(known.remove(key)),
+            }
+        }
+    }
+
+    /// Stopped approvals of a person, unless the stop is over.
+    pub fn stop_of(&self, key: &str, now: Moment) -> Option<StopRow> {
+        self.stops.lock().ok().and_then(|known| known.get(key).cloned()).filter(|stop| stop.until_us > now.micros())
+    }
+
+    /// Takes over a stop, or that there is none any more.
+    pub fn note_stop(&self, key: &str, stop: Option<StopRow>) {
+        if let Ok(mut known) = self.stops.lock() {
+            match stop {
+                Some(stop) => drop(known.insert(key.to_owned(), stop)),
+                None => drop(known.remove(key)),
+            }
+        }
+    }
+
+    /// Remembers a person's device.
+    pub fn note_remembered(&self, station: Station, until: Moment, now: Moment) {
+        if let Ok(mut known) = self.remembered.lock() {
+            known.retain(|_, until| *until > now);
+            known.insert(station, until);
+        }
+    }
+
+    /// Forgets the devices of a person.
+    pub fn forget_devices(&self, key: &str) {
+        if let Ok(mut known) = self.remembered.lock() {
+            known.retain(|station, _| station.person != key);
+        }
+    }
+
+    /// A person's factor by number, wherever it is: of handset and key only the number is known at first.
+    pub fn owner_of(&self, factor: u64) -> Option<(Arc<PersonRow>, FactorRow)> {
+        let people = self.people.read().ok()?;
+        people.values().find_map(|person| {
+            let factor = person.factors.iter().find(|own| own.id == factor)?;
+            Some((Arc::clone(person), factor.clone()))
+        })
+    }
+
+    /// What is sealed of a factor.
+    pub fn opened(&self, person: &PersonRow, factor: &FactorRow) -> Option<Secret<Vec<u8>>> {
+        self.seal.open(&seed_purpose(&person.source, &person.login), &factor.sealed).ok()
     }
 
     /// What a device is at.
@@ -143,21 +237,21 @@ impl Roster {
 
     /// All people, by source and login.
     pub fn all(&self) -> Vec<Arc<PersonRow>> {
-        let mut all: Vec<_> = self.people.load().values().cloned().collect();
+        let mut all: Vec<_> = self.people.read().map(|people| people.values().cloned().collect()).unwrap_or_default();
         all.sort_by(|a, b| (&a.source, &a.login).cmp(&(&b.source, &b.login)));
         all
     }
 
     /// A person by key.
     pub fn get(&self, key: &str) -> Option<Arc<PersonRow>> {
-        self.people.load().get(key).cloned()
+        self.people.read().ok().and_then(|people| people.get(key).cloned())
     }
 
     /// Answers a search in the roster itself.
     pub fn find(&self, name: &str) -> PersonAnswer {
         match self.get(&person_key("roster", name)) {
             None => PersonAnswer::NoSuchPerson,
-            Some(person) if person.disabled => PersonAnswer::Refused(Cause::AccountDisabled),
+            Some(person) if person.disabled => PersonAnswer::Refused(Cause::PersonSuspended),
             Some(person) => PersonAnswer::Found(Box::new(Found {
                 key: person_key("roster", &person.login),
                 login: person.login.clone(),
@@ -185,14 +279,15 @@ impl Roster {
         }
     }
 
-    /// Fills in what a directory did not say of a person and the records know.
-    pub fn complete(&self, person: &mut Found) {
-        let Some(kept) = self.get(&person.key) else { return };
+    /// Fills in what a directory did not say of a person and the records know; `false` if an operator has suspended the person here.
+    pub fn complete(&self, person: &mut Found) -> bool {
+        let Some(kept) = self.get(&person.key) else { return true };
         person.mail = person.mail.take().or_else(|| kept.mail.clone());
         person.phone = person.phone.take().or_else(|| kept.phone.clone());
         if person.language.is_empty() {
             person.language = kept.language.clone();
         }
+        !kept.disabled
     }
 
     /// What is kept of a roster person's password for proofs.
@@ -221,24 +316,33 @@ impl Roster {
     }
 
     /// Devices and lists of a person of any source, and whether the person is locked.
-    pub fn factors(&self, key: &str, now: Moment) -> FactorsAnswer {
+    pub fn factors(&self, key: &str, station: Option<&Station>, now: Moment) -> FactorsAnswer {
         let locked_until = self.lock_of(key, now).and_then(|lock| lock.locked_until_us).map(Moment::from_micros);
-        let Some(person) = self.get(key) else {
-            return FactorsAnswer::Known(Box::new(Factors { devices: Vec::new(), locked_until }));
-        };
-        let devices: Option<Vec<Device>> = person.factors.iter().map(|factor| self.device(&person, factor, now)).collect();
+        let remembered_until = station.and_then(|station| self.remembered.lock().ok()?.get(station).copied());
+        let known = Factors { locked_until, remembered_until, ..Factors::default() };
+        let Some(person) = self.get(key) else { return FactorsAnswer::Known(Box::new(known)) };
+        let ready = || person.factors.iter().filter(|factor| factor.settings.waits_for.is_none());
+        let of_kind = |kind: DeviceKind| ready().filter(|factor| factor.kind == kind).count() as u32;
+        let codes = ready().filter(|factor| factor.kind.code().is_some());
+        let devices: Option<Vec<Device>> = codes.map(|factor| self.device(&person, factor, now)).collect();
         match devices {
-            Some(devices) => FactorsAnswer::Known(Box::new(Factors { devices, locked_until })),
+            Some(devices) => FactorsAnswer::Known(Box::new(Factors {
+                devices,
+                handsets: of_kind(DeviceKind::Handset),
+                keys: of_kind(DeviceKind::Key),
+                ..known
+            })),
             None => FactorsAnswer::Unavailable(does_not_open()),
         }
     }
 
-    /// A factor with its secrets opened; nothing if they do not open.
+    /// A factor that makes codes, with its secrets opened; nothing if they do not open.
     pub fn device(&self, person: &PersonRow, factor: &FactorRow, now: Moment) -> Option<Device> {
-        let opened = self.seal.open(&seed_purpose(&person.source, &person.login), &factor.sealed).ok()?;
+        let kind = factor.kind.code()?;
+        let opened = self.opened(person, factor)?;
         let (state, settings) = (self.state(factor), &factor.settings);
         let text = || String::from_utf8(opened.expose().clone()).ok();
-        let makes = match factor.kind {
+        let makes = match kind {
             CodeKind::Totp => Makes::ByTime { seed: opened, settings: settings.code, drift: state.drift },
             CodeKind::Hotp => {
                 let fresh = |(_, at): &(u64, u64)| Moment::from_micros(*at).plus(AHEAD_KEPT) > now;

@@ -1,5 +1,6 @@
 //! What all parts of the service share.
 
+use crate::approvals::Approvals;
 use crate::clock;
 use crate::live::LiveSite;
 use crate::records::{Agreement, Deed, Knock, Records, RecordsError, TraceRow};
@@ -35,6 +36,22 @@ pub enum Event {
         /// The server and its state.
         health: Health,
     },
+    /// Somebody says on a handset that a login was not theirs: their password is known to somebody else.
+    Notice {
+        /// The person's key.
+        person: String,
+        /// The gateway of that login.
+        gateway: String,
+        /// Where it came from.
+        from: String,
+        /// Its reference.
+        reference: String,
+    },
+    /// Something about a person's factors or invitations has changed.
+    Person {
+        /// The person's key.
+        person: String,
+    },
     /// A revision of the site is in force.
     Site {
         /// Its number.
@@ -62,6 +79,8 @@ pub struct Shared {
     pub roster: Roster,
     /// Codes that were sent lately.
     pub sendings: Sendings,
+    /// Approvals that wait.
+    pub approvals: Approvals,
     /// Event line.
     pub events: broadcast::Sender<Event>,
     /// When each gateway last proved itself with the old and with the next value of its secret; only while both count.
@@ -80,6 +99,7 @@ impl Shared {
             seal,
             roster,
             sendings: Sendings::default(),
+            approvals: Approvals::default(),
             events: broadcast::Sender::new(EVENTS_KEPT),
             rotations: Mutex::new(HashMap::new()),
             next_trace: AtomicU64::new(newest_trace + 1),
@@ -111,6 +131,17 @@ impl Shared {
     pub async fn audit(&self, deed: Deed) -> Result<(), RecordsError> {
         tracing::info!(operator = deed.operator, what = deed.what, detail = deed.detail, "changed");
         self.records.add_deed(deed, Arc::clone(&self.seal), clock::now()).await
+    }
+
+    /// Adds a step to a trace that is kept already, for what came after its end.
+    pub fn add_step(&self, reference: String, step: bivector_core::trace::Step) {
+        self.records.post(move |transaction| crate::records::append_step(transaction, &reference, &step), || {});
+    }
+
+    /// Tells the listeners that a person's factors have changed.
+    pub fn tell_person(&self, person: &str) {
+        // Nobody listening is no error.
+        let _ = self.events.send(Event::Person { person: person.to_owned() });
     }
 
     /// Counts a knock and tells the listeners.

@@ -2,7 +2,7 @@
 
 use super::fact::*;
 use super::machine::{AfterMark, Login, State};
-use super::pending::{Kept, KeptAsk, KeptSent, Round};
+use super::pending::{Kept, KeptApproval, KeptAsk, KeptBytes, KeptSent, Round};
 use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Evidence, near_said};
 use super::request::Credential;
@@ -29,6 +29,10 @@ pub(super) struct Asking {
     pub(super) tries: u8,
     /// An upstream that gets what is typed.
     pub(super) upstream: Option<usize>,
+    /// An approval that waits on the handset.
+    pub(super) approval: Option<KeptApproval>,
+    /// The seed of an app that is being set up.
+    pub(super) seed: Option<Secret<Vec<u8>>>,
     /// Factors that were down in this login.
     pub(super) down: Vec<FactorKind>,
     /// What is said before the next prompt.
@@ -39,28 +43,56 @@ pub(super) struct Asking {
 
 /// What a person can choose.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Choice {
+pub(super) enum Choice {
     /// A code of one of the person's own devices.
     Codes,
     Courier(usize),
     Upstream(usize),
+    /// An approval, perhaps with a security key.
+    Handset {
+        with_key: bool,
+    },
+}
+
+impl Choice {
+    fn of(kind: FactorKind) -> Self {
+        match kind {
+            FactorKind::Code(_) => Choice::Codes,
+            FactorKind::Courier(index) => Choice::Courier(index),
+            FactorKind::Upstream(index) => Choice::Upstream(index),
+            FactorKind::Approval => Choice::Handset { with_key: false },
+            FactorKind::Key => Choice::Handset { with_key: true },
+        }
+    }
 }
 
 impl Asking {
     pub(super) fn new(first: FirstProved, person: Box<Found>) -> Self {
-        Asking { first, person, sent: None, sendings: 0, tries: 0, upstream: None, down: Vec::new(), lead: None, nearly: false }
+        Asking {
+            first,
+            person,
+            sent: None,
+            sendings: 0,
+            tries: 0,
+            upstream: None,
+            approval: None,
+            seed: None,
+            down: Vec::new(),
+            lead: None,
+            nearly: false,
+        }
     }
 }
 
 impl Login {
-    fn say(&self, person: &Found, text: Text, places: &[(&str, &str)]) -> String {
+    pub(super) fn say(&self, person: &Found, text: Text, places: &[(&str, &str)]) -> String {
         let own = Some(person.language.as_str()).filter(|language| !language.is_empty());
         let language = own.or(self.gateway().map(|gateway| gateway.language.as_str())).unwrap_or_default();
         self.site.texts.say(language, text, places)
     }
 
     /// The factors of the chain that this person could give now, in the chain's order.
-    fn choices(&self, asking: &Asking, now: Moment) -> Vec<Choice> {
+    pub(super) fn choices(&self, asking: &Asking, now: Moment) -> Vec<Choice> {
         let Some(chain) = self.chain() else { return Vec::new() };
         let mut all = Vec::new();
         for kind in chain.second.iter().filter(|kind| !asking.down.contains(kind)) {
@@ -70,6 +102,7 @@ impl Login {
                 }
                 FactorKind::Courier(index) => self.reach(*index, &asking.person).map(|_| Choice::Courier(*index)),
                 FactorKind::Upstream(index) => Some(Choice::Upstream(*index)),
+                FactorKind::Approval | FactorKind::Key => self.handset_choice(*kind),
             };
             all.extend(choice.filter(|choice| !all.contains(choice)));
         }
@@ -88,18 +121,21 @@ impl Login {
     /// Asks for a second factor: the one that there is, the first, or a list to choose from.
     pub(super) fn ask_second(&mut self, asking: Asking, now: Moment) -> State {
         let choices = self.choices(&asking, now);
-        let shows = self.gateway().is_some_and(|gateway| gateway.shows_challenges);
-        let Some(first) = choices.first().copied() else {
-            let said = "the person has no second factor that the chain takes".to_owned();
-            self.step(Hop::Second, "factors", Tone::Bad, now, said, self.chain().map(|chain| chain.line));
-            return self.refuse(Cause::NotEnrolled, now);
-        };
+        let shows = self.shows_prompts();
+        let Some(first) = choices.first().copied() else { return self.not_enrolled(asking, now) };
         if !shows {
+            // The handset is the one place besides the password field where an answer can come from.
+            if let Some(Choice::Handset { with_key }) = choices.iter().find(|choice| matches!(choice, Choice::Handset { .. })) {
+                return self.ask_handset(asking, *with_key);
+            }
             let said = "no code was typed, and the gateway shows no prompt to ask for one".to_owned();
             self.step(Hop::Second, "code", Tone::Bad, now, said, self.gateway().map(|gateway| gateway.line));
             return self.refuse(Cause::CodeMissing, now);
         }
         if asking.sent.is_some() || asking.upstream.is_some() {
+            return self.prompt(asking, now);
+        }
+        if asking.seed.is_some() {
             return self.prompt(asking, now);
         }
         let alone = choices.len() == 1 || self.chain().is_some_and(|chain| chain.when_several == WhenSeveral::First);
@@ -113,17 +149,16 @@ impl Login {
     /// Asks for a factor that a word has chosen.
     pub(super) fn ask_for(&mut self, asking: Asking, kind: FactorKind, now: Moment) -> State {
         let name = self.site.factor_name(kind).to_owned();
-        let choice = match kind {
-            FactorKind::Code(_) => Choice::Codes,
-            FactorKind::Courier(index) => Choice::Courier(index),
-            FactorKind::Upstream(index) => Choice::Upstream(index),
-        };
+        let choice = Choice::of(kind);
         if !self.choices(&asking, now).contains(&choice) {
-            let said = format!("the person chose {name}, but has no address or number for it");
+            let said = match choice {
+                Choice::Handset { .. } => format!("the person chose {name}, but has no handset or key for it"),
+                _ => format!("the person chose {name}, but has no address or number for it"),
+            };
             self.step(Hop::Second, "factors", Tone::Bad, now, said, None);
             return self.refuse(Cause::FactorUnreachable, now);
         }
-        if !self.gateway().is_some_and(|gateway| gateway.shows_challenges) {
+        if !self.shows_prompts() && !matches!(choice, Choice::Handset { .. }) {
             return self.ask_second(asking, now);
         }
         self.step(Hop::Second, "factors", Tone::Good, now, format!("the person chose {name}"), None);
@@ -141,9 +176,10 @@ impl Login {
                 asking.upstream = Some(index);
                 self.prompt(asking, now)
             }
+            Choice::Handset { with_key } => self.ask_handset(asking, with_key),
             Choice::Courier(index) if asking.sendings > self.site.sending.resends => {
                 let said = format!("{} codes were sent in this login, as many as it may have", asking.sendings);
-                self.limited(asking, FactorKind::Courier(index), said, now)
+                self.not_now(asking, FactorKind::Courier(index), Cause::CourierLimit, said, now)
             }
             Choice::Courier(index) => {
                 let Some(to) = self.reach(index, &asking.person) else { return self.refuse(Cause::FactorUnreachable, now) };
@@ -171,8 +207,15 @@ impl Login {
     }
 
     /// The prompt that fits how far the asking is.
-    fn prompt(&mut self, asking: Asking, now: Moment) -> State {
+    pub(super) fn prompt(&mut self, asking: Asking, now: Moment) -> State {
         let person = &asking.person;
+        if asking.seed.is_some() {
+            return self.show_seed(asking, now);
+        }
+        if let Some(number) = asking.approval.and_then(|approval| approval.number) {
+            let said = self.say(person, Text::Number, &[("number", &number.to_string())]);
+            return self.put(asking, said, now);
+        }
         if let Some(sent) = &asking.sent {
             let said = self.say(person, Text::Sent, &[("to", &sent.to)]);
             return self.put(asking, said, now);
@@ -200,6 +243,7 @@ impl Login {
                     };
                     self.say(person, text, &[("to", &masked(&self.reach(*index, person).unwrap_or_default()))])
                 }
+                Choice::Handset { with_key } => self.say(person, Login::handset_option(*with_key), &[]),
             };
             format!("{} {said}", at + 1)
         };
@@ -210,11 +254,15 @@ impl Login {
     }
 
     /// Keeps how far it is and asks the person.
-    fn put(&mut self, asking: Asking, said: String, now: Moment) -> State {
+    pub(super) fn put(&mut self, asking: Asking, said: String, now: Moment) -> State {
         let limit = self.gateway().map_or(253, |gateway| gateway.prompt_limit);
         let lead = asking.lead.map(|lead| self.say(&asking.person, lead, &[]));
         let prompt = shorten(&lead.map_or(said.clone(), |lead| format!("{lead} {said}")), limit);
-        self.step(Hop::Second, "asked", Tone::Note, now, format!("the person is asked: \"{}\"", prompt.replace('\n', " / ")), None);
+        let asked = match self.secret_prompt {
+            true => "the person is shown the key of a new app and asked for its first code".to_owned(),
+            false => format!("the person is asked: \"{}\"", prompt.replace('\n', " / ")),
+        };
+        self.step(Hop::Second, "asked", Tone::Note, now, asked, None);
         let checked_by = asking.first.source();
         let again = |source: SourceRef| !matches!(source, SourceRef::Upstream(_));
         let found_by = self.found_by.unwrap_or(checked_by);
@@ -229,6 +277,8 @@ impl Login {
             sent: asking.sent,
             sendings: asking.sendings,
             tries: asking.tries,
+            approval: asking.approval,
+            seed: asking.seed.as_ref().map(KeptBytes::new),
         };
         self.keep(Round::Ask(Box::new(kept)), Some(prompt), Vec::new(), now)
     }
@@ -245,6 +295,20 @@ impl Login {
         };
         let answer = Secret::new(plain_answer(typed.as_ref().map_or("", |typed| typed.expose().as_str())));
         let text = answer.expose().as_str();
+        if let Some(seed) = asking.seed.clone() {
+            // Enrolled in some other way meanwhile: then that factor is asked for.
+            if self.has_any_factor {
+                asking.seed = None;
+                return self.ask_second(asking, now);
+            }
+            return self.first_code(asking, seed, text, now);
+        }
+        if let Some(approval) = asking.approval {
+            if Login::goes_on(&approval, text) {
+                return self.await_approval(asking, approval);
+            }
+            self.waiting_approval = Some(approval.id);
+        }
         if text.is_empty() {
             self.step(Hop::Second, "answer", Tone::Note, now, "nothing was typed".to_owned(), None);
             return self.ask_again(asking, Cause::CodeMissing, now);
@@ -265,7 +329,7 @@ impl Login {
         }
         if let Some(choice) = self.read_choice(&asking, text, now) {
             self.step(Hop::Second, "answer", Tone::Good, now, "the person chose a factor".to_owned(), None);
-            (asking.sent, asking.upstream) = (None, None);
+            (asking.sent, asking.upstream, asking.approval) = (None, None, None);
             return self.chosen(asking, choice, now);
         }
         if asking.upstream.is_some() {
@@ -307,11 +371,7 @@ impl Login {
         let chain = self.chain()?;
         let word = chain.words.iter().find(|word| word.word.eq_ignore_ascii_case(text)).map(|word| word.means);
         let named = || chain.second.iter().copied().find(|kind| self.site.factor_name(*kind).eq_ignore_ascii_case(text));
-        let choice = match word.or_else(named)? {
-            FactorKind::Code(_) => Choice::Codes,
-            FactorKind::Courier(index) => Choice::Courier(index),
-            FactorKind::Upstream(index) => Choice::Upstream(index),
-        };
+        let choice = Choice::of(word.or_else(named)?);
         choices.contains(&choice).then_some(choice)
     }
 
@@ -327,6 +387,7 @@ impl Login {
         }
         asking.lead = Some(Text::Wrong);
         match self.choices(&asking, now).as_slice() {
+            _ if asking.approval.is_some() || asking.seed.is_some() => self.prompt(asking, now),
             [Choice::Codes] => self.chosen(asking, Choice::Codes, now),
             _ => self.prompt(asking, now),
         }
@@ -344,7 +405,7 @@ impl Login {
                 asking.sendings += 1;
                 self.prompt(asking, now)
             }
-            SendAnswer::Limited(said) => self.limited(asking, kind, said, now),
+            SendAnswer::Limited(said) => self.not_now(asking, kind, Cause::CourierLimit, said, now),
             SendAnswer::Unavailable(why) => {
                 self.step(Hop::Second, "courier", Tone::Warn, now, format!("{name} could not send the code: {}", why.seen), line);
                 self.second_is_down(asking, kind, why.cause, now)
@@ -352,21 +413,10 @@ impl Login {
         }
     }
 
-    /// A limit is no outage: it never opens the way past the second factor.
-    fn limited(&mut self, mut asking: Asking, kind: FactorKind, said: String, now: Moment) -> State {
-        self.step(Hop::Second, "limit", Tone::Warn, now, said, None);
-        asking.down.push(kind);
-        asking.lead = Some(Text::NoMore);
-        if self.choices(&asking, now).is_empty() {
-            return self.refuse(Cause::CourierLimit, now);
-        }
-        self.ask_second(asking, now)
-    }
-
     /// What the chain says of a factor that is down: the next one, the first check alone, or no.
     pub(super) fn second_is_down(&mut self, mut asking: Asking, kind: FactorKind, cause: Cause, now: Moment) -> State {
         let Some(chain) = self.chain() else { return self.refuse(cause, now) };
-        let (line, shows) = (Some(chain.line), self.gateway().is_some_and(|gateway| gateway.shows_challenges));
+        let (line, shows) = (Some(chain.line), self.shows_prompts());
         match chain.when_second_is_down {
             WhenSecondIsDown::FirstOnly => match SecondWaived::factor_is_down(chain, cause) {
                 Some(waived) => self.waive(&asking.person, asking.first, waived, line, now),

@@ -10,6 +10,7 @@ use crate::rule::Groups;
 use crate::site::SourceRef;
 use bivector_wire::{NtHash, Secret};
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 
 /// What a login needs to know next.
 #[derive(Debug, Clone)]
@@ -25,6 +26,8 @@ pub enum Need {
     Factors {
         /// The person's key.
         person: String,
+        /// The device that the person sits at, as the gateway tells it, where it may be remembered.
+        station: Option<Station>,
     },
     /// What the source keeps of the person's password, for a proof that does not tell it.
     Kept {
@@ -46,6 +49,19 @@ pub enum Need {
     CountWrong(Box<WrongTry>),
     /// Make a code and send it.
     SendCode(Box<Sendable>),
+    /// Ask the person's handset, or join the approval that is waiting there already.
+    SendApproval(Box<ApprovalAsk>),
+    /// Wait until the person has answered, or the time is over.
+    AwaitApproval {
+        /// The approval.
+        id: u64,
+        /// The person's key.
+        person: String,
+    },
+    /// Make the seed of a new device.
+    NewSeed,
+    /// Keep a new device, durably, with its first code marked as used, unless the person has got a factor meanwhile.
+    AddDevice(Box<NewDevice>),
     /// Check this password. Asked at most once in a login, so that reading a credential never locks an account.
     CheckPassword {
         /// The source that knows the person.
@@ -86,6 +102,118 @@ pub struct CodeMark {
     pub person: String,
     /// Record number of the device and what is used up there; none for a code that was sent, which only its prompt knows.
     pub device: Option<(u64, Used)>,
+    /// An approval that is no longer needed.
+    pub withdraw: Option<u64>,
+}
+
+/// A person's own device at a gateway, by Calling-Station-Id.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Station {
+    /// The person's key.
+    pub person: String,
+    /// The gateway.
+    pub gateway: String,
+    /// What the gateway calls the device.
+    pub caller: String,
+}
+
+/// A question to a person's handset. What is in here is what the person is shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ApprovalAsk {
+    /// The person's key.
+    pub person: String,
+    /// The login name.
+    pub login: String,
+    /// The name for display.
+    pub name: String,
+    /// The site.
+    pub site: String,
+    /// Through which gateway.
+    pub gateway: String,
+    /// The chain.
+    pub chain: String,
+    /// From where, as the gateway tells it; empty if it does not.
+    pub from: String,
+    /// Reference of the trace.
+    pub reference: String,
+    /// Whether a number is to be picked.
+    pub wants_number: bool,
+    /// Whether a security key must prove it.
+    pub with_key: bool,
+    /// How long it may take.
+    pub lasts: Duration,
+}
+
+/// Answer to [`Need::SendApproval`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ApprovalSent {
+    /// The handset shows it.
+    Sent {
+        /// The approval.
+        id: u64,
+        /// The number to pick.
+        number: Option<u8>,
+        /// Whether it was waiting already.
+        joined: bool,
+        /// Until when it can be answered.
+        until: Moment,
+    },
+    /// A limit is reached; the sentence says which.
+    Limited(String),
+    /// The person stopped approvals, until then.
+    Stopped(Moment),
+    /// It could not be asked.
+    Unavailable(Unavailable),
+}
+
+/// Answer to [`Need::AwaitApproval`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ApprovalAnswer {
+    /// Yes.
+    Approved(Approved),
+    /// No, or the wrong number; the sentence says which, and on which device.
+    Denied(String),
+    /// Not the person's own login; on which device.
+    Disowned(String),
+    /// Nobody has answered; the sentence says for how long.
+    Unanswered(String),
+}
+
+/// A yes, verified.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Approved {
+    /// Record number of the handset.
+    pub handset: u64,
+    /// What the person calls it.
+    pub device: String,
+    /// The security key that proved it.
+    pub key: Option<String>,
+    /// How long the person took.
+    pub took: Duration,
+}
+
+/// A device that a login has set up.
+#[derive(Debug, Clone)]
+pub struct NewDevice {
+    /// The person's key.
+    pub person: String,
+    /// The name for display, should the person not be known here yet.
+    pub name: String,
+    /// Its seed.
+    pub seed: Secret<Vec<u8>>,
+    /// The code that showed that it works.
+    pub used: Used,
+}
+
+/// Answer to [`Need::AddDevice`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum AddAnswer {
+    /// It is kept, under this record number, and its first code is used.
+    Added(u64),
+    /// The person has a factor already.
+    EnrolledMeanwhile,
+    /// It could not be kept.
+    Unavailable(Unavailable),
 }
 
 /// A wrong try of somebody whose first check was right.
@@ -235,6 +363,12 @@ pub struct Factors {
     pub devices: Vec<Device>,
     /// Until when too many wrong codes have locked them.
     pub locked_until: Option<Moment>,
+    /// Handsets that may approve.
+    pub handsets: u32,
+    /// Security keys.
+    pub keys: u32,
+    /// Until when the device that the person sits at is remembered here.
+    pub remembered_until: Option<Moment>,
 }
 
 /// Answer to [`Need::Factors`].
@@ -384,6 +518,14 @@ pub enum Fact {
     Counted(CountAnswer),
     /// To [`Need::SendCode`].
     Sent(SendAnswer),
+    /// To [`Need::SendApproval`].
+    ApprovalSent(ApprovalSent),
+    /// To [`Need::AwaitApproval`].
+    Approval(ApprovalAnswer),
+    /// To [`Need::NewSeed`].
+    Seed(Secret<Vec<u8>>),
+    /// To [`Need::AddDevice`].
+    Added(AddAnswer),
     /// To [`Need::CheckPassword`].
     Password(Answer<PasswordAnswer>),
     /// To [`Need::MarkCode`].
@@ -408,6 +550,10 @@ impl Fact {
             Fact::Pin(_) => "pin",
             Fact::Counted(_) => "count",
             Fact::Sent(_) => "sent code",
+            Fact::ApprovalSent(_) => "sent approval",
+            Fact::Approval(_) => "approval",
+            Fact::Seed(_) => "seed",
+            Fact::Added(_) => "added device",
             Fact::Password(_) => "password",
             Fact::Mark(_) => "mark",
             Fact::Upstream(_) => "upstream",

@@ -177,6 +177,7 @@ impl Login {
     fn take_factors(&mut self, answer: FactorsAnswer, now: Moment) -> Result<(), Cause> {
         match answer {
             FactorsAnswer::Known(mut factors) => {
+                self.has_any_factor = !factors.devices.is_empty() || factors.handsets > 0;
                 if let Some(chain) = self.chain() {
                     factors.devices.retain(|device| chain.takes(device.kind()));
                 }

@@ -2,8 +2,8 @@
 
 use super::asking::Asking;
 use super::change::Asked;
-use super::fact::{CodeMark, Fact, Factors, Found, Need, Sendable, WrongTry};
-use super::pending::{KeptAsk, Pending, Upstream as KeptUpstream};
+use super::fact::{ApprovalAsk, CodeMark, Fact, Factors, Found, Need, NewDevice, Sendable, Station, WrongTry};
+use super::pending::{KeptApproval, KeptAsk, Pending, Upstream as KeptUpstream};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
 use super::request::{Credential, Proof, Request};
@@ -16,7 +16,7 @@ use crate::directory::Notice;
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::{Chain, Gateway, Site, SourceRef};
-use crate::trace::{Hop, Outcome, Step, Tone, Trace};
+use crate::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{MICROSOFT, MS_CHAP_ERROR, Secret, ms_chap_error, push_vendor};
 use std::sync::Arc;
 use std::time::Duration;
@@ -77,6 +77,21 @@ pub(super) enum State {
         sendable: Box<Sendable>,
         asking: Box<Asking>,
     },
+    SendingApproval {
+        ask: Box<ApprovalAsk>,
+        asking: Box<Asking>,
+    },
+    AwaitingApproval {
+        approval: KeptApproval,
+        asking: Box<Asking>,
+    },
+    Seeding {
+        asking: Box<Asking>,
+    },
+    Adding {
+        device: Box<NewDevice>,
+        asking: Box<Asking>,
+    },
     Password {
         source: SourceRef,
         person: Box<Found>,
@@ -122,6 +137,9 @@ pub(super) enum AfterMark {
     Challenge { upstream: KeptUpstream, prompt: Option<String>, attributes: Vec<u8> },
 }
 
+/// What stands for the gateway where somebody signs in to their own page.
+const OWN_PAGE: &str = "own page";
+
 /// One login.
 #[derive(Debug)]
 pub struct Login {
@@ -146,6 +164,12 @@ pub struct Login {
     pub(super) found_by: Option<SourceRef>,
     /// What the records know of the person's factors, as far as the chain takes them.
     pub(super) factors: Factors,
+    /// Whether the person has any factor at all, of this chain or not.
+    pub(super) has_any_factor: bool,
+    /// An approval that waits, should another factor be given instead.
+    pub(super) waiting_approval: Option<u64>,
+    /// Whether the prompt holds something that must not stand in the trace.
+    pub(super) secret_prompt: bool,
     /// The prompt that this request answers, while the person is looked up again.
     pub(super) resuming: Option<Box<KeptAsk>>,
 }
@@ -153,14 +177,23 @@ pub struct Login {
 impl Login {
     /// Begins a login. `reference` is what the person at the keyboard and the operator will both see.
     pub fn begin(site: Arc<Site>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
-        let gateway = site.gateways.get(request.gateway);
         let chain = site.chain_for(request.gateway, request.port, &request.typed_name);
+        Self::begin_in(site, chain, request, reference, revision, now)
+    }
+
+    /// Begins a login of a given chain, whatever the gateway's own chain would be.
+    pub fn begin_in(site: Arc<Site>, chain: Option<usize>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
+        let gateway = site.gateways.get(request.gateway);
+        let gateway_name = match request.origin {
+            Origin::Page => OWN_PAGE.to_owned(),
+            _ => gateway.map(|gateway| gateway.name.clone()).unwrap_or_default(),
+        };
         let trace = Trace {
             reference,
             began_us: now.micros(),
             took_us: 0,
             origin: request.origin,
-            gateway: gateway.map(|gateway| gateway.name.clone()).unwrap_or_default(),
+            gateway: gateway_name,
             sender: request.sender.to_string(),
             chain: chain.and_then(|chain| site.chains.get(chain)).map(|chain| chain.name.clone()).unwrap_or_default(),
             typed_name: request.readable_name(gateway.map(|gateway| gateway.charset).unwrap_or_default()).chars().take(253).collect(),
@@ -189,6 +222,9 @@ impl Login {
             notice: None,
             found_by: None,
             factors: Factors::default(),
+            has_any_factor: false,
+            waiting_approval: None,
+            secret_prompt: false,
             resuming: None,
         };
         login.state = match login.receive(now) {
@@ -209,19 +245,27 @@ impl Login {
                 Some(first) => Next::Ask(Need::FindPerson { source: first.source, name: self.name.clone() }),
                 None => Next::Decided,
             },
-            State::Factors { person, .. } => Next::Ask(Need::Factors { person: person.key.clone() }),
-            State::FactorsAgain { asking, .. } => Next::Ask(Need::Factors { person: asking.person.key.clone() }),
+            State::Factors { person, .. } => Next::Ask(Need::Factors { person: person.key.clone(), station: self.station(&person.key) }),
+            State::FactorsAgain { asking, .. } => {
+                Next::Ask(Need::Factors { person: asking.person.key.clone(), station: self.station(&asking.person.key) })
+            }
             State::Secret { source, person } => Next::Ask(Need::Kept { source: *source, person: person.clone() }),
             State::Pin { person, code, pin, .. } => {
                 Next::Ask(Need::CheckPin { person: person.key.clone(), device: code.device(), guess: pin.clone() })
             }
             State::Counting { wrong, .. } => Next::Ask(Need::CountWrong(wrong.clone())),
             State::Sending { sendable, .. } => Next::Ask(Need::SendCode(sendable.clone())),
+            State::SendingApproval { ask, .. } => Next::Ask(Need::SendApproval(ask.clone())),
+            State::AwaitingApproval { approval, asking } => {
+                Next::Ask(Need::AwaitApproval { id: approval.id, person: asking.person.key.clone() })
+            }
+            State::Seeding { .. } => Next::Ask(Need::NewSeed),
+            State::Adding { device, .. } => Next::Ask(Need::AddDevice(device.clone())),
             State::Password { source, person, guess, .. } => {
                 Next::Ask(Need::CheckPassword { source: *source, person: person.clone(), guess: guess.clone() })
             }
             State::Marking { person, proof, .. } => {
-                Next::Ask(Need::MarkCode(CodeMark { person: person.key.clone(), device: proof.device() }))
+                Next::Ask(Need::MarkCode(CodeMark { person: person.key.clone(), device: proof.device(), withdraw: self.waiting_approval }))
             }
             State::Upstream { ask, .. } => Next::Ask(Need::AskUpstream(ask.clone())),
             State::Changing { new, asked } => Next::Ask(Need::ChangePassword {
@@ -248,6 +292,12 @@ impl Login {
             (State::Pin { person, code, then, .. }, Fact::Pin(answer)) => self.pin_checked(person, code, then, answer, now),
             (State::Counting { cause, then, .. }, Fact::Counted(answer)) => self.counted(cause, then, answer, now),
             (State::Sending { sendable, asking }, Fact::Sent(answer)) => self.code_sent(&sendable, *asking, answer, now),
+            (State::SendingApproval { ask, asking }, Fact::ApprovalSent(answer)) => self.approval_sent(&ask, *asking, answer, now),
+            (State::AwaitingApproval { approval, asking }, Fact::Approval(answer)) => {
+                self.approval_answered(approval, *asking, answer, now)
+            }
+            (State::Seeding { asking }, Fact::Seed(seed)) => self.seeded(*asking, seed, now),
+            (State::Adding { asking, .. }, Fact::Added(answer)) => self.added(*asking, answer, now),
             (State::Password { source, person, guess, code }, Fact::Password(answer)) => {
                 self.password(source, person, &guess, code, answer, now)
             }
@@ -321,7 +371,11 @@ impl Login {
         match &verdict {
             Verdict::Accept(accept) => end("accept", Tone::Good, format!("Access-Accept with the grant `{}`", accept.grant())),
             Verdict::Challenge(challenge) => {
-                let reads = challenge.prompt.as_ref().map(|prompt| format!("; the person reads: {prompt}")).unwrap_or_default();
+                let reads = match &challenge.prompt {
+                    Some(_) if self.secret_prompt => "; the person reads the key of a new app".to_owned(),
+                    Some(prompt) => format!("; the person reads: {prompt}"),
+                    None => String::new(),
+                };
                 end(
                     "challenge",
                     Tone::Note,
@@ -336,6 +390,13 @@ impl Login {
 
     pub(super) fn chain(&self) -> Option<&Chain> {
         self.chain.and_then(|chain| self.site.chains.get(chain))
+    }
+
+    /// The device that the person sits at, where the chain remembers devices and the gateway names it.
+    pub(super) fn station(&self, person: &str) -> Option<Station> {
+        self.chain()?.remember?;
+        let caller = self.request.station.clone().filter(|_| self.request.origin == Origin::Gateway)?;
+        Some(Station { person: person.to_owned(), gateway: self.trace.gateway.clone(), caller })
     }
 
     pub(super) fn gateway(&self) -> Option<&Gateway> {

@@ -10,8 +10,12 @@
 //!
 //! A fact that nobody asked for ends the login as refused with `unfinished`; it never lets anybody in.
 
+#[cfg(test)]
+mod approval_tests;
+mod approving;
 mod asking;
 mod change;
+mod enrolling;
 mod fact;
 mod first;
 mod machine;

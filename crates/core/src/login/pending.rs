@@ -61,6 +61,19 @@ pub(super) struct KeptAsk {
     pub(super) upstream: Option<String>,
     /// Factors that were down, by name.
     pub(super) down: Vec<String>,
+    /// An approval that waits on the handset.
+    pub(super) approval: Option<KeptApproval>,
+    /// The seed of an app that is being set up.
+    pub(super) seed: Option<KeptBytes>,
+}
+
+/// An approval that waits on the handset. Only the round that asked for it, or joined it, knows its number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct KeptApproval {
+    pub(super) id: u64,
+    /// The number that the gateway shows.
+    pub(super) number: Option<u8>,
+    pub(super) with_key: bool,
 }
 
 /// A code that was sent and is to be typed.

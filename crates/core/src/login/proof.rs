@@ -1,13 +1,14 @@
 //! Proof values. An [`Accept`] consumes one of each, and only what checked a thing can make its proof.
 
-use super::fact::{ChangeAnswer, MarkAnswer, PasswordAnswer};
+use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, MarkAnswer, PasswordAnswer, Station};
 use super::pending::{KeptAsk, Pending};
 use super::prove::Match;
 use super::upstream::{HiddenValue, UpstreamAnswer};
 use crate::cause::Cause;
 use crate::device::VerifiedCode;
+use crate::moment::Moment;
 use crate::rule::RulePassed;
-use crate::site::{Chain, SourceRef, Waiver, WhenSecondIsDown};
+use crate::site::{Chain, SourceRef, Waiver, WhenNotEnrolled, WhenSecondIsDown};
 use bivector_wire::Authentic;
 
 /// The request came from its gateway, as far as the gateway's policy asks for it.
@@ -103,6 +104,20 @@ impl SecondProved {
         (equals && matches!(mark, MarkAnswer::Marked)).then_some(SecondProved { device: None })
     }
 
+    /// Only from a verified yes of the handset, with a security key where one was asked for, of somebody who is not locked.
+    pub(super) fn by_approval(approved: &Approved, with_key: bool, mark: &MarkAnswer) -> Option<Self> {
+        let proved = !with_key || approved.key.is_some();
+        (proved && matches!(mark, MarkAnswer::Marked)).then_some(SecondProved { device: Some(approved.handset) })
+    }
+
+    /// Only from a new device that is kept with its first code marked as used.
+    pub(super) fn by_enrolment(answer: &AddAnswer) -> Option<Self> {
+        match answer {
+            AddAnswer::Added(device) => Some(SecondProved { device: Some(*device) }),
+            _ => None,
+        }
+    }
+
     /// Only from an upstream's verified accept.
     pub(super) fn by_upstream(answer: &UpstreamAnswer) -> Option<Self> {
         matches!(answer, UpstreamAnswer::Accept(_)).then_some(SecondProved { device: None })
@@ -135,6 +150,25 @@ impl SecondWaived {
     /// A waiver of the site is for this login.
     pub(super) fn by_waiver(waiver: &Waiver) -> Self {
         SecondWaived { reason: waiver.reason.clone(), down: false }
+    }
+
+    /// The chain remembers devices for a time, and this one is remembered.
+    pub(super) fn remembered(chain: &Chain, factors: &Factors, now: Moment) -> Option<Self> {
+        let until = factors.remembered_until.filter(|until| *until > now && chain.remember.is_some())?;
+        let minutes = until.since(now).as_secs().div_ceil(60);
+        let reason = format!("this device gave one before and is remembered on this gateway for another {minutes} min");
+        Some(SecondWaived { reason, down: false })
+    }
+
+    /// The person has none, and the chain lets such people in until a date.
+    pub(super) fn not_enrolled_yet(chain: &Chain, now: Moment) -> Option<Self> {
+        let WhenNotEnrolled::LetInUntil(until) = chain.when_not_enrolled else { return None };
+        let days = until.since(now).as_secs().div_ceil(86_400);
+        let reason = format!(
+            "the person has none yet, and the chain lets such people in for another {days} {}",
+            if days == 1 { "day" } else { "days" }
+        );
+        (now < until).then_some(SecondWaived { reason, down: false })
     }
 
     /// The factor cannot be asked for, and the site says that the first check is enough then.
@@ -175,6 +209,7 @@ pub struct Accept {
     grant: String,
     attributes: Vec<u8>,
     hidden: Vec<HiddenValue>,
+    remember: Option<(Station, Moment)>,
 }
 
 impl Accept {
@@ -185,8 +220,16 @@ impl Accept {
         grant: String,
         attributes: Vec<u8>,
         hidden: Vec<HiddenValue>,
+        remember: Option<(Station, Moment)>,
     ) -> Self {
-        Accept { request, first, second, rule, grant, attributes, hidden }
+        // Only what was really given is remembered; a waiver never makes the next one.
+        let remember = remember.filter(|_| matches!(second, Second::Proved(_)));
+        Accept { request, first, second, rule, grant, attributes, hidden, remember }
+    }
+
+    /// The person's device and until when it needs no second factor on this gateway.
+    pub fn remember(&self) -> Option<&(Station, Moment)> {
+        self.remember.as_ref()
     }
 
     /// Values that travel hidden under a salt, in clear: keys and tunnel passwords that an upstream gave.

@@ -96,6 +96,8 @@ pub struct Request {
     pub credential: Credential,
     /// The address of the person's own program, where the gateway tells it in Calling-Station-Id.
     pub caller: Option<IpAddr>,
+    /// Calling-Station-Id as it came: the person's own device.
+    pub station: Option<String>,
     pub(super) random: [u8; 16],
 }
 
@@ -127,7 +129,8 @@ impl Request {
     pub fn read(authentic: &Authentic<'_>, secret: &SharedSecret, arrival: Arrival) -> Self {
         let packet = authentic.packet();
         let Arrival { gateway, sender, port, origin, random } = arrival;
-        let caller = packet.text(AttributeType::CallingStationId).and_then(|text| text.trim().parse().ok());
+        let station = packet.text(AttributeType::CallingStationId).map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
+        let caller = station.as_ref().and_then(|text| text.parse().ok());
         Request {
             proof: RequestAuthentic::new(authentic),
             gateway,
@@ -140,6 +143,7 @@ impl Request {
             credential: read_credential(packet, secret),
             packet: packet.bytes().to_vec(),
             caller,
+            station,
             random,
         }
     }

@@ -146,6 +146,8 @@ impl Login {
             upstream: kept.upstream.as_deref().and_then(|name| self.upstream_named(name)),
             down: kept.down.iter().filter_map(factor).collect(),
             sent: kept.sent,
+            approval: kept.approval,
+            seed: kept.seed.as_ref().map(KeptBytes::open),
             lead: None,
             nearly: false,
         };

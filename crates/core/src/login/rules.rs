@@ -61,6 +61,7 @@ impl Login {
                     format!("`{}` sets {}", grant.name, if targets.is_empty() { "nothing".to_owned() } else { targets.join(", ") }),
                     Some(grant.line),
                 );
+                let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
                 self.trace.outcome = Outcome::Accepted;
                 self.trace.grant = Some(grant.name.clone());
                 State::Decided(Verdict::Accept(Box::new(Accept::new(
@@ -69,6 +70,7 @@ impl Login {
                     grant.name.clone(),
                     attributes,
                     hidden,
+                    remember,
                 ))))
             }
         }

@@ -36,6 +36,9 @@ impl Login {
         if let Some(until) = self.locked(now) {
             return self.refuse_locked(until, now);
         }
+        if let Some(waived) = self.chain().and_then(|chain| SecondWaived::remembered(chain, &self.factors, now)) {
+            return self.waive(&person, first, waived, line, now);
+        }
         let cause_and_said = code.why_not();
         match code {
             ChosenCode::ForUpstream(code) => self.code_upstream(person, first, &code, now),
@@ -181,7 +184,9 @@ impl Login {
     pub(super) fn marked(&mut self, person: Box<Found>, proof: MarkFor, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
         let (cause, said) = match (&answer, proof.proved(&answer)) {
             (_, Some(second)) => {
-                self.step(Hop::Second, "code", Tone::Good, now, proof.said(), None);
+                if let Some(said) = proof.said() {
+                    self.step(Hop::Second, "code", Tone::Good, now, said, None);
+                }
                 return self.after_mark(person, second, then, now);
             }
             (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is right but could not be marked as used: {}", why.seen)),
@@ -213,6 +218,7 @@ impl Login {
 pub(super) enum MarkFor {
     Code(VerifiedCode),
     Sent { equals: bool },
+    Approved { approved: Approved, with_key: bool },
 }
 
 impl MarkFor {
@@ -220,6 +226,7 @@ impl MarkFor {
     pub(super) fn device(&self) -> Option<(u64, crate::device::Used)> {
         match self {
             MarkFor::Code(code) => Some((code.device(), code.used())),
+            MarkFor::Approved { approved, .. } => Some((approved.handset, crate::device::Used::Approval)),
             MarkFor::Sent { .. } => None,
         }
     }
@@ -228,11 +235,20 @@ impl MarkFor {
         match self {
             MarkFor::Code(code) => SecondProved::by_code(code, answer),
             MarkFor::Sent { equals } => SecondProved::by_sent(*equals, answer),
+            MarkFor::Approved { approved, with_key } => SecondProved::by_approval(approved, *with_key, answer),
         }
     }
 
-    fn said(&self) -> String {
-        let MarkFor::Code(code) = self else { return "the code that was sent has come back right".to_owned() };
+    /// What is said of it, unless it has been said.
+    fn said(&self) -> Option<String> {
+        match self {
+            MarkFor::Code(code) => Some(MarkFor::code_said(code)),
+            MarkFor::Sent { .. } => Some("the code that was sent has come back right".to_owned()),
+            MarkFor::Approved { .. } => None,
+        }
+    }
+
+    fn code_said(code: &VerifiedCode) -> String {
         let (count, side) = (code.offset().abs(), if code.offset() < 0 { "old" } else { "early" });
         match code.kind() {
             CodeKind::Totp if count == 0 => "the code is right (of this step) and is now marked as used".to_owned(),

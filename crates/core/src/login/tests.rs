@@ -69,6 +69,14 @@ pub(super) struct World {
     pub(super) changed: Vec<String>,
     pub(super) guesses: Vec<(SourceRef, String)>,
     pub(super) latency: Duration,
+    /// Handsets and security keys of everybody, what they are asked and what they say.
+    pub(super) handsets: (u32, u32),
+    pub(super) approvals: Vec<ApprovalAsk>,
+    pub(super) approval_limit: Option<ApprovalSent>,
+    pub(super) handset_says: ApprovalAnswer,
+    pub(super) withdrawn: Vec<u64>,
+    pub(super) added: Vec<NewDevice>,
+    pub(super) remembered: std::collections::HashMap<Station, Moment>,
 }
 
 impl World {
@@ -103,6 +111,13 @@ impl World {
             changed: Vec::new(),
             guesses: Vec::new(),
             latency: Duration::from_millis(3),
+            handsets: (0, 0),
+            approvals: Vec::new(),
+            approval_limit: None,
+            handset_says: ApprovalAnswer::Unanswered("nobody answered for 45 s".into()),
+            withdrawn: Vec::new(),
+            added: Vec::new(),
+            remembered: Default::default(),
         }
     }
 
@@ -130,10 +145,28 @@ impl World {
                     })),
                 }))
             }
-            Need::Factors { person } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors {
+            Need::Factors { person, station } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors {
                 devices: self.tokens.get(person.as_str()).cloned().unwrap_or_default(),
                 locked_until: self.locked_until,
+                handsets: self.handsets.0,
+                keys: self.handsets.1,
+                remembered_until: station.and_then(|station| self.remembered.get(&station).copied()),
             }))),
+            Need::SendApproval(ask) => {
+                let number = ask.wants_number.then_some(47);
+                let until = self.now.plus(ask.lasts);
+                self.approvals.push(*ask);
+                Fact::ApprovalSent(self.approval_limit.clone().unwrap_or(ApprovalSent::Sent { id: 9, number, joined: false, until }))
+            }
+            Need::AwaitApproval { id, .. } => {
+                assert_eq!(id, 9);
+                Fact::Approval(self.handset_says.clone())
+            }
+            Need::NewSeed => Fact::Seed(Secret::new(SEED.to_vec())),
+            Need::AddDevice(device) => {
+                self.added.push(*device);
+                Fact::Added(AddAnswer::Added(12))
+            }
             Need::Kept { person, .. } => {
                 let password = self.people.iter().find(|((_, name), _)| *name == person.login).map(|(_, (password, _))| *password).unwrap();
                 Fact::Secret(Answer::ours(match self.keeps {
@@ -179,11 +212,12 @@ impl World {
                 Fact::Mark(MarkAnswer::Unavailable(Unavailable { cause: Cause::RecordsUnavailable, seen: "disk full".into() }))
             }
             Need::MarkCode(mark) => {
+                self.withdrawn.extend(mark.withdraw);
                 let fresh = match mark.device {
                     Some((device, Used::Step { step, .. } | Used::Counter(step))) => self.used.insert((device, step)),
                     Some((device, Used::Entry(at))) => self.used.insert((device, u64::from(at))),
                     Some((device, Used::Turn)) => self.used.insert((device, 0)),
-                    None => true,
+                    Some((_, Used::Approval)) | None => true,
                 };
                 Fact::Mark(if fresh { MarkAnswer::Marked } else { MarkAnswer::UsedBefore })
             }

@@ -1,6 +1,9 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
-use super::{Chain, Courier, CourierBy, Directory, FirstSource, Gateway, Site, SourceWhen, Upstream, Waived, WhenDown, WhenSecondIsDown};
+use super::{
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, Site, SourceWhen, Upstream, Waived, WhenDown, WhenNotEnrolled,
+    WhenSecondIsDown, WhenUnanswered,
+};
 use crate::grant::Grant;
 use crate::rule::{Rule, Then};
 use bivector_wire::IntegrityPolicy;
@@ -154,9 +157,39 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     if bounds(old) != bounds(new) {
         site.say(format!("limits of sent codes: {} instead of {}", limits(&new.sending), limits(&old.sending)));
     }
+    handset(old, new, site);
     site.value("how long a prompt may be answered", &old.prompt_lasts, &new.prompt_lasts, time);
     if old.texts != new.texts {
         site.say("texts that people read change");
+    }
+}
+
+/// How people get their devices, and how far approvals go.
+fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
+    let (was, is) = (&old.handset, &new.handset);
+    match (was.confirmed_by, is.confirmed_by) {
+        (ConfirmedBy::Operator, ConfirmedBy::Invitation) => site.weaker("whoever holds an invitation is taken for the person it is for"),
+        (ConfirmedBy::Invitation, ConfirmedBy::Operator) => site.say("new devices count once an operator has confirmed them"),
+        _ => {}
+    }
+    site.value("where the handset page is reached", &was.address, &is.address, |address| {
+        address.clone().unwrap_or_else(|| "nowhere".into())
+    });
+    let chain = |site: &Site| site.handset.chain.and_then(|index| site.chains.get(index)).map_or("none", |chain| &chain.name).to_owned();
+    site.value("the chain that signs people in to their own page", &chain(old), &chain(new), Clone::clone);
+    site.value("how long an invitation may be used", &was.invitation_lasts, &is.invitation_lasts, time);
+    site.value("approvals for one person in an hour", &was.per_person, &is.per_person, ToString::to_string);
+    if is.stop < was.stop {
+        site.weaker(format!("\"that was not me\" stops approvals for {} instead of {}", time(&is.stop), time(&was.stop)));
+    } else {
+        site.value("how long \"that was not me\" stops approvals", &was.stop, &is.stop, time);
+    }
+    if was.shows_code != is.shows_code {
+        site.say(if is.shows_code { "handsets show the person's codes" } else { "handsets no longer show codes" });
+    }
+    let who = |site: &Site| site.newcomers.iter().map(|one| (one.group.clone(), one.factor, one.send_by)).collect::<Vec<_>>();
+    if who(old) != who(new) {
+        site.say("what newcomers get changes");
     }
 }
 
@@ -191,6 +224,32 @@ fn exceptions(old: &Chain, new: &Chain, about: &mut About<'_>) {
         (_, WhenSecondIsDown::FirstOnly) => about.weaker("a dead second factor now lets people in by the first check alone"),
         (_, WhenSecondIsDown::Next) => about.say("a dead second factor passes people on to their next one"),
         (_, WhenSecondIsDown::Refuse) => about.say("a dead second factor refuses the login now"),
+    }
+    match (old.when_not_enrolled, new.when_not_enrolled) {
+        (was, is) if was == is => {}
+        (_, WhenNotEnrolled::LetInUntil(_)) => about.weaker("people without a factor get in by the first check alone until a date"),
+        (_, WhenNotEnrolled::Enrol) => about.weaker("people without a factor may set one up with the first check alone"),
+        (_, WhenNotEnrolled::Refuse) => about.say("people without a factor are refused now"),
+    }
+    match (old.remember, new.remember) {
+        (was, is) if was == is => {}
+        (was, Some(is)) if was.is_none_or(|was| was < is) => {
+            about.weaker(format!("a device that gave a second factor needs none for {}", time(&is)))
+        }
+        (_, Some(is)) => about.say(format!("a device is remembered for {}", time(&is))),
+        (_, None) => about.say("devices are no longer remembered"),
+    }
+    if old.match_number && !new.match_number && new.asks_handsets() {
+        about.weaker("approvals no longer ask for the number that the gateway shows");
+    } else if !old.match_number && new.match_number {
+        about.say("approvals ask for the number that the gateway shows");
+    }
+    about.value("how long an approval may take", &old.second_patience, &new.second_patience, time);
+    if old.when_unanswered != new.when_unanswered {
+        about.say(match new.when_unanswered {
+            WhenUnanswered::Refuse => "an approval that nobody answers refuses the login",
+            WhenUnanswered::Next => "an approval that nobody answers passes people on to their next factor",
+        });
     }
     let line = about.line;
     for waiver in new.waive.iter().filter(|waiver| !old.waive.iter().any(|was| was.who == waiver.who)) {

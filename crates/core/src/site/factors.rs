@@ -1,9 +1,12 @@
-//! What a site says of second factors: which there are, how codes are sent, when wrong ones lock, who needs none.
+//! What a site says of second factors: which there are, how codes are sent, when wrong ones lock, who needs none, how people get theirs.
 
 use super::Server;
 use crate::device::CodeKind;
+use crate::moment::Moment;
 use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
 use std::time::Duration;
+use utoipa::ToSchema;
 
 /// A way to give the second proof.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -14,6 +17,17 @@ pub enum FactorKind {
     Courier(usize),
     /// A code that an upstream of the site checks, by index.
     Upstream(usize),
+    /// The person approves on a handset.
+    Approval,
+    /// The same, with a security key touched there.
+    Key,
+}
+
+impl FactorKind {
+    /// Whether the handset is asked.
+    pub fn is_on_handset(self) -> bool {
+        matches!(self, FactorKind::Approval | FactorKind::Key)
+    }
 }
 
 /// A word that people type behind their password to choose a factor.
@@ -45,6 +59,107 @@ pub enum WhenSecondIsDown {
     Next,
     /// The first check alone lets in. Loud: warned about, counted, marked in every such trace.
     FirstOnly,
+}
+
+/// What happens when nobody answers an approval in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenUnanswered {
+    /// The login is refused.
+    #[default]
+    Refuse,
+    /// The person's other factors are asked for at a prompt; refused where there is none.
+    Next,
+}
+
+/// What happens to somebody who has no second factor at all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WhenNotEnrolled {
+    /// The login is refused.
+    #[default]
+    Refuse,
+    /// The login itself enrols an authenticator app, at gateways that show prompts; refused elsewhere.
+    Enrol,
+    /// The first check alone lets in until this moment; refused from then on. Warned about, marked in every such trace.
+    LetInUntil(Moment),
+}
+
+/// The page that people have on their phones.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Handset {
+    /// Where people reach it: the beginning of links in invitations, and what security keys are bound to.
+    pub address: Option<String>,
+    /// The chain by which people sign in to their own page.
+    pub chain: Option<usize>,
+    /// Whether it shows the person's own codes by time.
+    pub shows_code: bool,
+    /// Who says that a new device is the person's.
+    pub confirmed_by: ConfirmedBy,
+    /// How long an invitation may be used.
+    pub invitation_lasts: Duration,
+    /// How long "that was not me" stops approvals.
+    pub stop: Duration,
+    /// Approvals for one person in an hour.
+    pub per_person: u32,
+}
+
+impl Default for Handset {
+    fn default() -> Self {
+        Handset {
+            address: None,
+            chain: None,
+            shows_code: false,
+            confirmed_by: ConfirmedBy::Operator,
+            invitation_lasts: Duration::from_secs(24 * 3600),
+            stop: Duration::from_secs(3600),
+            per_person: 30,
+        }
+    }
+}
+
+/// Who says that a new device is the person's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ConfirmedBy {
+    /// An operator, who types the reference that the device shows.
+    #[default]
+    Operator,
+    /// Nobody besides: whoever holds the invitation is taken for the person.
+    Invitation,
+}
+
+/// What people of a group get when they are first known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Newcomers {
+    /// The group, in lower case.
+    pub group: String,
+    /// The factor that they are invited to.
+    pub factor: Invited,
+    /// The courier that brings the invitation, by index; none where it is handed over on screen.
+    pub send_by: Option<usize>,
+    /// Its line in the site file.
+    pub line: u32,
+}
+
+/// What an invitation is to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Invited {
+    /// A handset, for approvals.
+    Approval,
+    /// An authenticator app.
+    Totp,
+}
+
+impl Invited {
+    /// All of them.
+    pub const ALL: &[Invited] = &[Invited::Approval, Invited::Totp];
+
+    /// Its name in site files.
+    pub fn name(self) -> &'static str {
+        match self {
+            Invited::Approval => "approval",
+            Invited::Totp => "totp",
+        }
+    }
 }
 
 /// Who is let in without a second factor.

@@ -12,7 +12,10 @@ mod tests;
 
 pub use check::{Known, KnownPerson};
 pub use compare::{Difference, compare};
-pub use factors::{Carries, Courier, CourierBy, FactorKind, FactorWord, Lockout, Sending, Waived, Waiver, WhenSecondIsDown, WhenSeveral};
+pub use factors::{
+    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, Invited, Lockout, Newcomers, Sending, Waived, Waiver,
+    WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
+};
 pub use finding::{Finding, Severity, Span};
 pub use reference::reference_markdown;
 pub use section::read_duration;
@@ -60,6 +63,10 @@ pub struct Site {
     pub prompt_lasts: Duration,
     /// What people read.
     pub texts: Texts,
+    /// The page that people have on their phones.
+    pub handset: Handset,
+    /// What people of groups get when they are first known; the first that fits.
+    pub newcomers: Vec<Newcomers>,
     by_address: AddressMap<usize>,
 }
 
@@ -447,6 +454,16 @@ pub struct Chain {
     pub when_several: WhenSeveral,
     /// What happens when the second factor cannot be asked for.
     pub when_second_is_down: WhenSecondIsDown,
+    /// How long an approval may take.
+    pub second_patience: Duration,
+    /// Whether a number that the gateway shows must be picked on the handset; gateways without prompts show none.
+    pub match_number: bool,
+    /// What happens when nobody answers an approval.
+    pub when_unanswered: WhenUnanswered,
+    /// What happens to people without any factor.
+    pub when_not_enrolled: WhenNotEnrolled,
+    /// How long a device that gave a second factor needs none on the same gateway; none means it always needs one.
+    pub remember: Option<Duration>,
     /// Who is let in without one.
     pub waive: Vec<Waiver>,
     /// Whether the gateway has checked the password itself, so that only the code is asked for.
@@ -486,6 +503,11 @@ impl Chain {
         self.forms.iter().any(Form::has_pin)
     }
 
+    /// Whether a handset can be asked.
+    pub fn asks_handsets(&self) -> bool {
+        self.second.iter().any(|kind| kind.is_on_handset())
+    }
+
     /// The upstream that checks codes, where the chain has one.
     pub fn code_upstream(&self) -> Option<usize> {
         self.second.iter().find_map(|kind| match kind {
@@ -508,7 +530,8 @@ impl Chain {
             FactorKind::Courier(index) => site.couriers.get(*index).map(|courier| courier.patience),
             _ => None,
         });
-        let second = self.code_upstream().map_or(Duration::ZERO, upstream).max(courier.max().unwrap_or_default());
+        let approval = if self.asks_handsets() { self.second_patience } else { Duration::ZERO };
+        let second = self.code_upstream().map_or(Duration::ZERO, upstream).max(courier.max().unwrap_or_default()).max(approval);
         self.first.iter().map(source).max().unwrap_or_default() + second
     }
 
@@ -566,6 +589,8 @@ impl Site {
             FactorKind::Code(kind) => kind.name(),
             FactorKind::Courier(index) => self.couriers.get(index).map_or("?", |courier| courier.name.as_str()),
             FactorKind::Upstream(index) => self.source_name(SourceRef::Upstream(index)),
+            FactorKind::Approval => "approval",
+            FactorKind::Key => "key",
         }
     }
 

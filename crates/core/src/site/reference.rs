@@ -22,6 +22,8 @@ keys! {
         "doors" "table" "needed" "Where Bivector listens.";
         "factors" "table" "" "How second factors are checked, for all chains.";
         "language" "language" "`en`" "The language of prompts and messages, where neither the person's nor the gateway's is known: `en`, `de`, `fr`, or one of `texts`.";
+        "handset" "table" "" "The page that people have on their phones.";
+        "newcomers" "tables" "nothing" "What people of a group get when they are first known.";
         "texts" "tables" "as shipped" "Texts of your own, by language: `[texts.nl]`.";
         "gateways" "tables" "" "Devices that send logins.";
         "directories" "tables" "" "Sources that speak LDAP.";
@@ -66,6 +68,20 @@ keys! {
         "after" "1 to 100" "5" "Wrong codes and PINs in a row, each behind a right password, on any gateway. Wrong proofs over password and code together count a tenth.";
         "time" "1s to 30d" "15m" "How long the lock lasts. `bivector factor release` ends it.";
     }
+    "handset" {
+        "address" "`https://` address" "none" "Where people reach the service's page: links in invitations begin with it, and security keys are bound to it. Without it there are neither links nor security keys.";
+        "chain" "name" "none" "The chain by which people sign in to their own page. Without it they come by invitation only.";
+        "shows_code" "true or false" "false" "Whether it shows the person's own codes by time.";
+        "confirmed_by" "`operator` or `invitation`" "`operator`" "Whether an operator must type the reference that a new device shows before it counts, or whoever holds the invitation is taken for the person.";
+        "invitation_lasts" "60s to 720h" "24h" "How long an invitation may be used, once.";
+        "stop" "60s to 720h" "1h" "How long \"that was not me\" stops approvals for the person.";
+        "per_person" "1 to 1000" "30" "Approvals for one person in an hour.";
+    }
+    "newcomers" {
+        "group" "name" "needed" "Members of this group, when an import or a sync first brings them; the first of these tables that fits decides.";
+        "factor" "`approval` or `totp`" "needed" "What they are invited to.";
+        "send_by" "name" "handed over on screen" "The courier that brings the invitation.";
+    }
     "texts.LANGUAGE" {
         "code" "text" "as shipped" "In English: Code from {devices}: Places: `{devices}`.";
         "pin_code" "text" "as shipped" "In English: PIN and code from {devices}, one behind the other: Places: `{devices}`.";
@@ -79,6 +95,13 @@ keys! {
         "option_call" "text" "as shipped" "In English: call to {to} Places: `{to}`.";
         "option_mail" "text" "as shipped" "In English: mail to {to} Places: `{to}`.";
         "option_upstream" "text" "as shipped" "In English: code for {upstream} Places: `{upstream}`.";
+        "number" "text" "as shipped" "The number to pick on the handset, with `{number}`.";
+        "option_approval" "text" "as shipped" "An approval, in the list.";
+        "option_key" "text" "as shipped" "A security key, in the list.";
+        "unanswered" "text" "as shipped" "Said before the next prompt, when nobody answered an approval.";
+        "enrol" "text" "as shipped" "The key of a new authenticator app, with `{key}` and `{site}`.";
+        "invitation" "text" "as shipped" "An invitation, with `{name}`, `{site}`, `{link}`, `{code}` and `{hours}`.";
+        "invitation_subject" "text" "as shipped" "The subject of an invitation by mail, with `{site}`.";
         "wrong" "text" "as shipped" "In English: That was not right.";
         "not_sent" "text" "as shipped" "In English: It could not be sent.";
         "no_more" "text" "as shipped" "In English: No further code can be sent now.";
@@ -205,10 +228,16 @@ keys! {
         "first" "names or tables" "needed" "Sources for the first check, or `roster`. The next is asked only when one does not know the person.";
         "when_source_is_down" "`refuse` or `next`" "`refuse`" "What happens when a source cannot answer. An outage is never taken for \"no such person\".";
         "change_password" "true or false" "false" "Whether a person may set a new password at a prompt, when the old one and the code are right but the old one has expired.";
-        "second" "factors, or an empty list" "needed" "Second factors, preferred first: `totp`, `hotp`, `recovery`, `temporary`, couriers, an upstream. An empty list lets the first check alone in, with a warning.";
-        "words" "table of texts" "what each courier carries" "Words that choose a courier: `{ pager = [\"sms\", \"text\"] }`. For forms with `factor`, and at prompts.";
+        "second" "factors, or an empty list" "needed" "Second factors, preferred first: `totp`, `hotp`, `recovery`, `temporary`, `approval`, `key`, couriers, an upstream. An empty list lets the first check alone in, with a warning.";
+        "words" "table of texts" "what each courier carries; `approve`, `key`" "Words that choose a courier or an approval: `{ pager = [\"sms\", \"text\"] }`. For forms with `factor`, and at prompts.";
         "when_several" "`list` or `first`" "`list`" "At a prompt, for people with several factors: choose from a numbered list, or be asked for the first.";
         "when_second_is_down" "`refuse`, `next` or `first-only`" "`refuse`" "What happens when a courier or upstream cannot be asked: refuse, ask for another factor, or let the first check alone in (warned about, counted, marked in every such trace).";
+        "second_patience" "5s to 600s" "45s" "How long an approval may take.";
+        "match_number" "true or false" "true" "Whether a gateway that shows prompts shows a number that must be picked on the handset. Others cannot show one.";
+        "when_unanswered" "`refuse` or `next`" "`refuse`" "What happens when nobody answers an approval: refuse, or ask for another factor where the gateway shows prompts.";
+        "when_not_enrolled" "`refuse`, `enrol` or `let-in`" "`refuse`" "What happens to people without any factor: refuse; enrol an authenticator app within the login, where the gateway shows prompts; or let the first check alone in until a date (warned about).";
+        "let_in_until" "date" "needed with `let-in`" "The last day (UTC) on which people without a factor get in, such as `2027-03-31`.";
+        "remember" "60s to 2160h" "never" "How long a person's own device, known by Calling-Station-Id, needs no second factor on the same gateway once it has given one. Not in rehearsals.";
         "waive" "tables" "nobody" "Who is let in without a second factor, each with a reason.";
         "code_only" "true or false" "false" "The gateways check passwords themselves, so only the code is checked here. Warned about.";
         "retry" "true or false" "false" "Whether a device that spoke MS-CHAPv2 is told that it may try again at once (RFC 2759 section 6).";

@@ -206,6 +206,19 @@ fn factor(kind: FactorKind, chain: &Chain, live: &LiveSite) -> HopView {
             let wait_ms = Some(courier.patience.as_millis() as u64);
             HopView { wait_ms, ..hop(HopKind::Factor, &courier.name, state, said, details, courier.line) }
         }
+        FactorKind::Approval | FactorKind::Key => {
+            let with_key = kind == FactorKind::Key;
+            let mut says = vec![format!("the person answers on the handset within {} s", chain.second_patience.as_secs())];
+            if with_key {
+                says.push("with a security key".to_owned());
+            }
+            if chain.match_number {
+                says.push("with the number that the gateway shows, where it shows prompts".to_owned());
+            }
+            let wait_ms = Some(chain.second_patience.as_millis() as u64);
+            let said = "asks the handset page of the person".to_owned();
+            HopView { wait_ms, ..hop(HopKind::Factor, live.site.factor_name(kind), Tone::Good, said, says, chain.line) }
+        }
         FactorKind::Upstream(index) => upstream(HopKind::Factor, index, vec!["checks the code".into()], live),
     }
 }

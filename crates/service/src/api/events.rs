@@ -34,6 +34,8 @@ fn to_sse(event: &Event) -> SseEvent {
         Event::Trace(_) => "trace",
         Event::Knock(_) => "knock",
         Event::Server { .. } => "server",
+        Event::Notice { .. } => "notice",
+        Event::Person { .. } => "person",
         Event::Site { .. } => "site",
     };
     SseEvent::default().event(name).data(serde_json::to_string(event).unwrap_or_default())

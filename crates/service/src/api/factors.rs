@@ -6,7 +6,7 @@ use super::people::{FactorView, PersonView, find};
 use super::problem::{Body, Problem};
 use crate::clock;
 use crate::people::{is_pin, seed_from_text};
-use crate::records::{FactorRow, FactorSettings, FactorState, NewFactor, NewPerson, PersonRow, Role};
+use crate::records::{Edit, FactorRow, FactorSettings, FactorState, NewFactor, NewPerson, PersonRow, Role};
 use crate::roster::{hash_password, person_key, seed_purpose};
 use crate::seal::{digits, random};
 use axum::Json;
@@ -123,7 +123,9 @@ pub(super) async fn add(
 ) -> Result<(StatusCode, Json<AddedFactor>), Problem> {
     operator.may(Role::Operate)?;
     let login = login.trim().to_lowercase();
-    make_known(&state, &source, &login).await?;
+    if state.shared.roster.get(&person_key(&source, &login)).is_none() {
+        make_known(&state, &source, &login).await?;
+    }
     let label = request.label.clone().map(|label| label.trim().to_owned()).filter(|label| !label.is_empty());
     let label = label.unwrap_or_else(|| if request.kind == CodeKind::Totp { "app".to_owned() } else { request.kind.name().to_owned() });
     if label.len() > 60 || label.chars().any(char::is_control) {
@@ -132,16 +134,16 @@ pub(super) async fn add(
     let made = make(&request, &operator.name)?;
     let pin = hash_pin(request.pin).await?;
     let sealed = state.shared.seal.seal(&seed_purpose(&source, &login), made.secret.expose());
-    let factor = NewFactor { kind: request.kind, label: label.clone(), sealed, settings: made.settings, pin };
+    let factor = NewFactor { kind: request.kind.into(), label: label.clone(), sealed, settings: made.settings, pin };
     state.shared.records.add_factor(source.clone(), login.clone(), factor, clock::now()).await?;
-    state.shared.roster.refresh(&state.shared.records)?;
+    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
     let reason = request.reason.map(|reason| format!(": {reason}")).unwrap_or_default();
     operator.did(&state, "factor.add", format!("{} {} “{label}”{reason}", person_key(&source, &login), request.kind)).await?;
     let person = find(&state.shared, &source, &login)?;
-    let factor = person.factors.iter().find(|factor| factor.kind == request.kind && factor.label == label);
+    let factor = person.factors.iter().find(|factor| factor.kind == request.kind.into() && factor.label == label);
     let factor = factor.ok_or_else(|| Problem::not_found("the factor is gone again", "somebody removed it meanwhile"))?;
     let site = state.shared.live.load().as_ref().map(|live| live.site.name.clone()).unwrap_or_default();
-    let link = made.shown.as_ref().map(|seed| link(&site, &login, request.kind, seed, &factor.settings));
+    let link = made.shown.as_ref().map(|seed| otpauth(&site, &login, request.kind, seed, &factor.settings));
     let factor = FactorView::of(&person, factor, &state.shared.roster, clock::now());
     let warning = useless(&state, &source, request.kind, factor.digits);
     Ok((StatusCode::CREATED, Json(AddedFactor { factor, seed: made.shown, link, codes: made.codes, warning })))
@@ -167,9 +169,6 @@ fn useless(state: &ApiState, source: &str, kind: CodeKind, digits: u8) -> Option
 /// A directory's person is written down with the first factor.
 async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), Problem> {
     let shared = &state.shared;
-    if shared.roster.get(&person_key(source, login)).is_some() {
-        return Ok(());
-    }
     let live = shared.live.load_full();
     let known = live.as_ref().is_some_and(|live| {
         live.site.directories.iter().any(|one| one.name == source) || live.site.upstreams.iter().any(|one| one.name == source)
@@ -256,7 +255,7 @@ async fn hash_pin(pin: Option<String>) -> Result<Option<String>, Problem> {
 }
 
 /// What authenticator apps read from a QR code.
-fn link(site: &str, login: &str, kind: CodeKind, seed: &str, settings: &FactorSettings) -> String {
+pub(crate) fn otpauth(site: &str, login: &str, kind: CodeKind, seed: &str, settings: &FactorSettings) -> String {
     let algorithm = match settings.code.algorithm {
         Algorithm::Sha1 => "SHA1",
         Algorithm::Sha256 => "SHA256",
@@ -290,8 +289,10 @@ pub(super) async fn remove(
     operator.may(Role::Operate)?;
     let person = find(&state.shared, &source, &login)?;
     let factor = find_factor(&person, id)?;
-    state.shared.records.remove_factor(person.source.clone(), person.login.clone(), id).await?;
-    state.shared.roster.refresh(&state.shared.records)?;
+    let edit = Edit::RemoveFactor { source: person.source.clone(), login: person.login.clone(), factor: id };
+    let what = format!("{}: {} “{}” removed", person_key(&source, &login), factor.kind, factor.label);
+    state.shared.records.change_people(operator.name.clone(), what, vec![edit], clock::now()).await?;
+    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
     operator.did(&state, "factor.remove", format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
     shown(&state, &source, &login)
 }
@@ -311,7 +312,7 @@ pub(super) async fn pin(
     let factor = find_factor(&person, id)?;
     let what = if request.pin.is_some() { "factor.pin" } else { "factor.pin.remove" };
     state.shared.records.set_pin(id, hash_pin(request.pin).await?).await?;
-    state.shared.roster.refresh(&state.shared.records)?;
+    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
     operator.did(&state, what, format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
     shown(&state, &source, &login)
 }

@@ -7,8 +7,11 @@ mod directories;
 mod events;
 mod factors;
 mod gateways;
+mod handset;
+mod invitations;
 mod logins;
 mod operators;
+mod own;
 mod people;
 mod problem;
 mod readings;
@@ -23,11 +26,16 @@ use auth::Schemes;
 pub use auth::SessionRequest;
 pub use chains::{ChainView, HopKind, HopView, LoginCounts};
 pub use directories::{DirectoryView, ProbeRequest};
+pub(crate) use factors::otpauth;
 pub use factors::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
 pub use gateways::{GatewayView, LastLogin, RegisterRequest};
+pub use invitations::{ConfirmRequest, InviteRequest, RenameRequest};
 pub use logins::{LoginRequest, ReplyAttribute, Tried, TriedMethod};
 pub use operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, TokenRequest};
-pub use people::{FactorState, FactorView, ImportRequest, LockView, PersonView, Released};
+pub use people::{
+    EditRequest, FactorState, FactorView, ImportRequest, InvitationView, LockView, PersonRequest, PersonState, PersonView, Released,
+    RollOut, StopView, Suspension, SyncRequest, Undoable, Undone,
+};
 pub use problem::Problem;
 pub use readings::{Read, ReadRequest};
 pub use secrets::{NextRequest, SecretRequest};
@@ -38,6 +46,7 @@ pub use upstreams::UpstreamView;
 
 use crate::apply::Doors;
 use crate::error::ServiceError;
+use crate::handset::KeyRounds;
 use crate::operators::{Operators, SignInFailures};
 use crate::shared::Shared;
 use arc_swap::ArcSwap;
@@ -60,6 +69,10 @@ pub struct ApiState {
     pub(crate) operators: Arc<ArcSwap<Operators>>,
     /// Failed sign-ins to the console.
     pub(crate) failures: Arc<SignInFailures>,
+    /// Wrong invitations, and failed sign-ins of people to their own pages, by address.
+    pub(crate) guesses: Arc<SignInFailures>,
+    /// Rounds with security keys.
+    pub(crate) keys: Arc<KeyRounds>,
     /// Whether the API is served over TLS.
     tls: bool,
     /// Turns true when the service stops, so that streams end.
@@ -73,7 +86,16 @@ impl ApiState {
     /// The records cannot be read.
     pub fn new(shared: Arc<Shared>, doors: Arc<Doors>, tls: bool, stopped: watch::Receiver<bool>) -> Result<Self, ServiceError> {
         let operators = Operators::load(&shared.records)?;
-        Ok(ApiState { shared, doors, operators: Arc::new(ArcSwap::from_pointee(operators)), failures: Arc::default(), tls, stopped })
+        Ok(ApiState {
+            shared,
+            doors,
+            operators: Arc::new(ArcSwap::from_pointee(operators)),
+            failures: Arc::default(),
+            guesses: Arc::default(),
+            keys: Arc::default(),
+            tls,
+            stopped,
+        })
     }
 }
 
@@ -85,7 +107,9 @@ impl ApiState {
         status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
         site::confirm_change, site::restore, secrets::list, secrets::set, secrets::next, secrets::retire, secrets::forget, operators::list,
         operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in, audit::list,
-        audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, people::release, factors::add,
+        audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, people::release,
+        people::roll_out, people::put_person, people::suspend, people::remove, people::sync, people::edit, people::changes, people::undo,
+        invitations::invite, invitations::withdraw, invitations::confirm, invitations::rename, factors::add,
         factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
         traces::knocks, events::events
     ),
@@ -127,10 +151,19 @@ pub fn router(state: ApiState) -> Router {
         .route("/upstreams", get(upstreams::list))
         .route("/people", get(people::list))
         .route("/people/import", post(people::import))
+        .route("/people/edits", post(people::edit))
+        .route("/people/sync", post(people::sync))
+        .route("/people/roll-out", get(people::roll_out))
+        .route("/people/changes", get(people::changes))
+        .route("/people/changes/{number}/undo", post(people::undo))
+        .route("/people/{source}/{login}", put(people::put_person).delete(people::remove))
+        .route("/people/{source}/{login}/suspension", put(people::suspend))
+        .route("/people/{source}/{login}/invitation", post(invitations::invite).delete(invitations::withdraw))
         .route("/people/{login}", get(people::show))
         .route("/people/{source}/{login}/release", post(people::release))
         .route("/people/{source}/{login}/factors", post(factors::add))
-        .route("/people/{source}/{login}/factors/{id}", delete(factors::remove))
+        .route("/people/{source}/{login}/factors/{id}", delete(factors::remove).put(invitations::rename))
+        .route("/people/{source}/{login}/factors/{id}/confirm", post(invitations::confirm))
         .route("/people/{source}/{login}/factors/{id}/pin", put(factors::pin))
         .route("/people/{source}/{login}/factors/{id}/resync", post(factors::resync))
         .route("/readings", post(readings::read))
@@ -149,6 +182,7 @@ pub fn router(state: ApiState) -> Router {
         .method_not_allowed_fallback(problem::no_such_method);
     Router::new()
         .nest("/api/v1", api)
+        .nest("/handset/v1", handset::router())
         .route("/healthz", get(async || "ok\n"))
         .route("/readyz", get(status::ready))
         .route("/metrics", get(async || ([("content-type", "text/plain; version=0.0.4")], crate::metrics::render())))

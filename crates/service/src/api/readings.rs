@@ -116,7 +116,7 @@ fn devices_of(state: &ApiState, site: &Site, chain: &Chain, typed: &str) -> Resu
     })?;
     let keys = chain.first.iter().map(|first| person_key(site.source_name(first.source), &name.name));
     let Some(key) = { keys }.find(|key| state.shared.roster.get(key).is_some()) else { return Ok((None, Vec::new())) };
-    let devices = match state.shared.roster.factors(&key, clock::now()) {
+    let devices = match state.shared.roster.factors(&key, None, clock::now()) {
         FactorsAnswer::Known(factors) => factors.devices.into_iter().filter(|device| chain.takes(device.kind())).collect(),
         FactorsAnswer::Unavailable(why) => {
             return Err(Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "records", why.seen, why.cause.remedy()));

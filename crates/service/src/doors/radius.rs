@@ -44,7 +44,7 @@ static REFERENCE: LazyLock<Encoding> = LazyLock::new(|| {
 });
 
 /// A short text that leads from the person at the keyboard to the trace: eight characters.
-fn reference() -> String {
+pub(crate) fn reference() -> String {
     REFERENCE.encode(&random::<5>())
 }
 
@@ -311,6 +311,12 @@ impl Inner {
             counter.fetch_sub(1, Ordering::Relaxed);
         }
         metrics::login(&trace);
+        if let Verdict::Accept(accept) = &verdict
+            && let Some((station, until)) = accept.remember().cloned()
+        {
+            self.shared.roster.note_remembered(station.clone(), until, clock.now());
+            self.shared.records.remember(station, until, clock.now());
+        }
         if let Verdict::Accept(accept) = &verdict
             && let Second::Waived(waived) = accept.second()
         {

@@ -7,10 +7,11 @@ use bivector_core::device::Used;
 use bivector_core::login::{CodeMark, WrongTry};
 use bivector_core::site::Lockout;
 use rusqlite::{OptionalExtension, Transaction, params};
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
 /// What a device or list is at.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FactorState {
     /// Steps that its clock was off when it was last right.
     pub drift: i64,
@@ -70,11 +71,17 @@ impl Records {
         })
     }
 
-    /// Adds a factor to a person, or replaces one of the same kind and label. `false` if there is no such person.
-    pub(crate) async fn add_factor(&self, source: String, login: String, factor: NewFactor, now: Moment) -> Result<bool, RecordsError> {
+    /// Adds a factor to a person, or replaces one of the same kind and label. Its number; none if there is no such person.
+    pub(crate) async fn add_factor(
+        &self,
+        source: String,
+        login: String,
+        factor: NewFactor,
+        now: Moment,
+    ) -> Result<Option<u64>, RecordsError> {
         self.write(move |transaction| match person_number(transaction, &source, &login)? {
-            Some(person) => keep_factor(transaction, person, &factor, now).map(|()| true),
-            None => Ok(false),
+            Some(person) => keep_factor(transaction, person, &factor, now).map(Some),
+            None => Ok(None),
         })
         .await
     }
@@ -84,6 +91,31 @@ impl Records {
         self.write(move |transaction| {
             let Some(person) = person_number(transaction, &source, &login)? else { return Ok(false) };
             Ok(transaction.execute("DELETE FROM factors WHERE id = ?1 AND person = ?2", params![factor as i64, person])? == 1)
+        })
+        .await
+    }
+
+    /// Changes what was agreed about a factor; `false` if it is gone.
+    pub(crate) async fn set_settings(&self, factor: u64, settings: super::FactorSettings) -> Result<bool, RecordsError> {
+        let settings = serde_json::to_string(&settings).unwrap_or_default();
+        self.write(move |transaction| {
+            Ok(transaction.execute("UPDATE factors SET settings = ?2 WHERE id = ?1", params![factor as i64, settings])? == 1)
+        })
+        .await
+    }
+
+    /// Changes what is sealed of a factor, such as the counter of a security key.
+    pub(crate) async fn set_sealed(&self, factor: u64, sealed: Vec<u8>) -> Result<bool, RecordsError> {
+        self.write(move |transaction| {
+            Ok(transaction.execute("UPDATE factors SET sealed = ?2 WHERE id = ?1", params![factor as i64, sealed])? == 1)
+        })
+        .await
+    }
+
+    /// Gives a factor another name; `false` if it is gone.
+    pub(crate) async fn rename_factor(&self, factor: u64, label: String) -> Result<bool, RecordsError> {
+        self.write(move |transaction| {
+            Ok(transaction.execute("UPDATE factors SET label = ?2 WHERE id = ?1", params![factor as i64, label])? == 1)
         })
         .await
     }
@@ -148,7 +180,7 @@ fn use_code(transaction: &Transaction<'_>, mark: &CodeMark, now: Moment) -> rusq
 }
 
 /// What the device is at once the code is used; nothing if it was used before.
-fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> rusqlite::Result<Option<FactorState>> {
+pub(super) fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> rusqlite::Result<Option<FactorState>> {
     if let Used::Step { step, until, drift } = used {
         let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
         let fresh = super::agreement::put(transaction, &key, until.micros() as i64, at)?;
@@ -159,6 +191,9 @@ fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> ru
     let mut state = state_of(transaction, device)?;
     match used {
         Used::Step { .. } => return Ok(None),
+        // A handset that was removed while it was asked says nothing any more.
+        Used::Approval if settings_of(transaction, device)?.is_none_or(|settings| settings.waits_for.is_some()) => return Ok(None),
+        Used::Approval => {}
         Used::Counter(counter) if counter < state.counter => return Ok(None),
         Used::Counter(counter) => (state.counter, state.ahead) = (counter + 1, None),
         Used::Entry(entry) if state.used >> entry & 1 == 1 => return Ok(None),
@@ -204,6 +239,15 @@ fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout
         write_state(transaction, device, &state)?;
     }
     Ok(lock)
+}
+
+pub(super) fn read_state_of(transaction: &Transaction<'_>, factor: u64) -> rusqlite::Result<FactorState> {
+    state_of(transaction, factor)
+}
+
+/// Puts back what a factor was at.
+pub(super) fn restore_state(transaction: &Transaction<'_>, factor: u64, state: &FactorState) -> rusqlite::Result<()> {
+    write_state(transaction, factor, state)
 }
 
 fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<FactorState> {
@@ -267,7 +311,7 @@ fn read_lock(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<LockRow> 
     })
 }
 
-fn person_number(transaction: &Transaction<'_>, source: &str, login: &str) -> rusqlite::Result<Option<i64>> {
+pub(super) fn person_number(transaction: &Transaction<'_>, source: &str, login: &str) -> rusqlite::Result<Option<i64>> {
     transaction.query_row("SELECT id FROM people WHERE source = ?1 AND login = ?2", params![source, login], |row| row.get(0)).optional()
 }
 
@@ -286,14 +330,14 @@ mod tests {
     }
 
     fn mark(device: u64, used: Used) -> CodeMark {
-        CodeMark { person: "tidehall:ines".into(), device: Some((device, used)) }
+        CodeMark { person: "tidehall:ines".into(), device: Some((device, used)), withdraw: None }
     }
 
     /// A person with one factor; its number is 1.
     async fn records_with(kind: CodeKind, settings: FactorSettings) -> (tempfile::TempDir, Records) {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
-        let factor = NewFactor { kind, label: "x".into(), sealed: vec![1], settings, pin: None };
+        let factor = NewFactor { kind: kind.into(), label: "x".into(), sealed: vec![1], settings, pin: None };
         let person = NewPerson { source: "tidehall".into(), login: "ines".into(), factor: Some(factor), ..NewPerson::default() };
         records.keep_people(vec![person], NOON).await.unwrap();
         (folder, records)

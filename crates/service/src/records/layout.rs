@@ -68,6 +68,24 @@ const MIGRATIONS: &[&str] = &[
     // 4: logins that end well have no cause, and need not pay for its index
     "DROP INDEX traces_by_cause;
      CREATE INDEX traces_by_cause ON traces (cause, id) WHERE cause IS NOT NULL;",
+    // 5: invitations, stopped approvals, remembered devices, what changes of people looked like before
+    "CREATE TABLE invitations (
+         id INTEGER PRIMARY KEY AUTOINCREMENT, person TEXT NOT NULL, factor TEXT NOT NULL, hash BLOB NOT NULL UNIQUE,
+         created_us INTEGER NOT NULL, until_us INTEGER NOT NULL, operator TEXT NOT NULL, sent_to TEXT, used_us INTEGER,
+         withdrawn INTEGER NOT NULL DEFAULT 0);
+     CREATE INDEX invitations_of_person ON invitations (person);
+     CREATE TABLE stops (
+         person TEXT PRIMARY KEY, at_us INTEGER NOT NULL, until_us INTEGER NOT NULL, gateway TEXT NOT NULL, caller TEXT NOT NULL,
+         reference TEXT NOT NULL) WITHOUT ROWID;
+     CREATE TABLE remembered (
+         person TEXT NOT NULL, gateway TEXT NOT NULL, caller TEXT NOT NULL, until_us INTEGER NOT NULL,
+         PRIMARY KEY (person, gateway, caller)) WITHOUT ROWID;
+     CREATE TABLE changes (
+         number INTEGER PRIMARY KEY AUTOINCREMENT, at_us INTEGER NOT NULL, operator TEXT NOT NULL, what TEXT NOT NULL,
+         people INTEGER NOT NULL, undone_us INTEGER);
+     CREATE TABLE changed_people (
+         change INTEGER NOT NULL REFERENCES changes ON DELETE CASCADE, person TEXT NOT NULL, before TEXT, after TEXT,
+         PRIMARY KEY (change, person)) WITHOUT ROWID;",
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -5,7 +5,9 @@
 
 mod agreement;
 mod audit;
+mod changes;
 mod factors;
+mod invitations;
 mod layout;
 mod operators;
 mod people;
@@ -15,12 +17,14 @@ mod writer;
 
 pub use agreement::{Agreement, Took};
 pub use audit::{AuditRow, AuditVerdict, Deed};
+pub use changes::{Change, Edit, NotUndone};
 pub use factors::{FactorState, LockRow, Marked};
+pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
 pub use operators::{OperatorRow, Role, TokenRow};
-pub use people::{FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow};
+pub use people::{DeviceKind, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow, WaitsFor};
 pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
 pub use traces::{Guess, Knock, TraceFilter, TraceRow};
-pub(crate) use traces::{Newest, insert_knock, insert_trace, written_steps};
+pub(crate) use traces::{Newest, append_step, insert_knock, insert_trace, written_steps};
 
 use crate::error::ServiceError;
 use rusqlite::{Connection, OpenFlags, Transaction};

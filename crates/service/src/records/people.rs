@@ -4,7 +4,7 @@ use super::{Records, RecordsError};
 use bivector_core::Moment;
 use bivector_core::device::CodeKind;
 use bivector_core::totp::Settings;
-use rusqlite::{OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 
 /// A person as kept.
@@ -41,11 +41,11 @@ pub struct PersonRow {
 pub struct FactorRow {
     /// Record number, never used again.
     pub id: u64,
-    /// What kind of codes it makes.
-    pub kind: CodeKind,
+    /// What it is.
+    pub kind: DeviceKind,
     /// What the person calls it.
     pub label: String,
-    /// Its seed, its list of codes or its code, sealed.
+    /// Its seed, its list of codes, its code or its public key, sealed.
     pub sealed: Vec<u8>,
     /// What was agreed.
     pub settings: FactorSettings,
@@ -53,6 +53,54 @@ pub struct FactorRow {
     pub pin: Option<String>,
     /// When it was added, in microseconds since 1970.
     pub created_us: u64,
+}
+
+/// What a factor is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum DeviceKind {
+    /// Something that makes codes, or a list of them.
+    Code(CodeKind),
+    /// A handset, which approves.
+    Handset,
+    /// A security key, touched on a handset page.
+    Key,
+}
+
+impl DeviceKind {
+    /// Its name in records, API and command line.
+    pub fn name(self) -> &'static str {
+        match self {
+            DeviceKind::Code(kind) => kind.name(),
+            DeviceKind::Handset => "handset",
+            DeviceKind::Key => "key",
+        }
+    }
+
+    /// From its name.
+    pub fn named(name: &str) -> Option<Self> {
+        let code = CodeKind::ALL.iter().copied().map(DeviceKind::Code);
+        code.chain([DeviceKind::Handset, DeviceKind::Key]).find(|kind| kind.name() == name)
+    }
+
+    /// The kind of codes, where it makes any.
+    pub fn code(self) -> Option<CodeKind> {
+        match self {
+            DeviceKind::Code(kind) => Some(kind),
+            DeviceKind::Handset | DeviceKind::Key => None,
+        }
+    }
+}
+
+impl std::fmt::Display for DeviceKind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+impl From<CodeKind> for DeviceKind {
+    fn from(kind: CodeKind) -> Self {
+        DeviceKind::Code(kind)
+    }
 }
 
 /// What was agreed about a factor; each kind uses its own part.
@@ -76,6 +124,19 @@ pub struct FactorSettings {
     /// Who issued it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub operator: Option<String>,
+    /// Set until somebody has confirmed that the factor is the person's; it does not count before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waits_for: Option<WaitsFor>,
+}
+
+/// What makes a new factor count.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WaitsFor {
+    /// An operator, who types this reference: the handset shows it.
+    Operator(String),
+    /// A right code.
+    Code,
 }
 
 /// A person to keep; an existing one of the same source and login is updated.
@@ -109,7 +170,7 @@ pub struct NewPerson {
 #[derive(Debug, Clone)]
 pub struct NewFactor {
     /// See [`FactorRow::kind`].
-    pub kind: CodeKind,
+    pub kind: DeviceKind,
     /// See [`FactorRow::label`].
     pub label: String,
     /// See [`FactorRow::sealed`].
@@ -123,46 +184,12 @@ pub struct NewFactor {
 impl Records {
     /// All people with their factors.
     pub(crate) fn people(&self) -> Result<Vec<PersonRow>, RecordsError> {
-        self.read_now(|connection| {
-            let mut factors: std::collections::HashMap<u64, Vec<FactorRow>> = std::collections::HashMap::new();
-            let mut statement =
-                connection.prepare("SELECT person, id, kind, label, sealed, settings, created_us, pin FROM factors ORDER BY id")?;
-            let mut rows = statement.query([])?;
-            while let Some(row) = rows.next()? {
-                let (kind, settings): (String, String) = (row.get(2)?, row.get(5)?);
-                let Some(kind) = CodeKind::ALL.iter().copied().find(|known| known.name() == kind) else { continue };
-                factors.entry(row.get::<_, i64>(0)? as u64).or_default().push(FactorRow {
-                    id: row.get::<_, i64>(1)? as u64,
-                    kind,
-                    label: row.get(3)?,
-                    sealed: row.get(4)?,
-                    settings: serde_json::from_str(&settings).unwrap_or_default(),
-                    created_us: row.get::<_, i64>(6)? as u64,
-                    pin: row.get(7)?,
-                });
-            }
-            connection
-                .prepare("SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people ORDER BY source, login")?
-                .query_map([], |row| {
-                    let id = row.get::<_, i64>(0)? as u64;
-                    let groups: String = row.get(5)?;
-                    Ok(PersonRow {
-                        id,
-                        source: row.get(1)?,
-                        login: row.get(2)?,
-                        name: row.get(3)?,
-                        password: row.get(4)?,
-                        groups: serde_json::from_str(&groups).unwrap_or_default(),
-                        disabled: row.get(6)?,
-                        mail: row.get(7)?,
-                        phone: row.get(8)?,
-                        language: row.get(9)?,
-                        kept: row.get(10)?,
-                        factors: factors.remove(&id).unwrap_or_default(),
-                    })
-                })?
-                .collect()
-        })
+        self.read_now(|connection| read_people(connection, None))
+    }
+
+    /// One person with the factors.
+    pub(crate) fn person(&self, source: &str, login: &str) -> Result<Option<PersonRow>, RecordsError> {
+        self.read_now(|connection| Ok(read_people(connection, Some((source, login)))?.pop()))
     }
 
     /// Keeps people, all or none.
@@ -171,7 +198,57 @@ impl Records {
     }
 }
 
-fn keep(transaction: &Transaction<'_>, person: &NewPerson, now: Moment) -> rusqlite::Result<()> {
+/// All people, or one, each with the factors.
+pub(super) fn read_people(connection: &Connection, only: Option<(&str, &str)>) -> rusqlite::Result<Vec<PersonRow>> {
+    let (source, login) = only.unzip();
+    let mut factors: std::collections::HashMap<u64, Vec<FactorRow>> = std::collections::HashMap::new();
+    let (of_all, of_one) = (
+        "SELECT person, id, kind, label, sealed, settings, created_us, pin FROM factors ORDER BY id",
+        "SELECT person, id, kind, label, sealed, settings, created_us, pin FROM factors
+         WHERE person IN (SELECT id FROM people WHERE source = ?1 AND login = ?2) ORDER BY id",
+    );
+    let mut statement = connection.prepare_cached(if only.is_some() { of_one } else { of_all })?;
+    let mut rows = if only.is_some() { statement.query(params![source, login])? } else { statement.query([])? };
+    while let Some(row) = rows.next()? {
+        let (kind, settings): (String, String) = (row.get(2)?, row.get(5)?);
+        let Some(kind) = DeviceKind::named(&kind) else { continue };
+        factors.entry(row.get::<_, i64>(0)? as u64).or_default().push(FactorRow {
+            id: row.get::<_, i64>(1)? as u64,
+            kind,
+            label: row.get(3)?,
+            sealed: row.get(4)?,
+            settings: serde_json::from_str(&settings).unwrap_or_default(),
+            created_us: row.get::<_, i64>(6)? as u64,
+            pin: row.get(7)?,
+        });
+    }
+    connection
+        .prepare_cached(
+            "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people
+             WHERE ?1 IS NULL OR (source = ?1 AND login = ?2) ORDER BY source, login",
+        )?
+        .query_map(params![source, login], |row| {
+            let id = row.get::<_, i64>(0)? as u64;
+            let groups: String = row.get(5)?;
+            Ok(PersonRow {
+                id,
+                source: row.get(1)?,
+                login: row.get(2)?,
+                name: row.get(3)?,
+                password: row.get(4)?,
+                groups: serde_json::from_str(&groups).unwrap_or_default(),
+                disabled: row.get(6)?,
+                mail: row.get(7)?,
+                phone: row.get(8)?,
+                language: row.get(9)?,
+                kept: row.get(10)?,
+                factors: factors.remove(&id).unwrap_or_default(),
+            })
+        })?
+        .collect()
+}
+
+pub(super) fn keep(transaction: &Transaction<'_>, person: &NewPerson, now: Moment) -> rusqlite::Result<()> {
     let groups = serde_json::to_string(&person.groups).unwrap_or_else(|_| "[]".into());
     let id: i64 = transaction.query_row(
         "INSERT INTO people (source, login, name, password, groups, disabled, created_us, mail, phone, language, kept)
@@ -194,11 +271,11 @@ fn keep(transaction: &Transaction<'_>, person: &NewPerson, now: Moment) -> rusql
         ],
         |row| row.get(0),
     )?;
-    person.factor.as_ref().map_or(Ok(()), |factor| keep_factor(transaction, id, factor, now))
+    person.factor.as_ref().map_or(Ok(()), |factor| keep_factor(transaction, id, factor, now).map(|_| ()))
 }
 
 /// The number of a replaced factor is kept: codes used with it stay used if the seed is the same.
-pub(super) fn keep_factor(transaction: &Transaction<'_>, person: i64, factor: &NewFactor, now: Moment) -> rusqlite::Result<()> {
+pub(super) fn keep_factor(transaction: &Transaction<'_>, person: i64, factor: &NewFactor, now: Moment) -> rusqlite::Result<u64> {
     let settings = serde_json::to_string(&factor.settings).unwrap_or_default();
     let replaced: Option<i64> = transaction
         .query_row(
@@ -218,8 +295,8 @@ pub(super) fn keep_factor(transaction: &Transaction<'_>, person: i64, factor: &N
         }
     };
     // A device by time goes on with what is known of its clock; everything else begins anew.
-    if factor.kind != CodeKind::Totp {
+    if factor.kind != DeviceKind::Code(CodeKind::Totp) {
         transaction.execute("DELETE FROM factor_states WHERE factor = ?1", [id])?;
     }
-    Ok(())
+    Ok(id as u64)
 }

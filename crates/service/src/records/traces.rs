@@ -284,6 +284,17 @@ pub(crate) fn written_steps(steps: &[Step]) -> String {
     serde_json::to_string(steps).unwrap_or_else(|_| "[]".into())
 }
 
+/// Adds a step to a trace that is there.
+pub(crate) fn append_step(transaction: &Transaction<'_>, reference: &str, step: &Step) -> rusqlite::Result<()> {
+    let of = "(SELECT max(id) FROM traces WHERE reference = ?1)";
+    let steps: Option<String> =
+        transaction.query_row(&format!("SELECT steps FROM trace_steps WHERE trace = {of}"), [reference], |row| row.get(0)).optional()?;
+    let Some(mut steps) = steps.and_then(|text| serde_json::from_str::<Vec<Step>>(&text).ok()) else { return Ok(()) };
+    steps.push(step.clone());
+    transaction.execute(&format!("UPDATE trace_steps SET steps = ?2 WHERE trace = {of}"), params![reference, written_steps(&steps)])?;
+    Ok(())
+}
+
 /// Writes a trace with its steps.
 pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps: &str) -> rusqlite::Result<()> {
     static INSERT: LazyLock<String> = LazyLock::new(|| {

@@ -83,7 +83,27 @@ impl CourierSource {
     /// # Errors
     /// What was seen, in a sentence without the code, the address and the secret.
     pub async fn send(&self, sendable: &Sendable, code: &Secret<String>, site: &Site) -> Result<(), String> {
-        let outcome = self.deliver(sendable, code, site).await;
+        let minutes = site.sending.lasts.as_secs().div_ceil(60).to_string();
+        // A voice reads digits one by one.
+        let spoken = code.expose().chars().map(String::from).collect::<Vec<_>>().join(" ");
+        let shown = if self.settings.carries == Carries::Call { Secret::new(spoken) } else { code.clone() };
+        let places = [("code", shown.expose().as_str()), ("site", site.name.as_str()), ("minutes", minutes.as_str())];
+        let text = Secret::new(site.texts.say(&sendable.language, Text::Message, &places));
+        self.send_text(sendable, code, &text, site.texts.say(&sendable.language, Text::Subject, &places)).await
+    }
+
+    /// Sends a text with a code in it.
+    ///
+    /// # Errors
+    /// What was seen, in a sentence without the code, the address and the secret.
+    pub async fn send_text(
+        &self,
+        sendable: &Sendable,
+        code: &Secret<String>,
+        text: &Secret<String>,
+        subject: String,
+    ) -> Result<(), String> {
+        let outcome = self.deliver(sendable, code, text, subject).await;
         if let Ok(mut last) = self.last.lock() {
             *last = Some((crate::clock::now(), outcome.clone()));
         }
@@ -95,20 +115,11 @@ impl CourierSource {
         self.last.lock().ok().and_then(|last| last.clone())
     }
 
-    async fn deliver(&self, sendable: &Sendable, code: &Secret<String>, site: &Site) -> Result<(), String> {
-        let minutes = site.sending.lasts.as_secs().div_ceil(60).to_string();
-        // A voice reads digits one by one.
-        let spoken = code.expose().chars().map(String::from).collect::<Vec<_>>().join(" ");
-        let shown = if self.settings.carries == Carries::Call { Secret::new(spoken) } else { code.clone() };
-        let places = [("code", shown.expose().as_str()), ("site", site.name.as_str()), ("minutes", minutes.as_str())];
-        let text = Secret::new(site.texts.say(&sendable.language, Text::Message, &places));
+    async fn deliver(&self, sendable: &Sendable, code: &Secret<String>, text: &Secret<String>, subject: String) -> Result<(), String> {
         let delivery = async {
             match &self.way {
-                Way::Http(client) => self.call(client, sendable, code, &text).await,
-                Way::Smtp(transport) => {
-                    let subject = site.texts.say(&sendable.language, Text::Subject, &places);
-                    self.mail(transport, sendable, subject, &text).await
-                }
+                Way::Http(client) => self.call(client, sendable, code, text).await,
+                Way::Smtp(transport) => self.mail(transport, sendable, subject, text).await,
             }
         };
         let patience = self.settings.patience;

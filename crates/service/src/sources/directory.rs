@@ -199,15 +199,21 @@ impl DirectorySource {
 
     async fn search_person(&self, ldap: &mut Ldap, name: &str) -> Result<Searched, LdapError> {
         let filter = format!("({}={})", self.settings.login, ldap_escape(name));
+        let wanted = self.wanted();
+        // Two are enough to know that the name is not one person's.
+        let search = ldap.with_search_options(SearchOptions::new().sizelimit(2)).with_timeout(self.settings.answer_patience);
+        let result = search.search(&self.settings.base, self.scope(), &filter, wanted).await?;
+        Ok(self.read_search(result.1.rc, result.0))
+    }
+
+    /// Attributes of people that are read.
+    pub(super) fn wanted(&self) -> Vec<&str> {
         let own = &self.settings.attributes;
         let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName", &own.mail, &own.phone, &own.language];
         if let GroupSource::Attribute { attribute, .. } = &self.settings.groups {
             wanted.push(attribute);
         }
-        // Two are enough to know that the name is not one person's.
-        let search = ldap.with_search_options(SearchOptions::new().sizelimit(2)).with_timeout(self.settings.answer_patience);
-        let result = search.search(&self.settings.base, self.scope(), &filter, wanted).await?;
-        Ok(self.read_search(result.1.rc, result.0))
+        wanted
     }
 
     fn read_search(&self, code: u32, entries: Vec<ResultEntry>) -> Searched {
@@ -227,7 +233,13 @@ impl DirectorySource {
         }
     }
 
-    async fn read_person(&self, server: &ServerPool, ldap: &mut Ldap, name: &str, entry: SearchEntry) -> Result<PersonAnswer, Unavailable> {
+    pub(super) async fn read_person(
+        &self,
+        server: &ServerPool,
+        ldap: &mut Ldap,
+        name: &str,
+        entry: SearchEntry,
+    ) -> Result<PersonAnswer, Unavailable> {
         let logins = values(&entry, &self.settings.login);
         let Some(login) = logins.iter().find(|login| login.eq_ignore_ascii_case(name)).or(logins.first()).cloned() else {
             let seen = format!("the entry {} does not show its `{}`; the service account may not read it", entry.dn, self.settings.login);

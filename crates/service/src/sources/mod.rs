@@ -4,6 +4,7 @@ mod change;
 pub mod courier;
 pub mod directory;
 mod handshake;
+mod members;
 mod pool;
 pub mod probe;
 mod standing;

@@ -20,11 +20,13 @@ pub(in crate::site) struct Parts<'d> {
     pub(in crate::site) couriers: &'d [DraftCourier],
     pub(in crate::site) identities: &'d [(At<String>, IdentityRule)],
     pub(in crate::site) grants: &'d [(At<String>, Grant)],
+    /// Couriers that bring invitations.
+    pub(in crate::site) invites: &'d [usize],
 }
 
 /// Things that nothing uses, and chains that cannot work.
 pub(in crate::site) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
-    let Parts { gateways, directories, upstreams, couriers, identities, grants } = *parts;
+    let Parts { gateways, directories, upstreams, couriers, identities, grants, invites } = *parts;
     for (name, gateway, ..) in gateways {
         if gateway.chains.is_empty() {
             let message = format!("no chain takes logins from `{}`: they are all refused", gateway.name);
@@ -42,7 +44,8 @@ pub(in crate::site) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'
         unused(name, "upstream", chains.iter().any(used), notes);
     }
     for (index, (name, ..)) in couriers.iter().enumerate() {
-        unused(name, "courier", chains.iter().any(|chain| chain.second.contains(&FactorKind::Courier(index))), notes);
+        let used = |chain: &Chain| chain.second.contains(&FactorKind::Courier(index));
+        unused(name, "courier", chains.iter().any(used) || invites.contains(&index), notes);
     }
     for (name, rule) in identities {
         unused(name, "identity rule", chains.iter().any(|chain| chain.identity.name == rule.name), notes);
@@ -164,7 +167,7 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
             notes.error(code_for(&never, "form-impossible"), forms_at.clone(), message, either(&never, ""));
         } else if form.has_factor() && chain.words.is_empty() {
             let message = format!("the form `{form}` has a place for a factor word, but no factor of `{}` has one", chain.name);
-            notes.error("form-impossible", forms_at.clone(), message, "add a courier to `second`, or take the form out");
+            notes.error("form-impossible", forms_at.clone(), message, "add a courier or `approval` to `second`, or take the form out");
         }
     }
     for kind in &chain.second {

@@ -1,9 +1,11 @@
 //! Checks that look at more than one value: names, uses, overlaps, rules that never match.
 
+mod approvals;
 mod chains;
 mod people;
 mod twice;
 
+pub(super) use approvals::approvals;
 pub(super) use chains::{Parts, ambiguous, shadowed, uses, waits};
 pub(super) use people::people;
 pub(super) use twice::twice;

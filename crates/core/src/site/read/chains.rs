@@ -4,6 +4,7 @@ use super::super::finding::did_you_mean;
 use super::super::section::{At, Item, Section, quoted};
 use super::super::{Method, SourceWhen, Waiver, WhenDown, WhenSecondIsDown, WhenSeveral, WhenUnclear};
 use super::SECOND;
+use super::handset::{Approvals, read_approvals};
 use super::second::read_waivers;
 use crate::form::Form;
 use crate::rule::When;
@@ -32,6 +33,7 @@ pub(in crate::site) struct DraftChain {
     pub(in crate::site) words: Vec<(At<String>, Vec<At<String>>)>,
     pub(in crate::site) when_several: WhenSeveral,
     pub(in crate::site) when_second_is_down: WhenSecondIsDown,
+    pub(in crate::site) approvals: Approvals,
     pub(in crate::site) waive: Vec<Waiver>,
     pub(in crate::site) code_only: bool,
     pub(in crate::site) retry: bool,
@@ -72,6 +74,7 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     let when_several = section.choice("when_several", &[("list", WhenSeveral::List), ("first", WhenSeveral::First)]).unwrap_or_default();
     let downs = [("refuse", WhenSecondIsDown::Refuse), ("next", WhenSecondIsDown::Next), ("first-only", WhenSecondIsDown::FirstOnly)];
     let when_second_is_down = section.choice("when_second_is_down", &downs).unwrap_or_default();
+    let approvals = read_approvals(&section);
     let waive = read_waivers(&section);
     let code_only = section.flag("code_only").unwrap_or(false);
     let retry = section.flag("retry").unwrap_or(false);
@@ -104,6 +107,7 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
         words,
         when_several,
         when_second_is_down,
+        approvals,
         waive,
         code_only,
         retry,

@@ -3,9 +3,10 @@
 use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
-use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, RadiusDoor, Site, SourceRef};
+use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, Newcomers, RadiusDoor, Site, SourceRef};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
+use super::handset::{DraftHandset, join_newcomers};
 use super::parts::{DraftDirectory, DraftGateway, DraftUpstream};
 use super::second::{DraftCourier, Factors};
 use crate::addresses::AddressMap;
@@ -20,11 +21,13 @@ pub(super) struct Whole {
     pub(super) radius: RadiusDoor,
     pub(super) factors: Factors,
     pub(super) texts: Texts,
+    pub(super) handset: DraftHandset,
 }
 
 /// Turns names into indices. What does not resolve has been, or is here, reported.
 pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>) -> Option<Site> {
-    let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules } = draft;
+    let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules, newcomers } = draft;
+    let newcomers: Vec<Newcomers> = newcomers.into_iter().map(|draft| join_newcomers(draft, &couriers, notes)).collect();
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
         claim_gateways(&chain, index, &mut gateways, &joined, notes);
@@ -54,6 +57,11 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
             spelt,
             when_several: chain.when_several,
             when_second_is_down: chain.when_second_is_down,
+            second_patience: chain.approvals.patience,
+            match_number: chain.approvals.match_number,
+            when_unanswered: chain.approvals.when_unanswered,
+            when_not_enrolled: chain.approvals.when_not_enrolled,
+            remember: chain.approvals.remember,
             waive: chain.waive,
             code_only: chain.code_only,
             retry: chain.retry,
@@ -74,6 +82,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         couriers: &couriers,
         identities: &identities,
         grants: &grants,
+        invites: &newcomers.iter().filter_map(|one| one.send_by).collect::<Vec<_>>(),
     };
     check::uses(&joined, &parts, notes);
     let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
@@ -81,6 +90,15 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
     let ranges = gateways.iter().enumerate().flat_map(|(index, gateway)| gateway.from.iter().map(move |range| (*range, index)));
     let by_address = AddressMap::new(ranges);
+    let DraftHandset { mut handset, chain } = whole.handset;
+    handset.chain = chain.and_then(|wanted| {
+        let found = joined.iter().position(|chain| chain.name == wanted.value);
+        if found.is_none() {
+            let names: Vec<&str> = joined.iter().map(|chain| chain.name.as_str()).collect();
+            not_found(&wanted, "chain", &names, notes);
+        }
+        found
+    });
     let site = Site {
         name: whole.name,
         radius: whole.radius,
@@ -94,10 +112,13 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         lockout: whole.factors.lockout,
         prompt_lasts: whole.factors.prompt_lasts,
         texts: whole.texts,
+        handset,
+        newcomers,
         by_address,
         gateways,
     };
     check::waits(&site, notes);
+    check::approvals(&site, notes);
     Some(site)
 }
 
@@ -170,15 +191,16 @@ fn resolve_source(
 
 fn find_factor(name: &str, couriers: &[DraftCourier], upstreams: &[DraftUpstream]) -> Option<FactorKind> {
     let code = CodeKind::ALL.iter().find(|kind| kind.name() == name).map(|kind| FactorKind::Code(*kind));
+    let handset = || [("approval", FactorKind::Approval), ("key", FactorKind::Key)].into_iter().find(|(own, _)| *own == name);
     let courier = || couriers.iter().position(|(own, ..)| own.value == name).map(FactorKind::Courier);
     let upstream = || upstreams.iter().position(|(own, ..)| own.value == name).map(FactorKind::Upstream);
-    code.or_else(courier).or_else(upstream)
+    code.or_else(|| handset().map(|(_, kind)| kind)).or_else(courier).or_else(upstream)
 }
 
 fn resolve_factor(wanted: &At<String>, couriers: &[DraftCourier], upstreams: &[DraftUpstream], notes: &Notes<'_>) -> Option<FactorKind> {
     let found = find_factor(&wanted.value, couriers, upstreams);
     if found.is_none() {
-        let codes = CodeKind::ALL.iter().map(|kind| kind.name());
+        let codes = CodeKind::ALL.iter().map(|kind| kind.name()).chain(["approval", "key"]);
         let couriers = couriers.iter().map(|(name, ..)| name.value.as_str());
         let names: Vec<&str> = codes.chain(couriers).chain(upstreams.iter().map(|(name, ..)| name.value.as_str())).collect();
         not_found(wanted, "factor", &names, notes);
@@ -197,9 +219,9 @@ fn factor_words(
     let mut words: Vec<FactorWord> = Vec::new();
     for (factor, spelt) in &chain.words {
         let means = find_factor(&factor.value, couriers, upstreams).filter(|kind| second.contains(kind));
-        let Some(means) = means.filter(|kind| matches!(kind, FactorKind::Courier(_))) else {
-            let message = format!("`{}` is no courier under `second` of this chain", factor.value);
-            notes.error("name-not-found", factor.span.clone(), message, "words choose couriers: list it under `second` too");
+        let Some(means) = means.filter(|kind| matches!(kind, FactorKind::Courier(_)) || kind.is_on_handset()) else {
+            let message = format!("`{}` is no courier and no approval under `second` of this chain", factor.value);
+            notes.error("name-not-found", factor.span.clone(), message, "words choose couriers and approvals: list it under `second` too");
             continue;
         };
         for word in spelt {
@@ -212,9 +234,13 @@ fn factor_words(
         }
     }
     for kind in second {
-        let FactorKind::Courier(index) = kind else { continue };
-        let Some((_, courier, _)) = couriers.get(*index) else { continue };
-        let word = courier.carries.name();
+        let word = match kind {
+            FactorKind::Courier(index) => couriers.get(*index).map(|(_, courier, _)| courier.carries.name()),
+            FactorKind::Approval => Some("approve"),
+            FactorKind::Key => Some("key"),
+            FactorKind::Code(_) | FactorKind::Upstream(_) => None,
+        };
+        let Some(word) = word else { continue };
         if !words.iter().any(|other| other.means == *kind || other.word.eq_ignore_ascii_case(word)) {
             words.push(FactorWord { word: word.to_owned(), means: *kind });
         }

@@ -2,6 +2,7 @@
 
 mod chains;
 mod grants;
+mod handset;
 mod join;
 mod parts;
 mod second;
@@ -18,6 +19,7 @@ use crate::grant::Grant;
 use crate::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
 use grants::read_grant;
+use handset::{DraftNewcomers, read_handset, read_newcomers};
 use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
 use second::{read_courier, read_factors, read_texts};
@@ -39,6 +41,7 @@ pub(super) struct Draft {
     pub(super) chains: Vec<DraftChain>,
     pub(super) grants: Vec<(At<String>, Grant)>,
     pub(super) rules: Vec<DraftRule>,
+    pub(super) newcomers: Vec<DraftNewcomers>,
 }
 
 pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
@@ -84,14 +87,16 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
         grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),
+        newcomers: top.tables("newcomers", "what newcomers get").into_iter().filter_map(read_newcomers).collect(),
     };
+    let handset = read_handset(top);
     top.finish();
     if !whole {
         return None;
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, factors, texts }, known, top.notes)
+    join(draft, Whole { name, radius: radius?, factors, texts, handset }, known, top.notes)
 }
 
 fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {

@@ -1,0 +1,156 @@
+//! Approvals: the person says yes or no on a handset while the login waits. Where the gateway shows prompts, a number ties the
+//! handset's question to the screen in front of the person.
+
+use super::asking::{Asking, Choice};
+use super::fact::*;
+use super::machine::{AfterMark, Login, State};
+use super::pending::KeptApproval;
+use super::second::MarkFor;
+use crate::cause::Cause;
+use crate::moment::Moment;
+use crate::prompt::Text;
+use crate::site::{FactorKind, WhenUnanswered};
+use crate::trace::{Hop, Origin, Tone};
+
+impl Login {
+    /// Asks the handset; the one approval that waits for this person here is joined.
+    pub(super) fn ask_handset(&mut self, asking: Asking, with_key: bool) -> State {
+        let (Some(chain), shows) = (self.chain(), self.shows_prompts()) else { return self.refuse(Cause::Unfinished, self.last) };
+        let person = &asking.person;
+        let ask = ApprovalAsk {
+            person: person.key.clone(),
+            login: person.login.clone(),
+            name: person.name.clone(),
+            site: self.site.name.clone(),
+            gateway: self.trace.gateway.clone(),
+            chain: chain.name.clone(),
+            from: self.request.station.clone().unwrap_or_default(),
+            reference: self.trace.reference.clone(),
+            wants_number: chain.match_number && shows,
+            with_key,
+            lasts: chain.second_patience,
+        };
+        State::SendingApproval { ask: Box::new(ask), asking: Box::new(asking) }
+    }
+
+    pub(super) fn approval_sent(&mut self, ask: &ApprovalAsk, mut asking: Asking, answer: ApprovalSent, now: Moment) -> State {
+        let kind = if ask.with_key { FactorKind::Key } else { FactorKind::Approval };
+        let line = self.chain().map(|chain| chain.line);
+        match answer {
+            ApprovalSent::Sent { id, number, joined, until } => {
+                let proof = if ask.with_key { ", with the security key" } else { "" };
+                let said = match joined {
+                    true => "joined the approval that was waiting already: the handset is not asked twice".to_owned(),
+                    false => format!("the handset is asked{proof}; {} s to answer", until.since(now).as_secs_f32().round()),
+                };
+                self.step(Hop::Second, "approval", Tone::Good, now, said, line);
+                let kept = KeptApproval { id, number, with_key: ask.with_key };
+                asking.approval = Some(kept);
+                match number {
+                    Some(_) if self.shows_prompts() => self.prompt(asking, now),
+                    _ => self.await_approval(asking, kept),
+                }
+            }
+            ApprovalSent::Limited(said) => self.not_now(asking, kind, Cause::ApprovalBusy, said, now),
+            ApprovalSent::Stopped(until) => {
+                let minutes = until.since(now).as_secs().div_ceil(60);
+                let said = format!("the person said that a login was not theirs: no approvals for another {minutes} min");
+                self.not_now(asking, kind, Cause::ApprovalStopped, said, now)
+            }
+            ApprovalSent::Unavailable(why) => {
+                self.step(Hop::Second, "approval", Tone::Warn, now, format!("the handset could not be asked: {}", why.seen), line);
+                self.second_is_down(asking, kind, why.cause, now)
+            }
+        }
+    }
+
+    pub(super) fn await_approval(&mut self, asking: Asking, approval: KeptApproval) -> State {
+        State::AwaitingApproval { approval, asking: Box::new(asking) }
+    }
+
+    /// What a person at a prompt types to go on once the number is picked: nothing, or what the screen showed.
+    pub(super) fn goes_on(approval: &KeptApproval, text: &str) -> bool {
+        text.is_empty() || text.eq_ignore_ascii_case("ok") || approval.number.is_some_and(|number| text == number.to_string())
+    }
+
+    pub(super) fn approval_answered(&mut self, approval: KeptApproval, asking: Asking, answer: ApprovalAnswer, now: Moment) -> State {
+        let bad = |login: &mut Self, said: String| login.step(Hop::Second, "approval", Tone::Bad, now, said, None);
+        match answer {
+            ApprovalAnswer::Approved(approved) => {
+                let how = match &approved.key {
+                    Some(key) => format!("with the security key “{key}” on “{}”", approved.device),
+                    None => format!("on “{}”", approved.device),
+                };
+                let said = format!("approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
+                self.step(Hop::Second, "approval", Tone::Good, now, said, None);
+                self.gateway_may_have_left(now);
+                let then = AfterMark::Rules(asking.first);
+                State::Marking { person: asking.person, proof: MarkFor::Approved { approved, with_key: approval.with_key }, then }
+            }
+            ApprovalAnswer::Denied(said) => {
+                bad(self, said);
+                self.count_wrong(&asking.person, Cause::ApprovalDenied, WrongTry::CODE, None, None, now)
+            }
+            ApprovalAnswer::Disowned(device) => {
+                bad(self, format!("“{device}” says: that was not me. Approvals are stopped for this person, and a notice is raised"));
+                self.refuse(Cause::ApprovalDisowned, now)
+            }
+            ApprovalAnswer::Unanswered(said) => {
+                bad(self, said);
+                self.unanswered(asking, approval, now)
+            }
+        }
+    }
+
+    fn unanswered(&mut self, mut asking: Asking, approval: KeptApproval, now: Moment) -> State {
+        self.gateway_may_have_left(now);
+        let next = self.chain().is_some_and(|chain| chain.when_unanswered == WhenUnanswered::Next);
+        (asking.approval, asking.lead) = (None, Some(Text::Unanswered));
+        asking.down.push(if approval.with_key { FactorKind::Key } else { FactorKind::Approval });
+        if !next || !self.shows_prompts() || self.choices(&asking, now).is_empty() {
+            return self.refuse(Cause::ApprovalUnanswered, now);
+        }
+        self.ask_second(asking, now)
+    }
+
+    /// A device that has given up does not hear the answer; its settings say when that is.
+    fn gateway_may_have_left(&mut self, now: Moment) {
+        let waited = now.since(self.began);
+        let Some(patience) = self.gateway().and_then(|gateway| gateway.patience) else { return };
+        let waits = patience.wait * patience.tries;
+        if waited > waits {
+            let said =
+                format!("that is {:.1} s, and the gateway waits {} s in all: it has probably left", waited.as_secs_f32(), waits.as_secs());
+            self.step(Hop::Second, "patience", Tone::Warn, now, said, self.gateway().map(|gateway| gateway.line));
+        }
+    }
+
+    /// A factor that may not be asked now: another one at a prompt, or no. It never opens the way past the second factor.
+    pub(super) fn not_now(&mut self, mut asking: Asking, kind: FactorKind, cause: Cause, said: String, now: Moment) -> State {
+        self.step(Hop::Second, "limit", Tone::Warn, now, said, None);
+        asking.down.push(kind);
+        if !self.shows_prompts() || self.choices(&asking, now).is_empty() {
+            return self.refuse(cause, now);
+        }
+        asking.lead = Some(Text::NoMore);
+        self.ask_second(asking, now)
+    }
+
+    pub(super) fn shows_prompts(&self) -> bool {
+        self.request.origin == Origin::Page || self.gateway().is_some_and(|gateway| gateway.shows_challenges)
+    }
+
+    /// The words for an approval in a list.
+    pub(super) fn handset_option(with_key: bool) -> Text {
+        if with_key { Text::OptionKey } else { Text::OptionApproval }
+    }
+
+    /// What the handset could be asked for: nothing without one, and no key where none is enrolled.
+    pub(super) fn handset_choice(&self, kind: FactorKind) -> Option<Choice> {
+        match kind {
+            FactorKind::Approval if self.factors.handsets > 0 => Some(Choice::Handset { with_key: false }),
+            FactorKind::Key if self.factors.handsets > 0 && self.factors.keys > 0 => Some(Choice::Handset { with_key: true }),
+            _ => None,
+        }
+    }
+}

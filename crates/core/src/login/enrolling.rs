@@ -1,0 +1,109 @@
+//! People without any factor: kept out, let in until a date, or given an authenticator app within the login itself.
+
+use super::asking::Asking;
+use super::fact::*;
+use super::machine::{Login, State};
+use super::proof::{Second, SecondProved, SecondWaived};
+use crate::cause::Cause;
+use crate::device::{Device, Makes};
+use crate::moment::Moment;
+use crate::prompt::Text;
+use crate::site::WhenNotEnrolled;
+use crate::totp::Settings;
+use crate::trace::{Hop, Origin, Tone};
+use bivector_wire::Secret;
+use data_encoding::BASE32_NOPAD;
+
+impl Login {
+    /// What the chain says of somebody who could give none of its factors.
+    pub(super) fn not_enrolled(&mut self, asking: Asking, now: Moment) -> State {
+        let line = self.chain().map(|chain| chain.line);
+        // Somebody with a factor that this chain does not take is no newcomer: a password alone must not add another one.
+        let newcomer = !self.has_any_factor && asking.down.is_empty();
+        let what = self.chain().map(|chain| chain.when_not_enrolled).filter(|_| newcomer).unwrap_or_default();
+        match what {
+            // Their own page is where people get one: it goes on from this very refusal.
+            _ if self.request.origin == Origin::Page => self.refuse(Cause::NotEnrolled, now),
+            WhenNotEnrolled::LetInUntil(until) if now < until => {
+                let waived = self.chain().and_then(|chain| SecondWaived::not_enrolled_yet(chain, now));
+                match waived {
+                    Some(waived) => self.waive(&asking.person, asking.first, waived, line, now),
+                    None => self.refuse(Cause::NotEnrolled, now),
+                }
+            }
+            WhenNotEnrolled::Enrol if self.shows_prompts() => {
+                let said = "the person has no second factor; this login sets one up".to_owned();
+                self.step(Hop::Second, "factors", Tone::Note, now, said, line);
+                State::Seeding { asking: Box::new(asking) }
+            }
+            _ => {
+                let said = "the person has no second factor that the chain takes".to_owned();
+                self.step(Hop::Second, "factors", Tone::Bad, now, said, line);
+                self.refuse(Cause::NotEnrolled, now)
+            }
+        }
+    }
+
+    /// Shows the key of a new authenticator app. It stands on the person's screen only, never in the trace.
+    pub(super) fn seeded(&mut self, mut asking: Asking, seed: Secret<Vec<u8>>, now: Moment) -> State {
+        asking.seed = Some(seed);
+        self.show_seed(asking, now)
+    }
+
+    pub(super) fn show_seed(&mut self, asking: Asking, now: Moment) -> State {
+        let Some(seed) = &asking.seed else { return self.refuse(Cause::Unfinished, now) };
+        let key = Secret::new(grouped(&BASE32_NOPAD.encode(seed.expose())));
+        let site = self.site.name.clone();
+        let said = self.say(&asking.person, Text::Enrol, &[("key", key.expose()), ("site", &site)]);
+        self.secret_prompt = true;
+        self.put(asking, said, now)
+    }
+
+    /// A code of the new app: only a right one makes it count.
+    pub(super) fn first_code(&mut self, asking: Asking, seed: Secret<Vec<u8>>, text: &str, now: Moment) -> State {
+        let makes = Makes::ByTime { seed: seed.clone(), settings: Settings::default(), drift: 0 };
+        let device = Device { id: 0, label: String::new(), has_pin: false, makes };
+        match device.verify(text, now, &self.site.codes) {
+            Some(code) => {
+                let added = NewDevice { person: asking.person.key.clone(), name: asking.person.name.clone(), seed, used: code.used() };
+                State::Adding { device: Box::new(added), asking: Box::new(asking) }
+            }
+            None => {
+                let said = "what was typed is no code of the new app".to_owned();
+                self.step(Hop::Second, "answer", Tone::Bad, now, said, None);
+                self.ask_again(asking, Cause::CodeWrong, now)
+            }
+        }
+    }
+
+    pub(super) fn added(&mut self, asking: Asking, answer: AddAnswer, now: Moment) -> State {
+        match (SecondProved::by_enrolment(&answer), answer) {
+            (Some(proved), _) => {
+                let said = "the app's first code is right: it is the person's second factor from now on".to_owned();
+                self.step(Hop::Second, "enrolled", Tone::Good, now, said, None);
+                self.rules(&asking.person, asking.first, Second::Proved(proved), now)
+            }
+            (None, AddAnswer::EnrolledMeanwhile) => {
+                self.step(
+                    Hop::Second,
+                    "enrolled",
+                    Tone::Bad,
+                    now,
+                    "the person got a factor meanwhile; this one is not added".to_owned(),
+                    None,
+                );
+                self.refuse(Cause::NotEnrolled, now)
+            }
+            (None, AddAnswer::Unavailable(why)) => {
+                self.step(Hop::Second, "enrolled", Tone::Bad, now, format!("the app could not be kept: {}", why.seen), None);
+                self.refuse(why.cause, now)
+            }
+            (None, AddAnswer::Added(_)) => self.refuse(Cause::Unfinished, now),
+        }
+    }
+}
+
+/// In groups of four, as people read it off a screen.
+fn grouped(key: &str) -> String {
+    key.as_bytes().chunks(4).map(|chunk| String::from_utf8_lossy(chunk)).collect::<Vec<_>>().join(" ")
+}

@@ -1,0 +1,266 @@
+//! The page that people sign in to themselves: with their password and, once they have one, a factor. The sign-in is a login like
+//! any other, decided by the same machine; only that no gateway stands before it.
+
+use super::ApiState;
+use super::handset::{AppCode, Renamed, Sender, cookie, from_the_page, label, live, not_proved, set_cookie};
+use super::people::FactorView;
+use super::problem::{Body, Problem};
+use crate::clock::{self, LoginClock};
+use crate::driver::drive;
+use crate::invitations::{self, NewApp};
+use crate::live::LiveSite;
+use crate::records::{Edit, FactorRow, PersonRow};
+use crate::roster::person_key;
+use crate::seal::random;
+use axum::extract::{FromRequestParts, Path, State};
+use axum::http::request::Parts;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post, put};
+use axum::{Json, Router};
+use bivector_core::login::{Arrival, Login, Request as LoginRequest, Verdict};
+use bivector_core::site::Invited;
+use bivector_core::trace::{Origin, Trace};
+use bivector_core::{Cause, Moment};
+use bivector_wire::{AttributeType, IntegrityPolicy, Packet, Secret, SharedSecret, authenticate};
+use data_encoding::{BASE64URL_NOPAD, HEXLOWER};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use std::time::Duration;
+
+const COOKIE: &str = "bivector_own";
+const SESSIONS: &str = "own-session";
+const SESSION: Duration = Duration::from_secs(1800);
+/// Who makes an invitation that a person asks for here, by how far they are proved.
+pub(super) const BY_PASSWORD: &str = "the person";
+pub(super) const BY_FACTOR: &str = "the person, with a factor";
+
+pub(super) fn router() -> Router<ApiState> {
+    Router::new()
+        .route("/own/session", post(sign_in).delete(sign_out))
+        .route("/own", get(own))
+        .route("/own/invitation", post(invite))
+        .route("/own/apps", post(begin_app))
+        .route("/own/apps/code", post(finish_app))
+        .route("/own/factors/{id}", put(rename).delete(remove))
+}
+
+#[derive(Serialize, Deserialize)]
+struct Session {
+    person: String,
+    /// Whether a second factor was given; without it nothing can be done once there is one.
+    with_factor: bool,
+    until: Moment,
+}
+
+/// A person who has signed in to their own page.
+struct Own {
+    person: Arc<PersonRow>,
+    key: String,
+    with_factor: bool,
+}
+
+impl FromRequestParts<ApiState> for Own {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, state: &ApiState) -> Result<Self, Problem> {
+        from_the_page(&parts.method, &parts.headers)?;
+        own_of(state, cookie(&parts.headers, COOKIE)).ok_or_else(|| {
+            Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "you are not signed in", "sign in with your name and password")
+        })
+    }
+}
+
+fn own_of(state: &ApiState, cookie: Option<String>) -> Option<Own> {
+    let sealed = BASE64URL_NOPAD.decode(cookie?.as_bytes()).ok()?;
+    let session: Session = serde_json::from_slice(state.shared.seal.open(SESSIONS, &sealed).ok()?.expose()).ok()?;
+    let person = state.shared.roster.get(&session.person).filter(|person| !person.disabled)?;
+    let enough = session.with_factor || !has_factor(&person);
+    (session.until > clock::now() && enough).then_some(Own { person, key: session.person, with_factor: session.with_factor })
+}
+
+fn has_factor(person: &PersonRow) -> bool {
+    person.factors.iter().any(|factor| factor.settings.waits_for.is_none())
+}
+
+/// A sign-in, or the answer to a prompt of one.
+#[derive(Deserialize)]
+struct SignIn {
+    name: String,
+    password: String,
+    /// From the prompt that this answers.
+    #[serde(default)]
+    state: Option<String>,
+}
+
+/// How far a sign-in is.
+#[derive(Serialize)]
+struct SignedIn {
+    /// Whether it is done; the cookie is set then.
+    done: bool,
+    /// What is asked next.
+    prompt: Option<String>,
+    state: Option<String>,
+}
+
+async fn sign_in(State(state): State<ApiState>, sender: Sender, Body(request): Body<SignIn>) -> Result<Response, Problem> {
+    let (live, password) = (live(&state)?, Secret::new(request.password));
+    let key = format!("own/{}", sender.0);
+    if !crate::operators::may_try_often(&state.guesses, &key) {
+        let said = "too many sign-ins from this address have failed";
+        return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", said, "wait five minutes"));
+    }
+    let asked = request.state.as_deref().map(|text| HEXLOWER.decode(text.as_bytes())).transpose();
+    let asked = asked.map_err(|_| refused("", "begin again"))?;
+    let (verdict, trace) = log_in(&state, &live, &request.name, &password, asked, &sender).await?;
+    let (reference, person, cause) = (trace.reference.clone(), trace.person.clone().unwrap_or_default(), trace.cause);
+    state.shared.keep_trace(trace);
+    let newcomer = || !state.shared.roster.get(&person).is_some_and(|person| has_factor(&person));
+    let session = match verdict {
+        Verdict::Challenge(challenge) => {
+            let next = SignedIn { done: false, prompt: challenge.prompt, state: Some(HEXLOWER.encode(&challenge.state)) };
+            return Ok(Json(next).into_response());
+        }
+        Verdict::Accept(_) => Session { person, with_factor: true, until: clock::now().plus(SESSION) },
+        // The password is right, and nothing but a factor is missing: that is what the person has come for.
+        Verdict::Refuse(_) if cause == Some(Cause::NotEnrolled) && newcomer() => {
+            know(&state, &live, &person).await?;
+            Session { person, with_factor: false, until: clock::now().plus(SESSION) }
+        }
+        Verdict::Refuse(_) => {
+            crate::operators::note(&state.guesses, &key, false);
+            return Err(refused(&reference, "try again, or ask for help with the reference"));
+        }
+    };
+    let sealed = state.shared.seal.seal(SESSIONS, &serde_json::to_vec(&session).unwrap_or_default());
+    let cookie = set_cookie(&state, COOKIE, &BASE64URL_NOPAD.encode(&sealed), SESSION.as_secs());
+    Ok(([(header::SET_COOKIE, cookie)], Json(SignedIn { done: true, prompt: None, state: None })).into_response())
+}
+
+fn refused(reference: &str, remedy: &str) -> Problem {
+    let said =
+        if reference.is_empty() { "the sign-in was refused".to_owned() } else { format!("the sign-in was refused; reference {reference}") };
+    Problem::new(StatusCode::UNAUTHORIZED, "sign-in", said, remedy)
+}
+
+/// Writes a directory's person down, so that there is somebody to add a factor to.
+async fn know(state: &ApiState, live: &LiveSite, key: &str) -> Result<(), Problem> {
+    let Some((source, login)) = key.split_once(':') else { return Err(refused("", "try again")) };
+    invitations::make_known(&state.shared, live, source, login).await.map(|_| ()).map_err(super::invitations::not_invited)
+}
+
+/// Runs a login of the chain that the site names, as if a gateway that shows prompts had sent it.
+async fn log_in(
+    state: &ApiState,
+    live: &LiveSite,
+    name: &str,
+    password: &Secret<String>,
+    asked: Option<Vec<u8>>,
+    sender: &Sender,
+) -> Result<(Verdict, Trace), Problem> {
+    let none = || Problem::not_found("people cannot sign in to their own page here", "an operator sets `chain` under `[handset]`");
+    let chain = live.site.handset.chain.ok_or_else(none)?;
+    let gateway = live.site.gateways.iter().position(|gateway| gateway.chains.contains(&chain)).ok_or_else(none)?;
+    let broken = |_| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in", "name or password are too long", "type them again");
+    let mut login = bivector_exchange::Request::login(name, password.expose().as_bytes());
+    if !sender.0.is_empty() {
+        login.message.push(AttributeType::CallingStationId, sender.0.as_bytes());
+    }
+    if let Some(asked) = &asked {
+        login.message.push(AttributeType::State, asked);
+    }
+    // Signed and read like any other request, with a secret that is made for this one.
+    let secret = SharedSecret::new(&random::<32>());
+    let prepared = login.prepare(&secret).map_err(broken)?;
+    let packet = Packet::parse(&prepared.bytes).ok().and_then(|packet| authenticate(packet, &secret, IntegrityPolicy::Required).ok());
+    let authentic = packet.ok_or_else(|| refused("", "try again"))?;
+    let sender = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
+    let arrival = Arrival { gateway, sender, port: 0, origin: Origin::Page, random: random() };
+    let request = LoginRequest::read(&authentic, &secret, arrival);
+    let clock = LoginClock::start();
+    let reference = crate::doors::radius::reference();
+    let mut login = Login::begin_in(Arc::clone(&live.site), Some(chain), request, reference, live.revision, clock.now());
+    drive(&mut login, live, &state.shared, &clock).await;
+    Ok(login.finish(0, clock.now()))
+}
+
+async fn sign_out(State(state): State<ApiState>) -> Response {
+    (StatusCode::NO_CONTENT, [(header::SET_COOKIE, set_cookie(&state, COOKIE, "", 0))]).into_response()
+}
+
+/// What a person sees of themselves.
+#[derive(Serialize)]
+struct OwnView {
+    site: String,
+    name: String,
+    login: String,
+    with_factor: bool,
+    factors: Vec<FactorView>,
+}
+
+async fn own(State(state): State<ApiState>, own: Own) -> Result<Json<OwnView>, Problem> {
+    let now = clock::now();
+    let view = |factor: &FactorRow| FactorView::of(&own.person, factor, &state.shared.roster, now);
+    Ok(Json(OwnView {
+        site: live(&state)?.site.name.clone(),
+        name: own.person.name.clone(),
+        login: own.person.login.clone(),
+        with_factor: own.with_factor,
+        factors: own.person.factors.iter().map(view).collect(),
+    }))
+}
+
+async fn invite(State(state): State<ApiState>, own: Own) -> Result<Json<invitations::Made>, Problem> {
+    let live = live(&state)?;
+    let whom = invitations::make_known(&state.shared, &live, &own.person.source, &own.person.login).await;
+    let whom = whom.map_err(super::invitations::not_invited)?;
+    let by = if own.with_factor { BY_FACTOR } else { BY_PASSWORD };
+    let made = invitations::invite(&state.shared, &live, &whom, Invited::Approval, None, by).await;
+    made.map(Json).map_err(super::invitations::not_invited)
+}
+
+async fn begin_app(State(state): State<ApiState>, own: Own) -> Result<Json<NewApp>, Problem> {
+    Ok(Json(invitations::begin_app(&state.shared, &live(&state)?.site, &own.person)))
+}
+
+async fn finish_app(State(state): State<ApiState>, own: Own, Body(request): Body<AppCode>) -> Result<StatusCode, Problem> {
+    let (shared, live) = (&state.shared, live(&state)?);
+    let wanted = label(request.label.as_deref().unwrap_or("app"))?;
+    let app = invitations::prove_app(shared, &live, &own.person, &request.ticket, &request.code).map_err(not_proved)?;
+    let factor = invitations::app_factor(&own.person, app.sealed, &wanted);
+    let (source, login) = (own.person.source.clone(), own.person.login.clone());
+    let added = shared.agreement.add_app(source.clone(), login.clone(), factor, app.used, clock::now()).await?;
+    let (id, at) = added.ok_or_else(|| refused("", "sign in again"))?;
+    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.roster.note_state(id, at);
+    shared.tell_person(&own.key);
+    Ok(StatusCode::CREATED)
+}
+
+fn own_factor(own: &Own, id: u64) -> Result<&FactorRow, Problem> {
+    let found = own.person.factors.iter().find(|factor| factor.id == id);
+    found.ok_or_else(|| Problem::not_found("you have no such device", "reload the page"))
+}
+
+async fn rename(State(state): State<ApiState>, own: Own, Path(id): Path<u64>, Body(request): Body<Renamed>) -> Result<StatusCode, Problem> {
+    let factor = own_factor(&own, id)?;
+    let label = invitations::free_label(&own.person, factor.kind, &label(&request.label)?);
+    let (source, login) = (own.person.source.clone(), own.person.login.clone());
+    change(&state, &own, format!("{} is now called “{label}”", factor.label), Edit::RenameFactor { source, login, factor: id, label }).await
+}
+
+async fn remove(State(state): State<ApiState>, own: Own, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
+    let factor = own_factor(&own, id)?;
+    let (source, login) = (own.person.source.clone(), own.person.login.clone());
+    change(&state, &own, format!("{} “{}” removed", factor.kind, factor.label), Edit::RemoveFactor { source, login, factor: id }).await
+}
+
+/// An operator may take it back.
+async fn change(state: &ApiState, own: &Own, what: String, edit: Edit) -> Result<StatusCode, Problem> {
+    let shared = &state.shared;
+    let what = format!("{}: {what}", person_key(&own.person.source, &own.person.login));
+    shared.records.change_people(own.key.clone(), what, vec![edit], clock::now()).await?;
+    shared.roster.refresh_person(&shared.records, &own.person.source, &own.person.login)?;
+    shared.tell_person(&own.key);
+    Ok(StatusCode::NO_CONTENT)
+}

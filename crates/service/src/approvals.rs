@@ -1,0 +1,469 @@
+//! Approvals that wait for their answer, and those that ended lately. Part of what nodes would have to agree on: everything here is
+//! one of the atomic operations ask-or-join, answer, await and withdraw; this node keeps it in memory.
+
+use bivector_core::Moment;
+use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
+use bivector_core::site::Handset;
+use serde::{Deserialize, Serialize};
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::{broadcast, watch};
+use utoipa::ToSchema;
+
+const HOUR: Duration = Duration::from_secs(3600);
+/// How long an approval is known after its end, so that a late answer learns how late it is.
+const KEPT: Duration = Duration::from_secs(600);
+/// Ended approvals that are known at most; each takes some 300 bytes.
+const ENDED: usize = 20_000;
+/// Numbers to pick from.
+const CHOICES: usize = 3;
+
+/// What a person sees of an approval, and signs. The handset signs these very bytes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Shown {
+    /// The approval, as sixteen hex digits.
+    pub id: String,
+    /// Where it is a login to.
+    pub site: String,
+    /// Who is logging in: the name for display.
+    pub name: String,
+    /// The login name.
+    pub login: String,
+    /// Through which gateway.
+    pub gateway: String,
+    /// From where, as the gateway tells it; empty if it does not.
+    pub from: String,
+    /// When it was asked, in microseconds since 1970 by the service's clock.
+    pub at_us: u64,
+    /// Until when it can be answered.
+    pub until_us: u64,
+    /// The numbers to pick from; the right one stands on the person's screen. Empty where the gateway shows none.
+    pub numbers: Vec<u8>,
+    /// Whether a security key must prove the answer.
+    pub with_key: bool,
+}
+
+/// What the person says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Decision {
+    /// Yes.
+    Approve,
+    /// No.
+    Deny,
+    /// Not the person's own login.
+    NotMe,
+}
+
+/// An answer whose signature is verified.
+#[derive(Debug, Clone)]
+pub struct Said {
+    /// What the person says.
+    pub decision: Decision,
+    /// The number that was picked.
+    pub number: Option<u8>,
+    /// Record number of the handset.
+    pub handset: u64,
+    /// What the person calls it.
+    pub device: String,
+    /// The security key that proved it.
+    pub key: Option<String>,
+}
+
+/// What became of an answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Taken {
+    /// It decided.
+    Decided {
+        /// Whether it was a yes with the right number.
+        approved: bool,
+        /// What the handset was shown.
+        ask: Box<ApprovalAsk>,
+    },
+    /// Its time was over, by so much.
+    Late {
+        /// By how much.
+        by: Duration,
+        /// References of the logins that waited.
+        references: Vec<String>,
+    },
+    /// Another handset, or the same one, has answered before.
+    Before,
+    /// The login needs it no more: another factor was given.
+    Withdrawn,
+    /// There is no such approval of this person.
+    Unknown,
+}
+
+#[derive(Debug)]
+struct Pending {
+    ask: ApprovalAsk,
+    shown: Arc<str>,
+    number: Option<u8>,
+    asked: Moment,
+    until: Moment,
+    /// Logins that wait for it, by reference: one, and those that joined.
+    references: Vec<String>,
+    decided: watch::Sender<Option<ApprovalAnswer>>,
+}
+
+#[derive(Debug)]
+struct Ended {
+    person: String,
+    at: Moment,
+    references: Vec<String>,
+    why: End,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum End {
+    /// With what: the round behind a prompt may come to ask only now.
+    Answered(ApprovalAnswer),
+    Expired,
+    Withdrawn,
+}
+
+#[derive(Debug, Default)]
+struct Hub {
+    pending: HashMap<u64, Pending>,
+    by_person: HashMap<String, u64>,
+    recent: HashMap<String, VecDeque<Moment>>,
+    ended: HashMap<u64, Ended>,
+    order: VecDeque<(Moment, u64)>,
+    listeners: HashMap<String, broadcast::Sender<()>>,
+}
+
+/// All approvals of this node.
+#[derive(Debug, Default)]
+pub struct Approvals {
+    hub: Mutex<Hub>,
+}
+
+impl Approvals {
+    /// Asks the person, or joins what waits for the same person at the same gateway from the same place. `random` is new each time.
+    pub fn ask(&self, ask: ApprovalAsk, limits: &Handset, random: [u8; 16], now: Moment) -> ApprovalSent {
+        let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
+        hub.expire(now);
+        if let Some((id, waiting)) = hub.by_person.get(&ask.person).copied().and_then(|id| Some((id, hub.pending.get_mut(&id)?))) {
+            let same = waiting.ask.gateway == ask.gateway && waiting.ask.from == ask.from && waiting.ask.with_key == ask.with_key;
+            // Without the number on its screen a login must not ride on one that is matched by it.
+            if same && waiting.number.is_some() == ask.wants_number {
+                waiting.references.push(ask.reference);
+                return ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
+            }
+            return ApprovalSent::Limited(format!("another approval of this person waits for its answer, through {}", waiting.ask.gateway));
+        }
+        let recent = hub.recent.entry(ask.person.clone()).or_default();
+        while recent.front().is_some_and(|at| now.since(*at) >= HOUR) {
+            recent.pop_front();
+        }
+        if recent.len() >= limits.per_person as usize {
+            return ApprovalSent::Limited(format!("{} approvals were asked for within an hour, as many as the site allows", recent.len()));
+        }
+        recent.push_back(now);
+        let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
+        let until = now.plus(ask.lasts);
+        let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
+        let shown = Shown {
+            id: format!("{id:016x}"),
+            site: ask.site.clone(),
+            name: ask.name.clone(),
+            login: ask.login.clone(),
+            gateway: ask.gateway.clone(),
+            from: ask.from.clone(),
+            at_us: now.micros(),
+            until_us: until.micros(),
+            numbers: if ask.wants_number { numbers.to_vec() } else { Vec::new() },
+            with_key: ask.with_key,
+        };
+        let shown = serde_json::to_string(&shown).unwrap_or_default().into();
+        let person = ask.person.clone();
+        let references = vec![ask.reference.clone()];
+        let decided = watch::Sender::new(None);
+        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided });
+        hub.by_person.insert(person.clone(), id);
+        hub.order.push_back((until, id));
+        hub.tell(&person);
+        ApprovalSent::Sent { id, number, joined: false, until }
+    }
+
+    /// Waits for the answer, or until the time is over.
+    pub async fn wait(&self, id: u64, person: &str, clock: &crate::clock::LoginClock) -> ApprovalAnswer {
+        let watched = self.hub.lock().ok().and_then(|hub| {
+            let pending = hub.pending.get(&id).filter(|pending| pending.ask.person == person)?;
+            Some((pending.decided.subscribe(), pending.asked, pending.until))
+        });
+        let Some((mut decided, asked, until)) = watched else { return self.ended_before(id, person) };
+        let answered = decided.wait_for(Option::is_some);
+        if let Ok(Ok(answer)) = tokio::time::timeout_at(clock.instant(until).into(), answered).await
+            && let Some(answer) = answer.clone()
+        {
+            return answer;
+        }
+        if let Ok(mut hub) = self.hub.lock() {
+            hub.end(id, until, End::Expired);
+        }
+        ApprovalAnswer::Unanswered(format!("nobody answered within {} s", until.since(asked).as_secs_f32().round()))
+    }
+
+    /// The decision of a prompt's approval that ended before the prompt was answered.
+    fn ended_before(&self, id: u64, person: &str) -> ApprovalAnswer {
+        let hub = self.hub.lock().ok();
+        let why = hub.and_then(|hub| hub.ended.get(&id).filter(|ended| ended.person == person).map(|ended| ended.why.clone()));
+        ApprovalAnswer::Unanswered(match why {
+            Some(End::Answered(answer)) => return answer,
+            Some(End::Expired) => "nobody answered in time".into(),
+            Some(End::Withdrawn) => "the approval was taken back".into(),
+            None => "the approval is no longer known; the service may have been restarted meanwhile".into(),
+        })
+    }
+
+    /// Takes an answer. Of any number at once exactly one decides.
+    pub fn answer(&self, id: u64, person: &str, said: Said, now: Moment) -> Taken {
+        let Ok(mut hub) = self.hub.lock() else { return Taken::Unknown };
+        hub.expire(now);
+        let Some(pending) = hub.pending.get(&id).filter(|pending| pending.ask.person == person) else {
+            let ended = hub.ended.get(&id).filter(|ended| ended.person == person);
+            return match ended {
+                None => Taken::Unknown,
+                Some(ended) => match ended.why {
+                    End::Answered(_) => Taken::Before,
+                    End::Withdrawn => Taken::Withdrawn,
+                    End::Expired => Taken::Late { by: now.since(ended.at), references: ended.references.clone() },
+                },
+            };
+        };
+        if pending.decided.borrow().is_some() {
+            return Taken::Before;
+        }
+        let right = said.number == pending.number;
+        let on = format!("on “{}”", said.device);
+        let answer = match said.decision {
+            Decision::Approve if right => ApprovalAnswer::Approved(Approved {
+                handset: said.handset,
+                device: said.device,
+                key: said.key,
+                took: now.since(pending.asked),
+            }),
+            Decision::Approve => ApprovalAnswer::Denied(format!("another number was picked {on} than the gateway showed")),
+            Decision::Deny => {
+                ApprovalAnswer::Denied(format!("denied {on}, {:.1} s after it was asked", now.since(pending.asked).as_secs_f32()))
+            }
+            Decision::NotMe => ApprovalAnswer::Disowned(said.device),
+        };
+        let approved = matches!(answer, ApprovalAnswer::Approved(_));
+        let ask = Box::new(pending.ask.clone());
+        pending.decided.send_replace(Some(answer));
+        // With a prompt the round that waits for it has yet to come: the decision is kept until then, but nobody joins any more.
+        hub.by_person.remove(person);
+        hub.tell(person);
+        Taken::Decided { approved, ask }
+    }
+
+    /// Takes an approval back that is no longer needed.
+    pub fn withdraw(&self, id: u64, now: Moment) {
+        if let Ok(mut hub) = self.hub.lock() {
+            hub.end(id, now, End::Withdrawn);
+        }
+    }
+
+    /// What waits for a person: at most one approval.
+    pub fn waiting(&self, person: &str, now: Moment) -> Option<Arc<str>> {
+        let mut hub = self.hub.lock().ok()?;
+        hub.expire(now);
+        hub.by_person.get(person).and_then(|id| hub.pending.get(id)).map(|pending| Arc::clone(&pending.shown))
+    }
+
+    /// What a person was shown of an approval that is known still.
+    pub fn shown(&self, id: u64, person: &str) -> Option<Arc<str>> {
+        let hub = self.hub.lock().ok()?;
+        hub.pending.get(&id).filter(|pending| pending.ask.person == person).map(|pending| Arc::clone(&pending.shown))
+    }
+
+    /// How many approvals wait.
+    pub fn count(&self) -> usize {
+        self.hub.lock().map_or(0, |hub| hub.by_person.len())
+    }
+
+    /// Hears of changes in what waits for a person.
+    pub fn listen(&self, person: &str) -> Option<broadcast::Receiver<()>> {
+        let mut hub = self.hub.lock().ok()?;
+        hub.listeners.retain(|_, sender| sender.receiver_count() > 0);
+        Some(hub.listeners.entry(person.to_owned()).or_insert_with(|| broadcast::Sender::new(4)).subscribe())
+    }
+
+    /// Whether a handset of a person listens now.
+    pub fn listens(&self, person: &str) -> bool {
+        self.hub.lock().is_ok_and(|hub| hub.listeners.get(person).is_some_and(|sender| sender.receiver_count() > 0))
+    }
+}
+
+impl Hub {
+    fn tell(&self, person: &str) {
+        if let Some(sender) = self.listeners.get(person) {
+            // Nobody listening is no error.
+            let _ = sender.send(());
+        }
+    }
+
+    /// Ends what is over, and forgets what ended long ago. Each approval costs its own two steps, whoever pays for them.
+    fn expire(&mut self, now: Moment) {
+        while let Some((until, id)) = self.order.front().copied() {
+            if until > now {
+                break;
+            }
+            self.order.pop_front();
+            self.end(id, until, End::Expired);
+        }
+        if self.ended.len() > ENDED {
+            self.ended.retain(|_, ended| now.since(ended.at) < KEPT);
+            self.recent.retain(|_, times| times.back().is_some_and(|at| now.since(*at) < HOUR));
+        }
+        // Still too many: a flood; a late answer then learns only that nothing is known of it.
+        if self.ended.len() > ENDED {
+            self.ended.clear();
+        }
+    }
+
+    fn end(&mut self, id: u64, at: Moment, why: End) {
+        let Some(pending) = self.pending.remove(&id) else { return };
+        let why = pending.decided.borrow().clone().map_or(why, End::Answered);
+        let person = pending.ask.person;
+        if self.by_person.get(&person) == Some(&id) {
+            self.by_person.remove(&person);
+        }
+        self.tell(&person);
+        self.ended.insert(id, Ended { person, at, references: pending.references, why });
+    }
+}
+
+/// Different numbers of two digits.
+fn draw(random: &[u8]) -> [u8; CHOICES] {
+    let mut numbers = [0; CHOICES];
+    let mut drawn = 0;
+    for step in 0.. {
+        let byte = random.get(step % random.len().max(1)).copied().unwrap_or_default();
+        let number = 10 + byte.wrapping_add((step / random.len().max(1)) as u8 * 37) % 90;
+        if !numbers[..drawn].contains(&number) {
+            numbers[drawn] = number;
+            drawn += 1;
+            if drawn == CHOICES {
+                break;
+            }
+        }
+    }
+    numbers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::clock::LoginClock;
+
+    const NOON: Moment = Moment::from_secs(1_800_000_000);
+
+    fn ask(reference: &str, gateway: &str, wants_number: bool) -> ApprovalAsk {
+        ApprovalAsk {
+            person: "tidehall:ines".into(),
+            login: "ines".into(),
+            name: "Ines Okafor".into(),
+            site: "Northmoor Tidal".into(),
+            gateway: gateway.into(),
+            chain: "staff".into(),
+            from: "198.51.100.7".into(),
+            reference: reference.into(),
+            wants_number,
+            with_key: false,
+            lasts: Duration::from_secs(45),
+        }
+    }
+
+    fn said(decision: Decision, number: Option<u8>) -> Said {
+        Said { decision, number, handset: 3, device: "phone".into(), key: None }
+    }
+
+    fn at(seconds: u64) -> Moment {
+        NOON.plus(Duration::from_secs(seconds))
+    }
+
+    fn random(first: u8) -> [u8; 16] {
+        std::array::from_fn(|index| first.wrapping_mul(31).wrapping_add(index as u8))
+    }
+
+    #[test]
+    fn a_person_has_one_approval_and_another_packet_from_the_same_place_joins_it() {
+        let (approvals, limits) = (Approvals::default(), Handset::default());
+        let ApprovalSent::Sent { id, number: None, joined: false, .. } =
+            approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON)
+        else {
+            panic!()
+        };
+        let again = approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(2));
+        assert!(matches!(again, ApprovalSent::Sent { id: same, joined: true, .. } if same == id), "{again:?}");
+        for other in [
+            ask("C", "lantern", false),
+            ask("D", "breakwater", true),
+            ApprovalAsk { from: "203.0.113.9".into(), ..ask("E", "breakwater", false) },
+        ] {
+            let refused = approvals.ask(other, &limits, random(3), at(3));
+            assert!(matches!(refused, ApprovalSent::Limited(_)), "{refused:?}");
+        }
+        assert!(matches!(approvals.answer(id, "tidehall:pell", said(Decision::Approve, None), at(4)), Taken::Unknown), "somebody else's");
+        assert!(matches!(
+            approvals.answer(id, "tidehall:ines", said(Decision::Approve, None), at(5)),
+            Taken::Decided { approved: true, .. }
+        ));
+        assert_eq!(approvals.answer(id, "tidehall:ines", said(Decision::Deny, None), at(6)), Taken::Before, "two phones at once");
+        let fresh = approvals.ask(ask("F", "breakwater", false), &limits, random(4), at(7));
+        assert!(matches!(fresh, ApprovalSent::Sent { joined: false, .. }), "a decided one is never joined: {fresh:?}");
+    }
+
+    #[test]
+    fn late_answers_learn_how_late_and_limits_hold_for_an_hour() {
+        let (approvals, limits) = (Approvals::default(), Handset { per_person: 2, ..Handset::default() });
+        let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
+        let late = approvals.answer(id, "tidehall:ines", said(Decision::Approve, None), at(57));
+        assert_eq!(late, Taken::Late { by: Duration::from_secs(12), references: vec!["A".into()] });
+        assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(60)), ApprovalSent::Sent { .. }));
+        approvals.withdraw(u64::from_be_bytes(random(2)[..8].try_into().unwrap()), at(61));
+        assert!(matches!(approvals.ask(ask("C", "breakwater", false), &limits, random(3), at(62)), ApprovalSent::Limited(_)));
+        assert!(matches!(approvals.ask(ask("C", "breakwater", false), &limits, random(3), at(3601)), ApprovalSent::Sent { .. }));
+    }
+
+    #[test]
+    fn numbers_differ_and_only_the_one_on_the_screen_lets_in() {
+        for first in 0..=255 {
+            let numbers = draw(&random(first)[8..]);
+            assert!(numbers.iter().all(|number| (10..100).contains(number)), "{numbers:?}");
+            assert!(numbers[0] != numbers[1] && numbers[1] != numbers[2] && numbers[0] != numbers[2], "{numbers:?}");
+        }
+        for wrong in [true, false] {
+            let approvals = Approvals::default();
+            let sent = approvals.ask(ask("A", "breakwater", true), &Handset::default(), random(7), NOON);
+            let ApprovalSent::Sent { id, number: Some(number), .. } = sent else { panic!() };
+            let shown: Shown = serde_json::from_str(&approvals.waiting("tidehall:ines", NOON).unwrap()).unwrap();
+            let other = shown.numbers.iter().copied().find(|one| *one != number);
+            let picked = if wrong { other } else { Some(number) };
+            let taken = approvals.answer(id, "tidehall:ines", said(Decision::Approve, picked), at(1));
+            assert!(matches!(taken, Taken::Decided { approved, .. } if approved != wrong), "{taken:?}");
+        }
+    }
+
+    #[tokio::test]
+    async fn all_logins_that_wait_get_the_same_answer_and_nobody_waits_longer_than_agreed() {
+        let (approvals, limits, clock) = (Approvals::default(), Handset::default(), LoginClock::start());
+        let now = clock.now();
+        let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), now) else { panic!() };
+        let (one, two, ()) =
+            tokio::join!(approvals.wait(id, "tidehall:ines", &clock), approvals.wait(id, "tidehall:ines", &clock), async {
+                tokio::task::yield_now().await;
+                approvals.answer(id, "tidehall:ines", said(Decision::NotMe, None), now.plus(Duration::from_secs(3)));
+            });
+        assert_eq!((one, two), (ApprovalAnswer::Disowned("phone".into()), ApprovalAnswer::Disowned("phone".into())));
+        let short = ApprovalAsk { lasts: Duration::from_millis(20), ..ask("B", "breakwater", false) };
+        let ApprovalSent::Sent { id, .. } = approvals.ask(short, &limits, random(9), now) else { panic!() };
+        assert_eq!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Unanswered("nobody answered within 0 s".into()));
+        assert!(matches!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Unanswered(said) if said.contains("in time")));
+    }
+}
