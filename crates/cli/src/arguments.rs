@@ -377,7 +377,90 @@ pub(crate) enum Directory {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Person {
     /// List people
-    List,
+    List {
+        /// Only those with this in login name, name or a group, or of this source
+        #[arg(long)]
+        search: Option<String>,
+        /// Only those who are this far
+        #[arg(long, value_parser = ["not-yet", "invited", "expired", "waiting", "enrolled", "proven", "locked", "suspended"])]
+        state: Option<String>,
+        /// Only those without any factor that counts
+        #[arg(long)]
+        without_factor: bool,
+    },
+    /// How many people are how far on the way to a second factor
+    Progress,
+    /// Add a person, or bring one up to date; what is not given stays
+    Add {
+        /// The login name
+        login: String,
+        /// The source that knows the person
+        #[arg(long, default_value = "roster")]
+        source: String,
+        /// The name for display
+        #[arg(long)]
+        name: Option<String>,
+        /// Groups, for people of the roster
+        #[arg(long, value_delimiter = ';')]
+        groups: Option<Vec<String>>,
+        /// Where codes by mail go
+        #[arg(long)]
+        mail: Option<String>,
+        /// Where codes by text message and voice go
+        #[arg(long)]
+        phone: Option<String>,
+        /// The language that the person reads
+        #[arg(long)]
+        language: Option<String>,
+        /// Read a password for a person of the roster from a file; `-` for standard input
+        #[arg(long, value_name = "FILE")]
+        password_file: Option<PathBuf>,
+    },
+    /// Compare people with a group of a directory: who joined, who left, what changed
+    Sync {
+        /// The directory
+        directory: String,
+        /// The group, by name or whole DN
+        #[arg(long)]
+        group: String,
+        /// What happens to people known here who are not in the group
+        #[arg(long, default_value = "keep", value_parser = ["keep", "suspend", "remove"])]
+        leavers: String,
+        /// Do it; without this it is only looked at
+        #[arg(long)]
+        apply: bool,
+    },
+    /// Keep a person out at once, whatever the source says
+    Suspend {
+        #[command(flatten)]
+        whose: Whose,
+        /// Let the person in again
+        #[arg(long)]
+        lift: bool,
+    },
+    /// Forget a person with all factors; `person undo` brings them back
+    Remove {
+        #[command(flatten)]
+        whose: Whose,
+        /// Do it without asking
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Change many people from a list: invite, remove, rename, release, suspend, lift
+    Edit {
+        /// The CSV file with `login`, `action`, `source`, `factor`, `value`; `-` for standard input
+        file: PathBuf,
+        /// Look at it only
+        #[arg(long)]
+        preview: bool,
+    },
+    /// List the newest changes of people, with their numbers
+    Changes,
+    /// Take a change back
+    Undo {
+        /// Its number
+        number: u64,
+    },
     /// Show a person with all factors
     Show {
         /// The login name
@@ -509,8 +592,38 @@ pub(crate) enum Factor {
         /// The next one
         second: Option<String>,
     },
-    /// Release a person whom too many wrong codes have locked
+    /// Release a person: wrong codes, stopped approvals and remembered devices are forgotten
     Release(Whose),
+    /// Invite a person to a handset or an authenticator app; an earlier invitation ends
+    Invite {
+        #[command(flatten)]
+        whose: Whose,
+        /// What to [default: as the site says for newcomers, else a handset]
+        #[arg(long, value_parser = ["approval", "totp"])]
+        to: Option<String>,
+        /// The courier that brings it [default: it is handed over on screen]
+        #[arg(long, value_name = "COURIER")]
+        send_by: Option<String>,
+        /// End the open invitation instead
+        #[arg(long)]
+        withdraw: bool,
+    },
+    /// Confirm a new handset: type the reference that it shows, as the person reads it out
+    Confirm {
+        #[command(flatten)]
+        whose: Whose,
+        /// The reference
+        reference: String,
+    },
+    /// Give a factor another name
+    Rename {
+        #[command(flatten)]
+        whose: Whose,
+        /// The factor's number
+        number: u64,
+        /// The new name
+        label: String,
+    },
     /// Remove a factor
     Remove {
         #[command(flatten)]
@@ -630,6 +743,24 @@ pub(crate) enum Lab {
         #[arg(long, default_value_t = 0)]
         delay: u64,
     },
+    /// Run a robot handset until interrupted: it enrols with an invitation and answers approvals
+    Handset {
+        /// File with the invitation's code; `-` for standard input
+        #[arg(long, value_name = "FILE")]
+        invitation_file: PathBuf,
+        /// What it is called
+        #[arg(long, default_value = "robot")]
+        label: String,
+        /// What it does: approve, deny, not-me or ignore
+        #[arg(long, default_value = "approve")]
+        answers: String,
+        /// Seconds that it takes at least
+        #[arg(long, default_value_t = 1.0)]
+        least: f64,
+        /// Seconds that it takes at most
+        #[arg(long, default_value_t = 4.0)]
+        most: f64,
+    },
     /// Send one login as a gateway would, from outside the service
     Gateway {
         /// The name as it would be typed
@@ -673,5 +804,11 @@ pub(crate) enum Lab {
         /// With passwords that the server keeps under a slow hash (SHA-512 crypt), as directories should
         #[arg(long, requires = "slapd")]
         hashed: bool,
+        /// So many approvals at one time instead, with robot handsets and gateways that resend every two seconds
+        #[arg(long, conflicts_with = "slapd", value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1..=20_000))]
+        approvals: Option<u64>,
+        /// Seconds until each robot answers, with `--approvals`
+        #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u64).range(5..=60))]
+        answer_after: u64,
     },
 }

@@ -30,6 +30,11 @@ impl Failure {
         Failure { code: 3, ..Failure::no(message, remedy) }
     }
 
+    /// Whether the service said no, rather than that it was asked wrongly or not at all.
+    pub(crate) fn is_no(&self) -> bool {
+        self.code == 1
+    }
+
     /// Prints it to standard error and gives the exit status.
     #[allow(clippy::print_stderr, reason = "the command line's own output")]
     pub(crate) fn report(self, json: bool) -> ExitCode {

@@ -109,12 +109,36 @@ pub(crate) fn took(micros: u64) -> String {
 pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
     let failed =
         |error: std::io::Error| Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "check the path and its rights");
-    if path == Path::new("-") {
-        let mut text = String::new();
-        std::io::stdin().read_to_string(&mut text).map_err(failed)?;
-        return Ok(text);
+    let mut bytes = Vec::new();
+    match path == Path::new("-") {
+        true => std::io::stdin().read_to_end(&mut bytes).map_err(failed)?,
+        false => std::fs::File::open(path).and_then(|mut file| file.read_to_end(&mut bytes)).map_err(failed)?,
+    };
+    String::from_utf8(bytes).map_err(|error| {
+        let valid = error.utf8_error().valid_up_to();
+        let line = error.as_bytes()[..valid].iter().filter(|byte| **byte == b'\n').count() + 1;
+        Failure::usage(format!("`{}` is not UTF-8 from line {line} on", path.display()), "save it as UTF-8, for example with `iconv -f LATIN1 -t UTF-8`")
+    })
+}
+
+/// Whether somebody looks at the output as it comes.
+pub(crate) fn is_terminal() -> bool {
+    std::io::stdout().is_terminal()
+}
+
+/// Asks on the terminal; where there is none, the answer is no.
+///
+/// # Errors
+/// The answer cannot be read.
+pub(crate) fn confirmed(question: &str) -> Result<bool, Failure> {
+    if !std::io::stdin().is_terminal() {
+        return Ok(false);
     }
-    std::fs::read_to_string(path).map_err(failed)
+    let _ = write!(std::io::stderr(), "{question}");
+    let mut answer = String::new();
+    let read = std::io::stdin().read_line(&mut answer);
+    read.map_err(|error| Failure::usage(format!("the answer cannot be read: {error}"), "give `--yes`"))?;
+    Ok(answer.trim().eq_ignore_ascii_case("y"))
 }
 
 /// Reads one line that must not be seen: from a file, from standard input, or asked for.

@@ -1,12 +1,14 @@
-//! Stand-ins that ship with Bivector: a directory that speaks LDAP, gateways that send real packets, load.
+//! Stand-ins that ship with Bivector: a directory that speaks LDAP, gateways that send real packets, handsets, load.
 //!
 //! Nothing here knows the service: what it proves is proved from outside, over sockets.
 
 pub mod certificates;
 pub mod courier;
+pub mod crowd;
 pub mod directory;
 mod entries;
 pub mod gateway;
+pub mod handset;
 pub mod load;
 pub mod odd;
 pub mod slapd;

@@ -50,6 +50,11 @@ pub fn dropped_trace() {
     counter!("bivector_traces_dropped_total").increment(1);
 }
 
+/// Approvals that wait for their answer now.
+pub fn approvals_waiting(count: usize) {
+    gauge!("bivector_approvals_waiting").set(count as f64);
+}
+
 /// Logins undecided now.
 pub fn in_flight(logins: usize) {
     gauge!("bivector_logins_in_flight").set(logins as f64);

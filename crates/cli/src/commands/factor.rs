@@ -6,6 +6,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_core::site::read_duration;
 use bivector_service::api::{AddedFactor, FactorState, FactorView, LockView, PersonView, Released};
+use bivector_service::invitations::Made;
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::process::ExitCode;
@@ -50,22 +51,76 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
             changed(&client, Method::DELETE, &whose, &format!("/factors/{number}"), None, global).await?;
         }
         FactorCommand::Release(whose) => {
-            let path = format!("{}/release", path(&client, &whose).await?);
+            let path = format!("{}/release", person_path(&client, &whose).await?);
             let released: Released = client.ask::<Value, _>(Method::POST, &path, &[], None).await?;
             if global.json {
                 output::json(&released);
             } else if released.released {
-                output::line(format!("{} is released: wrong codes are counted from none again", released.person));
+                output::line(format!("{} is released: wrong codes, stopped approvals and remembered devices are forgotten", released.person));
             } else {
-                output::line(format!("{} had no wrong codes", released.person));
+                output::line(format!("{} had nothing to be released from", released.person));
             }
+        }
+        FactorCommand::Invite { whose, withdraw: true, .. } => {
+            let path = format!("{}/invitation", invitation_path(&client, &whose).await?);
+            client.ask::<Value, ()>(Method::DELETE, &path, &[], None).await?;
+            output::line(format!("the invitation of {} has ended", whose.person));
+        }
+        FactorCommand::Invite { whose, to, send_by, .. } => {
+            let path = format!("{}/invitation", invitation_path(&client, &whose).await?);
+            let made: Made = client.ask(Method::POST, &path, &[], Some(&json!({ "factor": to, "send_by": send_by }))).await?;
+            invited(&made, global)?;
+        }
+        FactorCommand::Confirm { whose, reference } => {
+            let body = json!({ "reference": reference });
+            changed(&client, Method::POST, &whose, "/factors/0/confirm", Some(&body), global).await?;
+        }
+        FactorCommand::Rename { whose, number, label } => {
+            changed(&client, Method::PUT, &whose, &format!("/factors/{number}"), Some(&json!({ "label": label })), global).await?;
         }
     }
     Ok(ExitCode::SUCCESS)
 }
 
+/// The path of a person who may be known to a directory only: then the one directory that there is, is asked.
+async fn invitation_path(client: &Client, whose: &Whose) -> Result<String, Failure> {
+    match person_path(client, whose).await {
+        Err(failure) if whose.source.is_none() && failure.is_no() => {
+            let directories = client.get::<Vec<bivector_service::api::DirectoryView>>("/directories", &[]).await?;
+            match directories.as_slice() {
+                [one] => Ok(format!("/people/{}/{}", encode(&one.name), encode(&whose.person.to_lowercase()))),
+                _ => Err(failure),
+            }
+        }
+        other => other,
+    }
+}
+
+/// Shows an invitation, with a code for the camera where there is a link.
+fn invited(made: &Made, global: &Global) -> Result<(), Failure> {
+    if global.json {
+        output::json(made);
+        return Ok(());
+    }
+    let until = output::when(made.until_us);
+    if let Some(to) = &made.sent_to {
+        output::line(format!("sent to {to}; it may be used once, until {until}"));
+        return Ok(());
+    }
+    if let Some(link) = &made.link {
+        if output::is_terminal() {
+            let code = qrcode::QrCode::new(link).map_err(|error| Failure::no(error.to_string(), "hand the link over"))?;
+            output::line(code.render::<qrcode::render::unicode::Dense1x2>().quiet_zone(true).build());
+        }
+        output::line(format!("link  {link}"));
+    }
+    output::line(format!("code  {}", made.code));
+    output::line(format!("For {} only, once, until {until}. This is shown once.", made.person));
+    Ok(())
+}
+
 /// The path of a person. One whom several sources know must be told by `--source`; a directory's person may not be known here yet.
-async fn path(client: &Client, whose: &Whose) -> Result<String, Failure> {
+pub(crate) async fn person_path(client: &Client, whose: &Whose) -> Result<String, Failure> {
     let source = match &whose.source {
         Some(source) => source.clone(),
         None => {
@@ -84,12 +139,12 @@ async fn path(client: &Client, whose: &Whose) -> Result<String, Failure> {
 }
 
 async fn add(client: &Client, whose: &Whose, body: &Value) -> Result<AddedFactor, Failure> {
-    let path = format!("{}/factors", path(client, whose).await?);
+    let path = format!("{}/factors", person_path(client, whose).await?);
     client.ask(Method::POST, &path, &[], Some(body)).await
 }
 
 async fn changed(client: &Client, method: Method, whose: &Whose, rest: &str, body: Option<&Value>, global: &Global) -> Result<(), Failure> {
-    let path = format!("{}{rest}", path(client, whose).await?);
+    let path = format!("{}{rest}", person_path(client, whose).await?);
     let person: PersonView = client.ask(method, &path, &[], body).await?;
     list(&[person], global);
     Ok(())
@@ -122,6 +177,7 @@ fn list(people: &[PersonView], global: &Global) {
         let mut table = output::table(&["number", "kind", "name", "state", "codes", "PIN", "clock or counter", "last used"]);
         for factor in &person.factors {
             let codes = match (factor.left, factor.period) {
+                _ if factor.digits == 0 => String::new(),
                 (Some(left), _) => format!("{left} left, {} digits", factor.digits),
                 (None, Some(period)) => format!("{} digits every {period} s", factor.digits),
                 (None, None) => format!("{} digits", factor.digits),
@@ -139,7 +195,7 @@ fn list(people: &[PersonView], global: &Global) {
         }
         output::print_table(&table);
         if person.factors.is_empty() {
-            output::line("no factor yet; add one with `bivector factor add`");
+            output::line("no factor yet; invite the person with `bivector factor invite`, or add one with `bivector factor add`");
         }
         if let Some(lock) = &person.lock {
             output::line(describe_lock(lock));
@@ -153,6 +209,7 @@ fn state(factor: &FactorView) -> String {
         (FactorState::Ready, None) => "ready".to_owned(),
         (FactorState::UsedUp, _) => "used up".to_owned(),
         (FactorState::Ended, _) => "ended".to_owned(),
+        (FactorState::Waiting, _) => "waits to be confirmed".to_owned(),
         (FactorState::Unreadable, _) => "does not open with this key file".to_owned(),
     }
 }
@@ -168,7 +225,8 @@ fn place(factor: &FactorView) -> String {
 
 /// A factor in a line.
 pub(crate) fn describe(factor: &FactorView) -> String {
-    let mut said = format!("{} “{}” (number {}), {} digits", factor.kind, factor.label, factor.id, factor.digits);
+    let digits = if factor.digits == 0 { String::new() } else { format!(", {} digits", factor.digits) };
+    let mut said = format!("{} “{}” (number {}){digits}", factor.kind, factor.label, factor.id);
     if let Some(period) = factor.period {
         said.push_str(&format!(" every {period} s"));
     }

@@ -10,6 +10,7 @@ use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{Arrived, CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
+use bivector_lab::handset::{Answers, HandsetError, HandsetHabits, RobotHandset};
 use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_wire::{Code, SharedSecret, render};
 use std::collections::HashMap;
@@ -32,6 +33,7 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
             interrupted().await;
             Ok(ExitCode::SUCCESS)
         }
+        Lab::Handset { invitation_file, label, answers, least, most } => handset(&invitation_file, &label, &answers, (least, most), global).await,
         Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
             let secret = output::read_hidden(Some(&secret_file), "")?;
             let password = output::read_hidden(password_file.as_deref(), "password field (not shown): ")?;
@@ -44,6 +46,9 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
             };
             let (exchange, _) = gateway.log_in(&person, password.expose()).await.map_err(|error| Failure::no(error.to_string(), ""))?;
             Ok(print_exchange(&exchange, global))
+        }
+        Lab::Load { approvals: Some(count), answer_after, no_sync, .. } => {
+            load::run_with_approvals(count as usize, Duration::from_secs(answer_after), no_sync, global).await
         }
         Lab::Load { seconds, rounds, no_sync, slapd: true, hashed, .. } => {
             load::run_with_slapd(seconds, rounds, no_sync, hashed, global).await
@@ -84,6 +89,47 @@ async fn upstream(listen: SocketAddr, secret_file: &Path, data: Option<&Path>) -
     let running = StandInUpstream::start(listen, secret.expose().as_bytes(), right, Habits::default()).await.map_err(failed)?;
     output::line(format!("upstream on {}", running.address()));
     interrupted().await;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A robot handset, from its invitation on.
+async fn handset(invitation: &Path, label: &str, answers: &str, after: (f64, f64), global: &Global) -> Result<ExitCode, Failure> {
+    let answers: Answers = answers.parse().map_err(|error: String| Failure::usage(error, "choose one of them with `--answers`"))?;
+    let bounded = |seconds: f64| Duration::from_secs_f64(seconds.clamp(0.0, 600.0));
+    let habits = HandsetHabits { answers, after: (bounded(after.0), bounded(after.1)) };
+    let invitation = output::read_hidden(Some(invitation), "")?;
+    let server = crate::settings::Settings::find(global)?.server;
+    let no = |error: HandsetError| Failure::no(error.to_string(), "see `bivector factor invite`");
+    let mut robot = RobotHandset::enrol(&reqwest::Client::new(), &server, invitation.expose().trim(), label).await.map_err(no)?;
+    robot.begin().await.map_err(no)?;
+    output::line(format!("enrolled for {} as “{label}”, number {}", robot.person, robot.device));
+    if let Some(reference) = &robot.reference {
+        output::line(format!("it counts once an operator has typed its reference: {reference}"));
+    }
+    let answering = async {
+        let mut last = String::new();
+        loop {
+            let Ok(shown) = robot.next().await else {
+                tokio::time::sleep(Duration::from_secs(1)).await;
+                continue;
+            };
+            if shown == last {
+                tokio::time::sleep(Duration::from_millis(200)).await;
+                continue;
+            }
+            let said = match robot.act(&shown, habits).await {
+                Ok(Some(outcome)) => outcome,
+                Ok(None) => "ignored".to_owned(),
+                Err(error) => error.to_string(),
+            };
+            output::line(format!("{said}: {shown}"));
+            last = shown;
+        }
+    };
+    tokio::select! {
+        () = answering => {}
+        () = interrupted() => {}
+    }
     Ok(ExitCode::SUCCESS)
 }
 

@@ -185,7 +185,7 @@ pub fn router(state: ApiState) -> Router {
         .nest("/handset/v1", handset::router())
         .route("/healthz", get(async || "ok\n"))
         .route("/readyz", get(status::ready))
-        .route("/metrics", get(async || ([("content-type", "text/plain; version=0.0.4")], crate::metrics::render())))
+        .route("/metrics", get(status::metrics))
         .fallback(crate::console::serve)
         .layer(DefaultBodyLimit::max(MAX_BODY))
         .with_state(state)

@@ -56,7 +56,13 @@ pub(super) async fn status(State(state): State<ApiState>, operator: Operator) ->
     })
 }
 
-/// Ready once a site is in force and the records can be read.
+/// The service's figures, as Prometheus reads them.
+pub(super) async fn metrics(State(state): State<ApiState>) -> impl axum::response::IntoResponse {
+    crate::metrics::approvals_waiting(state.shared.approvals.count());
+    ([("content-type", "text/plain; version=0.0.4")], crate::metrics::render())
+}
+
+/// Whether logins can be decided.
 pub(super) async fn ready(State(state): State<ApiState>) -> (StatusCode, &'static str) {
     if state.shared.live.load().is_none() {
         return (StatusCode::SERVICE_UNAVAILABLE, "no site is in force; apply one with `bivector site apply`\n");

@@ -4,8 +4,10 @@
 //! records, without codes and with them; and the whole service, with codes alone and with password and code against the stand-in
 //! directory.
 
+mod approvals;
 mod slapd;
 
+pub(super) use approvals::run as run_with_approvals;
 pub(super) use slapd::run as run_with_slapd;
 
 use crate::arguments::Global;
@@ -269,10 +271,10 @@ fn canned(need: &Need) -> Fact {
                 Found { key: name.clone(), login: name.clone(), name: name.clone(), handle: name.clone(), groups, ..Found::default() };
             Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found))))
         }
-        Need::Factors { person } => {
+        Need::Factors { person, .. } => {
             let number = person.trim_start_matches("load").parse().unwrap_or(0);
             let device = Device::by_time(0, "", Secret::new(seed(number).into_bytes()), Settings::default());
-            Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device], locked_until: None })))
+            Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device], ..Factors::default() })))
         }
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
