@@ -8,6 +8,7 @@ type Handlers = {
   onKnock?: (knock: Knock) => void
   onServer?: () => void
   onSite?: () => void
+  onPerson?: () => void
   onMissed: () => void
 }
 
@@ -34,6 +35,8 @@ export function useEvents(handlers: Handlers): Line {
     source.addEventListener('knock', (event) => latest.current.onKnock?.(JSON.parse(event.data)))
     source.addEventListener('server', () => latest.current.onServer?.())
     source.addEventListener('site', () => latest.current.onSite?.())
+    source.addEventListener('person', () => latest.current.onPerson?.())
+    source.addEventListener('notice', () => latest.current.onPerson?.())
     source.addEventListener('missed', () => latest.current.onMissed())
     return () => source.close()
   }, [])

@@ -1,8 +1,10 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from '@tanstack/react-router'
+import type { PersonState } from '../api/client'
 import { ChainsPage } from '../features/chains/ChainsPage'
 import { LoginsPage } from '../features/logins/LoginsPage'
 import { type LoginsSearch, readSearch } from '../features/logins/search'
 import { PeoplePage } from '../features/people/PeoplePage'
+import { STATES } from '../features/people/states'
 import { Shell } from './Shell'
 
 const root = createRootRoute({ component: Shell, notFoundComponent: NoSuchPage })
@@ -34,8 +36,9 @@ const chainsRoute = createRoute({
 const peopleRoute = createRoute({
   getParentRoute: () => root,
   path: '/people',
-  validateSearch: (search: Record<string, unknown>): { q?: string; open?: string } => ({
+  validateSearch: (search: Record<string, unknown>): { q?: string; state?: PersonState; open?: string } => ({
     q: typeof search.q === 'string' ? search.q : undefined,
+    state: STATES.find((state) => state === search.state),
     open: typeof search.open === 'string' ? search.open : undefined,
   }),
   component: PeoplePage,

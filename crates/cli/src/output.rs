@@ -117,7 +117,10 @@ pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
     String::from_utf8(bytes).map_err(|error| {
         let valid = error.utf8_error().valid_up_to();
         let line = error.as_bytes()[..valid].iter().filter(|byte| **byte == b'\n').count() + 1;
-        Failure::usage(format!("`{}` is not UTF-8 from line {line} on", path.display()), "save it as UTF-8, for example with `iconv -f LATIN1 -t UTF-8`")
+        Failure::usage(
+            format!("`{}` is not UTF-8 from line {line} on", path.display()),
+            "save it as UTF-8, for example with `iconv -f LATIN1 -t UTF-8`",
+        )
     })
 }
 

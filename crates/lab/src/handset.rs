@@ -226,13 +226,7 @@ impl RobotHandset {
     ///
     /// # Errors
     /// [`HandsetError`].
-    pub async fn answer_signed(
-        &self,
-        shown: &str,
-        answers: Answers,
-        number: Option<u64>,
-        signature: &str,
-    ) -> Result<String, HandsetError> {
+    pub async fn answer_signed(&self, shown: &str, answers: Answers, number: Option<u64>, signature: &str) -> Result<String, HandsetError> {
         let read: Value = serde_json::from_str(shown).unwrap_or(Value::Null);
         let id = read["id"].as_str().ok_or(HandsetError::Strange("what is shown has no number"))?;
         let body = json!({ "decision": answers.word(), "number": number, "signature": signature });

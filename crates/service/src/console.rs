@@ -15,24 +15,25 @@ struct Files;
 pub async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
     match Files::get(path) {
-        Some(file) if path != "index.html" && !path.is_empty() => file_response(path, &file, &headers),
-        _ if path.starts_with("assets/") || path.rsplit('/').next().is_some_and(|last| last.contains('.') && last != "index.html") => {
+        Some(file) if !path.ends_with(".html") && !path.is_empty() => file_response(path, &file, &headers),
+        _ if path.starts_with("assets/") || path.rsplit('/').next().is_some_and(|last| last.contains('.') && !last.ends_with(".html")) => {
             (StatusCode::NOT_FOUND, "not found\n").into_response()
         }
-        _ => page(),
+        _ if path == "handset" || path.starts_with("handset/") => page("handset.html"),
+        _ => page("index.html"),
     }
 }
 
 /// The page, with a nonce of its own for the styles that libraries add at run time.
-fn page() -> Response {
-    let Some(index) = Files::get("index.html") else {
+fn page(name: &str) -> Response {
+    let Some(index) = Files::get(name) else {
         return (StatusCode::NOT_FOUND, "the console is not part of this build; run `make build`\n").into_response();
     };
     let nonce = BASE64URL_NOPAD.encode(&random::<16>());
     let html = String::from_utf8_lossy(&index.data).replace("__NONCE__", &nonce);
     let policy = format!(
         "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self'; font-src 'self'; connect-src 'self'; \
-         base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
+         manifest-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
     );
     let headers = [
         (header::CONTENT_TYPE, "text/html; charset=utf-8".to_owned()),
@@ -74,6 +75,7 @@ fn content_type(path: &str) -> &'static str {
         Some("svg") => "image/svg+xml",
         Some("woff2") => "font/woff2",
         Some("json") => "application/json",
+        Some("webmanifest") => "application/manifest+json",
         Some("txt") => "text/plain; charset=utf-8",
         _ => "application/octet-stream",
     }

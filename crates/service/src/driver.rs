@@ -29,30 +29,34 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
     }
 }
 
+/// Answers one need. What speaks to the outside is boxed, so that a login which only waits for somebody's thumb, as ten thousand may at
+/// one time, does not hold room for a conversation with a directory.
 async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
     let now = clock.now();
     match need {
-        Need::FindPerson { source, name } => Fact::Person(find(source, &name, live, &shared.roster).await),
+        Need::FindPerson { source, name } => Fact::Person(Box::pin(find(source, &name, live, &shared.roster)).await),
         Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
-        Need::CheckPassword { source, person, guess } => Fact::Password(check(source, &person, guess, live, &shared.roster).await),
-        Need::Kept { source, person } => Fact::Secret(kept_secret(source, &person, live, &shared.roster).await),
-        Need::CheckPin { person, device, guess } => Fact::Pin(shared.roster.check_pin(&person, device, guess).await),
-        Need::CountWrong(wrong) => Fact::Counted(count_wrong(*wrong, live, shared, now).await),
-        Need::SendCode(sendable) => Fact::Sent(send_code(&sendable, live, shared, now).await),
+        Need::CheckPassword { source, person, guess } => {
+            Fact::Password(Box::pin(check(source, &person, guess, live, &shared.roster)).await)
+        }
+        Need::Kept { source, person } => Fact::Secret(Box::pin(kept_secret(source, &person, live, &shared.roster)).await),
+        Need::CheckPin { person, device, guess } => Fact::Pin(Box::pin(shared.roster.check_pin(&person, device, guess)).await),
+        Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
+        Need::SendCode(sendable) => Fact::Sent(Box::pin(send_code(&sendable, live, shared, now)).await),
         Need::SendApproval(ask) => Fact::ApprovalSent(ask_handset(*ask, live, shared, now)),
         Need::AwaitApproval { id, person } => Fact::Approval(shared.approvals.wait(id, &person, clock).await),
         Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
-        Need::AddDevice(device) => Fact::Added(add_device(*device, shared, now).await),
-        Need::MarkCode(mark) => Fact::Mark(mark_code(mark, shared, now).await),
+        Need::AddDevice(device) => Fact::Added(Box::pin(add_device(*device, shared, now)).await),
+        Need::MarkCode(mark) => Fact::Mark(Box::pin(mark_code(mark, shared, now)).await),
         Need::AskUpstream(ask) => Fact::Upstream(match live.upstreams.get(ask.upstream) {
-            Some(upstream) => upstream.ask(&ask).await,
+            Some(upstream) => Box::pin(upstream.ask(&ask)).await,
             None => Answer::ours(UpstreamAnswer::Unavailable(not_ready())),
         }),
-        Need::KeepChallenge(pending) => Fact::Kept(keep(&pending, shared, now).await),
-        Need::TakeChallenge { state } => Fact::Taken(take(state, shared, now).await),
+        Need::KeepChallenge(pending) => Fact::Kept(Box::pin(keep(&pending, shared, now)).await),
+        Need::TakeChallenge { state } => Fact::Taken(Box::pin(take(state, shared, now)).await),
         Need::ChangePassword { source: SourceRef::Directory(index), person, old, new } => {
             Fact::Changed(match live.directories.get(index) {
-                Some(directory) => directory.change_password(&person, &old, &new).await,
+                Some(directory) => Box::pin(directory.change_password(&person, &old, &new)).await,
                 None => Answer::ours(ChangeAnswer::Unavailable(not_ready())),
             })
         }
@@ -237,5 +241,19 @@ async fn send_code(sendable: &Sendable, live: &LiveSite, shared: &Shared, now: M
             metrics::courier("failed");
             SendAnswer::Unavailable(Unavailable { cause: Cause::CourierFailed, seen })
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_login_that_waits_for_somebody_holds_little() {
+        fn size_of_answer<F: Future>(_: impl Fn(Need, &'static LiveSite, &'static Shared, &'static LoginClock) -> F) -> usize {
+            size_of::<F>()
+        }
+        let size = size_of_answer(answer);
+        assert!(size <= 1024, "{size} bytes for each of ten thousand");
     }
 }

@@ -1,73 +1,122 @@
-import { useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
+import { useDeferredValue, useState } from 'react'
 import { api, need, type PersonView, words } from '../../api/client'
+import { useEvents } from '../../api/useEvents'
+import { downloadCsv } from '../../lib/csv'
+import { Button } from '../../ui/Button'
+import { useSession } from '../session/useSession'
+import { ImportPanel } from './ImportPanel'
 import { PersonPanel } from './PersonPanel'
+import { RollOutBar } from './RollOutBar'
+import { LOOKS } from './states'
 
-const SHOWN = 500
+const SHOWN = 200
 
-/** People known here: who has which factor, and whose codes are locked. One of them opens beside the list. */
+/** People known here: how far the roll-out is, who has which factor, who waits for what. One of them opens beside the list. */
 export function PeoplePage() {
-  const { q, open } = useSearch({ from: '/people' })
+  const { q, state, open } = useSearch({ from: '/people' })
   const navigate = useNavigate({ from: '/people' })
-  const change = (part: { q?: string; open?: string }) =>
+  const queries = useQueryClient()
+  const { session } = useSession()
+  const [importing, setImporting] = useState(false)
+  const change = (part: Partial<{ q: string; state: typeof state; open: string }>) =>
     navigate({ search: (old) => ({ ...old, ...part }), replace: true })
+  const wanted = useDeferredValue(q)
   const people = useQuery({
-    queryKey: ['people'],
-    queryFn: async () => need(await api.GET('/api/v1/people')),
-    refetchInterval: 5_000,
+    queryKey: ['people', 'list', wanted, state],
+    queryFn: async () =>
+      need(await api.GET('/api/v1/people', { params: { query: { search: wanted, state, limit: SHOWN + 1 } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 15_000,
   })
-  const all = people.data ?? []
-  const wanted = (q ?? '').toLowerCase()
-  const found = all.filter((person) => `${person.login} ${person.name} ${person.source}`.toLowerCase().includes(wanted))
-  const opened = all.find((person) => keyOf(person) === open)
+  const rollOut = useQuery({
+    queryKey: ['people', 'roll-out'],
+    queryFn: async () => need(await api.GET('/api/v1/people/roll-out')),
+    refetchInterval: 15_000,
+  })
+  const opened = useOpened(open)
+  useEvents({
+    onPerson: () => queries.invalidateQueries({ queryKey: ['people'] }),
+    onMissed: () => queries.invalidateQueries({ queryKey: ['people'] }),
+  })
+  const found = people.data ?? []
+  const beside = importing || opened
   return (
     <div className="flex h-full">
-      <section aria-label="People" className={`flex min-w-0 flex-1 flex-col ${opened ? 'max-lg:hidden' : ''}`}>
-        <div className="flex flex-wrap items-center gap-3 border-rule border-b bg-sheet px-4 py-1.5 text-xs">
+      <section aria-label="People" className={`flex min-w-0 flex-1 flex-col ${beside ? 'max-lg:hidden' : ''}`}>
+        {rollOut.data && rollOut.data.people > 0 && (
+          <RollOutBar rollOut={rollOut.data} chosen={state} choose={(chosen) => change({ state: chosen })} />
+        )}
+        <div className="flex flex-wrap items-center gap-2 border-rule border-b bg-sheet px-4 py-1.5 text-xs">
           <input
             type="search"
             defaultValue={q}
             onChange={(event) => change({ q: event.target.value.trim() || undefined })}
-            placeholder="name or source"
-            aria-label="name or source"
-            className="w-44 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
+            placeholder="name, group or source"
+            aria-label="name, group or source"
+            className="w-56 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
           />
-          <Figures people={all} />
+          <span className="ml-auto" />
+          <Button onClick={() => exportList(found)}>export</Button>
+          {session.data?.role !== 'view' && (
+            <Button
+              onClick={() => {
+                change({ open: undefined })
+                setImporting(true)
+              }}
+            >
+              import …
+            </Button>
+          )}
         </div>
         <div className="min-h-0 flex-1 overflow-y-auto">
           <PeopleTable
             people={found.slice(0, SHOWN)}
             selected={open}
-            open={(person) => change({ open: keyOf(person) })}
+            open={(person) => {
+              setImporting(false)
+              change({ open: keyOf(person) })
+            }}
           />
           {found.length > SHOWN && (
             <p className="p-3 text-center text-ink-faint text-xs">
-              {SHOWN} of {found.length} shown; search for the others
+              The first {SHOWN} are shown; search for the others.
             </p>
           )}
-          {people.isSuccess && found.length === 0 && <Empty filtered={Boolean(wanted)} />}
+          {people.isSuccess && found.length === 0 && <Empty filtered={Boolean(wanted || state)} />}
           {people.isError && <p className="p-6 text-ebb">{words(people.error)}</p>}
         </div>
       </section>
-      {opened && <PersonPanel key={open} person={opened} close={() => change({ open: undefined })} />}
+      {importing && <ImportPanel close={() => setImporting(false)} />}
+      {!importing && opened && <PersonPanel key={open} person={opened} close={() => change({ open: undefined })} />}
     </div>
   )
 }
 
-export function keyOf(person: PersonView) {
-  return `${person.source}:${person.login}`
+/** The person that is open, whatever the list is narrowed to. */
+function useOpened(open: string | undefined): PersonView | undefined {
+  const [source = '', login = ''] = open ? [open.slice(0, open.indexOf(':')), open.slice(open.indexOf(':') + 1)] : []
+  const person = useQuery({
+    queryKey: ['people', 'one', open],
+    enabled: Boolean(login),
+    queryFn: async () => {
+      const found = need(await api.GET('/api/v1/people/{login}', { params: { path: { login } } }))
+      return found.find((one) => one.source === source) ?? null
+    },
+  })
+  return open ? (person.data ?? undefined) : undefined
 }
 
-function Figures({ people }: { people: PersonView[] }) {
-  const enrolled = people.filter((person) => person.factors.length > 0).length
-  const proven = people.filter((person) => person.factors.some((factor) => factor.last_used_us != null)).length
-  const locked = people.filter((person) => person.lock?.locked_until_us != null).length
-  return (
-    <p className="ml-auto text-ink-soft">
-      {people.length} people · {enrolled} with a factor · {proven} proven by a login ·{' '}
-      <span className={locked ? 'text-ebb' : ''}>{locked} locked</span>
-    </p>
-  )
+function exportList(people: PersonView[]) {
+  const header = ['login', 'source', 'name', 'state', 'factors', 'groups']
+  const factors = (person: PersonView) => person.factors.map((factor) => `${factor.kind} ${factor.label}`).join('; ')
+  const rows = people.map((one) => [one.login, one.source, one.name, one.state, factors(one), one.groups.join('; ')])
+  downloadCsv('people.csv', header, rows)
+}
+
+export function keyOf(person: PersonView) {
+  return `${person.source}:${person.login}`
 }
 
 type TableProps = { people: PersonView[]; selected: string | undefined; open: (person: PersonView) => void }
@@ -116,28 +165,27 @@ function PeopleTable({ people, selected, open }: TableProps) {
 }
 
 function PersonState({ person }: { person: PersonView }) {
-  if (person.disabled) return <span className="text-slack">○ disabled</span>
-  if (person.lock?.locked_until_us != null) return <span className="text-ebb">✕ codes locked</span>
-  if (person.lock) {
-    return (
-      <span className="text-warn">
-        ▲ {person.lock.wrong} of {person.lock.after} wrong
-      </span>
-    )
-  }
-  return null
+  const { mark, word, text } = LOOKS[person.state]
+  const wrong = person.lock && person.state !== 'locked' ? ` · ${person.lock.wrong} of ${person.lock.after} wrong` : ''
+  const locked = person.stop ? 'approvals stopped' : 'codes locked'
+  return (
+    <span className={text}>
+      <span aria-hidden="true">{mark}</span> {person.state === 'locked' ? locked : word}
+      <span className="text-warn">{wrong}</span>
+    </span>
+  )
 }
 
 function Empty({ filtered }: { filtered: boolean }) {
   return (
     <div className="p-8 text-center text-ink-soft">
       {filtered ? (
-        <p>Nobody fits. A directory’s people appear here once they have a factor.</p>
+        <p>Nobody fits. A directory’s people appear here once they are invited, synced or have a factor.</p>
       ) : (
         <>
-          <p>Nobody is known yet. Import people, or add a factor to somebody of a directory:</p>
+          <p>Nobody is known yet. Import people above, or take over a group of a directory:</p>
           <code className="mt-2 inline-block rounded bg-rule-fine px-2 py-1 font-mono">
-            bivector person import FILE.csv
+            bivector person sync DIRECTORY --group GROUP
           </code>
         </>
       )}

@@ -5,6 +5,7 @@ import { fullTime } from '../../lib/format'
 import { useEscape } from '../../lib/useEscape'
 import { Button } from '../../ui/Button'
 import { useSession } from '../session/useSession'
+import { Enrolment, Waiting } from './Enrolment'
 
 /** A person: factors with state, drift and last use, wrong codes, and what an operator can do about them. */
 export function PersonPanel({ person, close }: { person: PersonView; close: () => void }) {
@@ -35,18 +36,15 @@ export function PersonPanel({ person, close }: { person: PersonView; close: () =
         {person.language && <Fact name="language">{person.language}</Fact>}
       </dl>
       {person.lock && <Lock person={person} />}
+      {person.stop && <Stop person={person} />}
+      <Waiting person={person} />
+      <Enrolment person={person} />
       <h3 className="px-4 pt-2 text-ink-faint text-xs">factors</h3>
       {person.factors.map((factor) => (
         <Factor key={factor.id} person={person} factor={factor} />
       ))}
-      {person.factors.length === 0 && (
-        <p className="px-4 py-2 text-ink-soft">
-          None yet:{' '}
-          <code className="rounded bg-rule-fine px-1 font-mono">
-            bivector factor add {person.login} --source {person.source}
-          </code>
-        </p>
-      )}
+      {person.factors.length === 0 && <p className="px-4 py-2 text-ink-soft">None yet: invite the person.</p>}
+      <Suspension person={person} />
     </aside>
   )
 }
@@ -89,6 +87,60 @@ function Lock({ person }: { person: PersonView }) {
   )
 }
 
+function Stop({ person }: { person: PersonView }) {
+  const release = useChange(async () =>
+    need(
+      await api.POST('/api/v1/people/{source}/{login}/release', {
+        params: { path: { source: person.source, login: person.login } },
+      }),
+    ),
+  )
+  const stop = person.stop
+  if (!stop) return null
+  return (
+    <section data-testid="stop" className="border-ebb border-l-2 bg-ebb-wash px-4 py-2">
+      <p>
+        <strong>✕ “That was not me.”</strong> {person.name} says so of a login through {stop.gateway}
+        {stop.from && ` from ${stop.from}`} at {fullTime(stop.at_us)} (
+        <a className="underline" href={`/logins?open=${stop.reference}`}>
+          {stop.reference}
+        </a>
+        ). Somebody else knows the password. Approvals are stopped until {fullTime(stop.until_us)}.
+      </p>
+      <Confirmed
+        name="let approvals go on"
+        asks={`Let approvals of ${person.login} go on? Have the password changed first.`}
+        change={release}
+      />
+    </section>
+  )
+}
+
+function Suspension({ person }: { person: PersonView }) {
+  const path = { source: person.source, login: person.login }
+  const change = useChange(async () =>
+    need(
+      await api.PUT('/api/v1/people/{source}/{login}/suspension', {
+        params: { path },
+        body: { suspended: !person.disabled },
+      }),
+    ),
+  )
+  return (
+    <div className="px-4 py-3">
+      <Confirmed
+        name={person.disabled ? 'let in again' : 'suspend'}
+        asks={
+          person.disabled
+            ? `Let ${person.login} in again?`
+            : `Keep ${person.login} out at once, whatever ${person.source} says? It can be lifted again.`
+        }
+        change={change}
+      />
+    </div>
+  )
+}
+
 function Factor({ person, factor }: { person: PersonView; factor: FactorView }) {
   const path = { source: person.source, login: person.login, id: factor.id }
   const reset = useChange(async () =>
@@ -104,10 +156,12 @@ function Factor({ person, factor }: { person: PersonView; factor: FactorView }) 
         <strong>{factor.label}</strong>
         <span className="text-ink-soft">{factor.kind}</span>
         <span className={`ml-auto ${factor.state === 'ready' ? 'text-flood' : 'text-ebb'}`}>
-          {factor.state === 'ready' ? '● ready' : `✕ ${factor.state.replace('-', ' ')}`}
+          {factor.state === 'ready'
+            ? '● ready'
+            : `✕ ${factor.state === 'waiting' ? 'not confirmed yet' : factor.state.replace('-', ' ')}`}
         </span>
       </p>
-      <p className="text-ink-soft">{about(factor)}</p>
+      {factor.digits > 0 && <p className="text-ink-soft">{about(factor)}</p>}
       <p className="text-ink-faint text-xs">
         number {factor.id} · added {fullTime(factor.created_us)} ·{' '}
         {factor.last_used_us != null ? `last used ${fullTime(factor.last_used_us)}` : 'never used'}
@@ -122,7 +176,7 @@ function Factor({ person, factor }: { person: PersonView; factor: FactorView }) 
         )}
         <Confirmed
           name="remove"
-          asks={`Remove “${factor.label}” of ${person.login}? Its codes no longer count; a new one needs a new seed.`}
+          asks={`Remove “${factor.label}” of ${person.login}? It no longer counts. The list of changes brings it back.`}
           change={remove}
         />
       </div>
@@ -145,7 +199,7 @@ function about(factor: FactorView): string {
 }
 
 /** A change to a person; the list shows what came of it. */
-function useChange(run: () => Promise<unknown>) {
+export function useChange(run: () => Promise<unknown>) {
   const queries = useQueryClient()
   return useMutation({ mutationFn: run, onSuccess: () => queries.invalidateQueries({ queryKey: ['people'] }) })
 }
@@ -153,7 +207,7 @@ function useChange(run: () => Promise<unknown>) {
 type ConfirmedProps = { name: string; asks: string; change: ReturnType<typeof useChange> }
 
 /** A button that says what it will do before it does it. */
-function Confirmed({ name, asks, change }: ConfirmedProps) {
+export function Confirmed({ name, asks, change }: ConfirmedProps) {
   const { session } = useSession()
   const [asking, setAsking] = useState(false)
   const role = session.data?.role

@@ -56,7 +56,10 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
             if global.json {
                 output::json(&released);
             } else if released.released {
-                output::line(format!("{} is released: wrong codes, stopped approvals and remembered devices are forgotten", released.person));
+                output::line(format!(
+                    "{} is released: wrong codes, stopped approvals and remembered devices are forgotten",
+                    released.person
+                ));
             } else {
                 output::line(format!("{} had nothing to be released from", released.person));
             }

@@ -33,7 +33,9 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
             interrupted().await;
             Ok(ExitCode::SUCCESS)
         }
-        Lab::Handset { invitation_file, label, answers, least, most } => handset(&invitation_file, &label, &answers, (least, most), global).await,
+        Lab::Handset { invitation_file, label, answers, least, most } => {
+            handset(&invitation_file, &label, &answers, (least, most), global).await
+        }
         Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
             let secret = output::read_hidden(Some(&secret_file), "")?;
             let password = output::read_hidden(password_file.as_deref(), "password field (not shown): ")?;

@@ -259,11 +259,14 @@ fn show_sync(synced: &Synced, leavers: &str, applied: bool, global: &Global) {
     if global.json {
         return output::json(synced);
     }
-    let (did, left) = (if applied { "" } else { "would be " }, match leavers {
-        "suspend" => "kept out",
-        "remove" => "removed",
-        _ => "left as they are",
-    });
+    let (did, left) = (
+        if applied { "" } else { "would be " },
+        match leavers {
+            "suspend" => "kept out",
+            "remove" => "removed",
+            _ => "left as they are",
+        },
+    );
     output::line(format!("{} in the group", count(synced.members, "member", "members")));
     let each = |what: String, people: &[String]| {
         if !people.is_empty() {

@@ -4,6 +4,7 @@
 
 mod active_directory;
 mod api;
+mod approval;
 mod causes;
 mod change;
 mod cli;
@@ -14,6 +15,7 @@ mod durability;
 mod gateway;
 mod harness;
 mod operators;
+mod people;
 mod probe;
 mod radius;
 mod second;

@@ -290,13 +290,13 @@ impl Inner {
         let origin = if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway };
         let port = if self.stands_for.is_some() { 0 } else { self.port };
         let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: random() });
-        let login = Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now());
+        let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
         let inner = Arc::clone(self);
         let decision = Decision { live, gateway, which, clock, key, reply_for };
-        tokio::spawn(async move { inner.decide(login, decision).await });
+        tokio::spawn(inner.decide(login, decision));
     }
 
-    async fn decide(&self, mut login: Login, decision: Decision) {
+    async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Decision) {
         let Decision { live, gateway, which, clock, key, reply_for } = decision;
         drive(&mut login, &live, &self.shared, &clock).await;
         let absorbed = self.replies.lock().map_or(0, |replies| replies.absorbed(&key));

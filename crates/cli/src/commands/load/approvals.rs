@@ -174,11 +174,17 @@ impl World {
         if no_sync {
             command.arg("--no-sync");
         }
-        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).kill_on_drop(true).spawn().map_err(failed)?;
+        let mut child =
+            command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).kill_on_drop(true).spawn().map_err(failed)?;
         let stdout = child.stdout.take().ok_or_else(|| failed("the service has no output"))?;
         let mut lines = BufReader::new(stdout).lines();
         let first = lines.next_line().await.map_err(failed)?.unwrap_or_default();
-        let http: SocketAddr = first.trim().rsplit("://").next().and_then(|text| text.parse().ok()).ok_or_else(|| failed(format!("the service did not start: {first}")))?;
+        let http: SocketAddr = first
+            .trim()
+            .rsplit("://")
+            .next()
+            .and_then(|text| text.parse().ok())
+            .ok_or_else(|| failed(format!("the service did not start: {first}")))?;
         // Whatever else it says is read, so that it never waits for a reader.
         tokio::spawn(async move { while let Ok(Some(_)) = lines.next_line().await {} });
         let token = output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?;
@@ -220,7 +226,8 @@ impl World {
         let step = super::seconds_now() / 30;
         let login = |offset: i64, person: usize| LoadLogin {
             name: format!("load{person:05}"),
-            password: own_password(person) + code(super::seed(person).as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
+            password: own_password(person)
+                + code(super::seed(person).as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
         };
         (-STEPS..=STEPS).flat_map(|offset| (from..from + CODERS).map(move |person| login(offset, person))).collect()
     }
@@ -262,9 +269,21 @@ fn print(figures: &Figures, crowd: &Crowd, after: Duration, global: &Global) {
         table.add_row([what.to_owned(), value, said]);
     };
     row("waiting", figures.waiting_at_once.to_string(), format!("each answered {} s after it was asked", after.as_secs()));
-    row("accepted", figures.accepted.to_string(), format!("of {}; {} refused, {} without an answer", figures.approvals, figures.refused, figures.silent));
-    row("asked of handsets", figures.asked.to_string(), format!("by {} packets, resent every {} s; {} joined", figures.packets, RESEND.as_secs(), figures.joined));
-    row("answers to resends", figures.repeated_answers.to_string(), format!("{} with other bytes than the first", figures.different_answers));
+    row(
+        "accepted",
+        figures.accepted.to_string(),
+        format!("of {}; {} refused, {} without an answer", figures.approvals, figures.refused, figures.silent),
+    );
+    row(
+        "asked of handsets",
+        figures.asked.to_string(),
+        format!("by {} packets, resent every {} s; {} joined", figures.packets, RESEND.as_secs(), figures.joined),
+    );
+    row(
+        "answers to resends",
+        figures.repeated_answers.to_string(),
+        format!("{} with other bytes than the first", figures.different_answers),
+    );
     row("resident", format!("{:.0} MB", figures.resident_mb_waiting), format!("{:.0} MB before", figures.resident_mb_before));
     let took = |values: [u64; 2]| format!("{} before, {} beside", output::took(values[0]), output::took(values[1]));
     row("other logins, p50", took(figures.others_p50_us), format!("{} not accepted", figures.others_failed));
@@ -273,6 +292,10 @@ fn print(figures: &Figures, crowd: &Crowd, after: Duration, global: &Global) {
     let mut latencies = crowd.latencies.clone();
     latencies.sort_unstable();
     if let (Some(least), Some(most)) = (latencies.first(), latencies.last()) {
-        output::line(format!("\na login took {} to {}; load, robots, directory and service share this machine", output::took(*least), output::took(*most)));
+        output::line(format!(
+            "\na login took {} to {}; load, robots, directory and service share this machine",
+            output::took(*least),
+            output::took(*most)
+        ));
     }
 }

@@ -1,0 +1,35 @@
+import { QRCodeSVG } from 'qrcode.react'
+import type { Invitation } from '../../api/client'
+import { fullTime } from '../../lib/format'
+import { Button } from '../../ui/Button'
+
+/** An invitation, shown once: to be scanned, followed or typed. */
+export function InvitationCode({ made, close }: { made: Invitation; close: () => void }) {
+  return (
+    <div data-testid="invitation" className="mt-2 border-flood border-l-2 bg-paper px-3 py-2">
+      {made.sent_to ? (
+        <p>Sent to {made.sent_to}.</p>
+      ) : (
+        <div className="flex items-start gap-3">
+          {made.link && (
+            <div className="shrink-0 rounded bg-white p-2">
+              <QRCodeSVG value={made.link} size={132} title="link of the invitation" />
+            </div>
+          )}
+          <div className="min-w-0">
+            <p className="font-mono text-lg" data-testid="invitation-code">
+              {made.code}
+            </p>
+            {made.link && <p className="break-all font-mono text-ink-soft text-xs">{made.link}</p>}
+          </div>
+        </div>
+      )}
+      <p className="mt-1 text-ink-soft">
+        For {made.person} only, once, until {fullTime(made.until_us)}. It is not shown again.
+      </p>
+      <Button className="mt-1" onClick={close}>
+        done
+      </Button>
+    </div>
+  )
+}

@@ -1,0 +1,129 @@
+import { useEffect, useRef, useState } from 'react'
+import { answer, type Device } from './device'
+import { Big, Wrong } from './parts'
+import { type Decision, type Shown, words } from './protocol'
+import { touchKey } from './securityKey'
+
+type Props = { device: Device; text: string; offset: number; done: (said: string) => void }
+
+const clock = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit' })
+
+/** One approval: who, from where, through which gateway, when; and the answer, signed over exactly this. */
+export function Approval({ device, text, offset, done }: Props) {
+  const shown = JSON.parse(text) as Shown
+  const left = useSecondsLeft(shown.until_us, offset)
+  const [busy, setBusy] = useState(false)
+  const [wrong, setWrong] = useState('')
+  const [sure, setSure] = useState(false)
+  const heading = useRef<HTMLHeadingElement>(null)
+  useEffect(() => heading.current?.focus(), [])
+  const say = async (decision: Decision, number: number | null = null) => {
+    setBusy(true)
+    setWrong('')
+    try {
+      const key = shown.with_key && decision === 'approve' ? await touchKey(shown.id) : undefined
+      const { outcome, said } = await answer(device, shown.id, text, decision, number, key)
+      done(
+        outcome === 'approved' ? 'Approved. You are being let in.' : `${said.charAt(0).toUpperCase()}${said.slice(1)}.`,
+      )
+    } catch (error) {
+      setWrong(words(error))
+      setBusy(false)
+    }
+  }
+  const whole = (shown.until_us - shown.at_us) / 1_000_000
+  return (
+    <div
+      role="alertdialog"
+      aria-labelledby="asks"
+      aria-describedby="about"
+      data-testid="approval"
+      className="space-y-4"
+    >
+      <h1 id="asks" ref={heading} tabIndex={-1} className="font-semibold text-3xl outline-none">
+        Is this you?
+      </h1>
+      <div className="h-1.5 overflow-hidden rounded bg-rule" aria-hidden="true">
+        <div className="h-full bg-flood" style={{ width: `${Math.min(100, (100 * left) / whole)}%` }} />
+      </div>
+      <dl id="about" className="grid grid-cols-[5.5rem_1fr] gap-y-2 text-lg">
+        <Row name="who">
+          {shown.name} <span className="font-mono text-ink-soft">{shown.login}</span>
+        </Row>
+        <Row name="logs in to">
+          {shown.site}, through <strong>{shown.gateway}</strong>
+        </Row>
+        <Row name="from">
+          {shown.from ? (
+            <span className="font-mono">{shown.from}</span>
+          ) : (
+            <span className="text-ink-soft">not told</span>
+          )}
+        </Row>
+        <Row name="at">
+          {clock.format(shown.at_us / 1_000)}{' '}
+          <span className="text-ink-soft">({left > 0 ? `${Math.ceil(left)} s left` : 'over'})</span>
+        </Row>
+      </dl>
+      <Wrong>{wrong}</Wrong>
+      {shown.numbers.length > 0 ? (
+        <fieldset>
+          <legend className="mb-2 text-lg">Pick the number on your screen to approve:</legend>
+          <div className="grid grid-cols-3 gap-3">
+            {shown.numbers.map((number) => (
+              <Big
+                key={number}
+                look="good"
+                disabled={busy}
+                aria-label={`approve with ${number}`}
+                onClick={() => say('approve', number)}
+                className="!min-h-20 font-mono !text-4xl"
+              >
+                {number}
+              </Big>
+            ))}
+          </div>
+        </fieldset>
+      ) : (
+        <Big look="good" disabled={busy} onClick={() => say('approve')}>
+          {shown.with_key ? 'Approve with your security key' : 'Approve'}
+        </Big>
+      )}
+      <Big disabled={busy} onClick={() => say('deny')}>
+        Deny
+      </Big>
+      {sure ? (
+        <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
+          <p>Somebody else may know your password. Nothing will ask you for a while, and your operators are told.</p>
+          <Big look="bad" disabled={busy} onClick={() => say('not-me')}>
+            That was not me: stop
+          </Big>
+        </div>
+      ) : (
+        <Big look="bad" disabled={busy} onClick={() => setSure(true)}>
+          That was not me
+        </Big>
+      )}
+    </div>
+  )
+}
+
+function Row({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <>
+      <dt className="text-ink-faint">{name}</dt>
+      <dd className="break-words">{children}</dd>
+    </>
+  )
+}
+
+/** By the service's clock, whatever this phone's says. */
+function useSecondsLeft(untilUs: number, offset: number): number {
+  const left = () => Math.max(0, (untilUs / 1_000 - (Date.now() + offset)) / 1_000)
+  const [seconds, setSeconds] = useState(left)
+  useEffect(() => {
+    const timer = setInterval(() => setSeconds(left()), 500)
+    return () => clearInterval(timer)
+  })
+  return seconds
+}

@@ -1,0 +1,195 @@
+import { useCallback, useEffect, useState } from 'react'
+import { Approval } from './Approval'
+import { beginSession, type Device, forgetDevice } from './device'
+import { Big, Field, Part, Wrong } from './parts'
+import { call, type Me, Refused, words } from './protocol'
+import { addKey, canUseKeys } from './securityKey'
+import { type Line, useWaiting } from './useWaiting'
+
+const LINES: Record<Line, string> = {
+  live: '● waiting for logins',
+  looking: '○ looking every few seconds',
+  offline: '✕ no connection',
+}
+
+/** The phone of somebody: what waits, the person's own codes, and the phone itself. */
+export function Home({ device, forget, signIn }: { device: Device; forget: () => void; signIn: () => void }) {
+  const [me, setMe] = useState<Me>()
+  const [said, setSaid] = useState('')
+  const load = useCallback(async () => {
+    try {
+      setMe(await call<Me>('GET', '/me'))
+    } catch (error) {
+      if (!(error instanceof Refused) || error.status !== 401) return
+      await beginSession(device).then(
+        async () => setMe(await call<Me>('GET', '/me')),
+        () => {},
+      )
+    }
+  }, [device])
+  const { shown, offset, line, gone, look } = useWaiting(device, load)
+  useEffect(() => {
+    document.title = shown ? '(1) Is this you?' : 'Handset'
+    if (shown) setSaid('')
+  }, [shown])
+  if (gone) {
+    return (
+      <div className="space-y-4">
+        <Wrong>This phone is no longer known here: it was removed, or its person was.</Wrong>
+        <Big onClick={() => forgetDevice().then(forget)}>Set it up again</Big>
+      </div>
+    )
+  }
+  if (shown) {
+    const done = (text: string) => {
+      setSaid(text)
+      look().catch(() => {})
+      load()
+    }
+    return <Approval key={shown} device={device} text={shown} offset={offset} done={done} />
+  }
+  return (
+    <div className="space-y-5">
+      <p
+        aria-live="polite"
+        role="status"
+        className={said ? 'border-flood border-l-4 bg-flood-wash px-3 py-2 text-lg' : 'sr-only'}
+      >
+        {said}
+      </p>
+      <header>
+        <h1 className="font-semibold text-3xl">{me?.name ?? '…'}</h1>
+        <p className="text-ink-soft">
+          {me?.site} · {me?.label}
+        </p>
+      </header>
+      {me?.reference ? (
+        <Unconfirmed reference={me.reference} />
+      ) : (
+        <p className={line === 'offline' ? 'text-ebb' : 'text-flood'}>{LINES[line]}</p>
+      )}
+      {me?.stopped_until_us && (
+        <p className="border-warn border-l-4 bg-warn-wash px-3 py-2">
+          You said that a login was not yours: nothing asks you until{' '}
+          {new Date(me.stopped_until_us / 1_000).toLocaleTimeString()}. Change your password.
+        </p>
+      )}
+      {me && me.codes.length > 0 && <Codes me={me} offset={offset} reload={load} />}
+      {me && !me.reference && me.takes_keys && <Keys me={me} reload={load} />}
+      <ThisPhone device={device} forget={forget} signIn={signIn} />
+    </div>
+  )
+}
+
+function Unconfirmed({ reference }: { reference: string }) {
+  return (
+    <div className="space-y-2 border-warn border-l-4 bg-warn-wash px-3 py-3">
+      <p>Read this to your operator. They type it, and this phone counts from then on:</p>
+      <p className="font-mono text-4xl tracking-wider" data-testid="reference">
+        {reference}
+      </p>
+    </div>
+  )
+}
+
+function Codes({ me, offset, reload }: { me: Me; offset: number; reload: () => void }) {
+  const until = Math.min(...me.codes.map((code) => code.until_us)) / 1_000
+  useEffect(() => {
+    const timer = setTimeout(reload, Math.max(500, until - (Date.now() + offset) + 250))
+    return () => clearTimeout(timer)
+  }, [until, offset, reload])
+  return (
+    <Part title="your codes now">
+      {me.codes.map((code) => (
+        <p key={code.label} className="flex items-baseline justify-between">
+          <span className="text-ink-soft">{code.label}</span>
+          <span className="font-mono text-3xl tracking-wider" data-testid="own-code">
+            {code.code.replace(/^(\d{3})(\d{3})$/, '$1 $2')}
+          </span>
+        </p>
+      ))}
+    </Part>
+  )
+}
+
+function Keys({ me, reload }: { me: Me; reload: () => void }) {
+  const [label, setLabel] = useState('security key')
+  const [wrong, setWrong] = useState('')
+  const [busy, setBusy] = useState(false)
+  const [open, setOpen] = useState(false)
+  const add = async () => {
+    setBusy(true)
+    setWrong('')
+    try {
+      await addKey(label)
+      setOpen(false)
+      reload()
+    } catch (error) {
+      setWrong(words(error))
+    }
+    setBusy(false)
+  }
+  return (
+    <Part title="security keys">
+      <ul data-testid="keys">
+        {me.keys.map((key) => (
+          <li key={key}>● {key}</li>
+        ))}
+      </ul>
+      {me.keys.length === 0 && <p className="text-ink-soft">None yet.</p>}
+      <Wrong>{wrong}</Wrong>
+      {!canUseKeys() && <p className="text-ink-soft">This browser cannot use security keys here.</p>}
+      {canUseKeys() && open && (
+        <div className="mt-2 space-y-3">
+          <Field
+            name="what the key is called"
+            value={label}
+            maxLength={40}
+            onChange={(event) => setLabel(event.target.value)}
+          />
+          <Big look="good" disabled={busy || !label.trim()} onClick={add}>
+            Touch the key now
+          </Big>
+        </div>
+      )}
+      {canUseKeys() && !open && (
+        <Big className="mt-2" onClick={() => setOpen(true)}>
+          Add a security key
+        </Big>
+      )}
+    </Part>
+  )
+}
+
+function ThisPhone({ device, forget, signIn }: { device: Device; forget: () => void; signIn: () => void }) {
+  const [sure, setSure] = useState(false)
+  const [wrong, setWrong] = useState('')
+  const remove = async () => {
+    try {
+      await call('DELETE', `/devices/${device.device}`)
+    } catch (error) {
+      if (!(error instanceof Refused)) return setWrong(words(error))
+    }
+    await forgetDevice()
+    forget()
+  }
+  return (
+    <Part title="this phone">
+      <div className="space-y-3">
+        <Wrong>{wrong}</Wrong>
+        <Big onClick={signIn}>All my devices</Big>
+        {sure ? (
+          <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
+            <p>Its key is destroyed. To use it again, you need a new invitation.</p>
+            <Big look="bad" onClick={remove}>
+              Remove this phone
+            </Big>
+            <Big onClick={() => setSure(false)}>Keep it</Big>
+          </div>
+        ) : (
+          <Big onClick={() => setSure(true)}>Remove this phone …</Big>
+        )}
+      </div>
+    </Part>
+  )
+}

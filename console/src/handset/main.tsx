@@ -1,0 +1,47 @@
+import '../main.css'
+import { StrictMode, useEffect, useState } from 'react'
+import { createRoot } from 'react-dom/client'
+import { type Device, ownDevice } from './device'
+import { Enrol } from './Enrol'
+import { Home } from './Home'
+import { OwnPage } from './OwnPage'
+
+/** The person's own page on the phone. */
+function Handset() {
+  const [device, setDevice] = useState<Device | null>()
+  const [own, setOwn] = useState(() => window.location.pathname.endsWith('/own'))
+  useEffect(() => {
+    ownDevice().then(
+      (known) => setDevice(known ?? null),
+      () => setDevice(null),
+    )
+  }, [])
+  if (device === undefined) return null
+  // An invitation in the link is for a new device, even on a phone that is somebody's already.
+  const invited = window.location.hash.length > 1
+  const enrolled = (known: Device) => {
+    setDevice(known)
+    setOwn(false)
+  }
+  return (
+    <main className="mx-auto min-h-full max-w-md px-5 pt-6 pb-10 text-base">
+      {own && <OwnPage hasDevice={device !== null} enrolled={enrolled} back={() => setOwn(false)} />}
+      {!own && (device === null || invited) && <Enrol done={enrolled} signIn={() => setOwn(true)} />}
+      {!own && device && !invited && (
+        <Home key={device.device} device={device} forget={() => setDevice(null)} signIn={() => setOwn(true)} />
+      )}
+    </main>
+  )
+}
+
+if ('serviceWorker' in navigator && window.isSecureContext) {
+  navigator.serviceWorker.register('/handset-worker.js', { scope: '/handset' }).catch(() => {})
+}
+const root = document.getElementById('root')
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <Handset />
+    </StrictMode>,
+  )
+}

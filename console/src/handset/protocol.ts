@@ -1,0 +1,89 @@
+/** The handset protocol, as `docs/handset-protocol.md` has it. */
+
+/** A refusal: a sentence, and what to do about it. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    title: string,
+    readonly remedy: string,
+  ) {
+    super(title)
+  }
+}
+
+/** What went wrong, for people. */
+export function words(error: unknown): string {
+  if (error instanceof Refused)
+    return error.remedy ? `${sentence(error.message)} ${sentence(error.remedy)}` : sentence(error.message)
+  if (error instanceof DOMException && error.name === 'NotAllowedError')
+    return 'The security key was not used. Try again.'
+  if (error instanceof TypeError) return 'The service does not answer. Check the network.'
+  return error instanceof Error ? sentence(error.message) : 'Something went wrong. Try again.'
+}
+
+function sentence(text: string): string {
+  return `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.?!]$/.test(text) ? '' : '.'}`
+}
+
+/** A call of the protocol; the header marks changes as this page's own. */
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const answer = await fetch(`/handset/v1${path}`, {
+    method,
+    headers: { 'x-bivector-handset': '1', ...(body === undefined ? {} : { 'content-type': 'application/json' }) },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  })
+  const text = await answer.text()
+  const read = text ? JSON.parse(text) : undefined
+  if (!answer.ok)
+    throw new Refused(answer.status, read?.title ?? `the service answered ${answer.status}`, read?.remedy ?? '')
+  return read as T
+}
+
+export type Invitation = { site: string; name: string; factor: 'approval' | 'totp'; until_us: number }
+export type NewApp = { seed: string; link: string; ticket: string }
+export type OwnCode = { label: string; code: string; until_us: number }
+export type Me = {
+  site: string
+  name: string
+  login: string
+  device: number
+  label: string
+  reference: string | null
+  keys: string[]
+  takes_keys: boolean
+  codes: OwnCode[]
+  stopped_until_us: number | null
+  now_us: number
+}
+
+/** What is shown of an approval. */
+export type Shown = {
+  id: string
+  site: string
+  name: string
+  login: string
+  gateway: string
+  from: string
+  at_us: number
+  until_us: number
+  numbers: number[]
+  with_key: boolean
+}
+
+export type Decision = 'approve' | 'deny' | 'not-me'
+export type Factor = {
+  id: number
+  kind: string
+  label: string
+  state: string
+  created_us: number
+  last_used_us: number | null
+}
+export type Own = { site: string; name: string; login: string; with_factor: boolean; factors: Factor[] }
+
+export const enrolmentText = (invitation: string, publicKey: string, label: string) =>
+  `bivector handset enrol 1\n${invitation}\n${publicKey}\n${label}`
+export const sessionText = (challenge: string) => `bivector handset session 1\n${challenge}`
+/** Signed over exactly what was shown: `shown` is the very text that came. */
+export const answerText = (decision: Decision, number: number | null, shown: string) =>
+  `bivector handset answer 1\n${decision}\n${number ?? ''}\n${shown}`
