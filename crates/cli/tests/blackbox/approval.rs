@@ -74,7 +74,7 @@ async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever
     };
     let (first, second) = (UdpSocket::bind("127.0.0.11:0").unwrap(), UdpSocket::bind("127.0.0.14:0").unwrap());
     let (one, other) = (request(), request());
-    let send = |socket: &UdpSocket, bytes: &[u8]| drop(socket.send_to(bytes, world.radius).unwrap());
+    let send = |socket: &UdpSocket, bytes: &[u8]| assert_eq!(socket.send_to(bytes, world.radius).unwrap(), bytes.len());
     send(&first, &one);
     let shown = asked(&phone).await;
     for _ in 0..3 {
@@ -302,7 +302,7 @@ async fn an_invitation_works_once_and_says_so_and_guesses_are_limited() {
     assert_eq!([&one, &two].iter().filter(|tried| tried.is_ok()).count(), 1, "{one:?} {two:?}");
     assert_eq!(status_of(enrol(&typed).await).0, 410, "in any spelling");
     let third = invite(&world, "tidehall", "odo", json!({})).await;
-    let records = rusqlite::Connection::open(world.service.data.join("records.sqlite")).unwrap();
+    let records = rusqlite::Connection::open(world.service.data.join("records.db")).unwrap();
     records.execute("UPDATE invitations SET until_us = 1 WHERE used_us IS NULL AND withdrawn = 0", []).unwrap();
     let (status, said) = status_of(enrol(&third).await);
     assert_eq!((status, said.contains("expired")), (410, true), "{said}");
@@ -343,9 +343,12 @@ async fn an_authenticator_app_counts_once_it_has_shown_a_right_code() {
 #[tokio::test(flavor = "multi_thread")]
 async fn people_without_a_factor_are_enrolled_in_the_login_or_let_in_until_a_date_as_the_chain_says() {
     let contractors = "gateways = [\"lantern\"]\nidentity = \"northmoor-names\"";
-    let world =
-        Northmoor::with(Setup { change: &[(contractors, &format!("{contractors}\nwhen_not_enrolled = \"enrol\""))], ..Setup::default() })
-            .await;
+    let enrol = format!("{contractors}\nwhen_not_enrolled = \"enrol\"");
+    let only_totp = ("second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]", "second = [\"totp\"]");
+    let no_words = ("words = { pager = [\"sms\", \"text\"], post = \"mail\" }", "");
+    let no_factor_form = ("forms = [\"password code(6)\", \"password ',' factor\", \"password\"]", "forms = [\"password code(6)\", \"password\"]");
+    let change = [(contractors, enrol.as_str()), only_totp, no_words, no_factor_form];
+    let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
     let number = world.service.get("/people/pell").await[0]["factors"][0]["id"].to_string();
     world.service.run(&["factor", "remove", "pell", &number]);
     let lantern = world.gateway("lantern");

@@ -10,14 +10,14 @@ use thirtyfour::prelude::*;
 use thirtyfour::stringmatch::StringMatch;
 
 /// A chromedriver of its own; ended with its browser when dropped.
-struct Driver {
+pub(crate) struct Driver {
     child: Child,
     port: u16,
     profile: tempfile::TempDir,
 }
 
 impl Driver {
-    fn start() -> Self {
+    pub(crate) fn start() -> Self {
         let mut child = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
@@ -35,7 +35,7 @@ impl Driver {
         Driver { child, port, profile: tempfile::tempdir().unwrap() }
     }
 
-    async fn open(&self) -> WebDriver {
+    pub(crate) async fn open(&self) -> WebDriver {
         let mut wants = DesiredCapabilities::chrome();
         let profile = format!("--user-data-dir={}", self.profile.path().display());
         for flag in [

@@ -13,6 +13,7 @@ mod demo;
 mod directory;
 mod durability;
 mod gateway;
+mod handset_page;
 mod harness;
 mod operators;
 mod people;

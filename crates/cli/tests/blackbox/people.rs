@@ -7,7 +7,7 @@ use serde_json::json;
 /// Runs a command with a file on standard input; standard output and whether it went well.
 fn fed(service: &Service, arguments: &[&str], input: &str) -> (String, bool) {
     let output = service.cli_with_input(arguments, input);
-    (text(&output.stdout) + &text(&output.stderr), output.status.success())
+    (format!("{}{}", text(&output.stdout), text(&output.stderr)), output.status.success())
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -78,13 +78,8 @@ async fn a_list_of_changes_is_looked_at_line_by_line_and_done_whole_or_not_at_al
     std::fs::write(&latin, b"login,source\nines,roster\nZo\xeb,roster\n").unwrap();
     let (said, done) = fed(service, &["person", "import", latin.to_str().unwrap()], "");
     assert!(!done && said.contains("is not UTF-8 from line 3 on"), "{said}");
-    let long =
-        (0..100_050).fold("login\n".to_owned(), |text, number| text + &format!("person{number}\n")).replacen("login", "login,source", 1);
-    let (said, done) = fed(
-        service,
-        &["person", "import", "-", "--preview"],
-        &long.replace("\nperson", "\nperson").replace('\n', ",\n").replacen("login,source,", "login,source", 1),
-    );
+    let long: String = (0..100_050).map(|number| format!("person{number},roster\n")).collect();
+    let (said, done) = fed(service, &["person", "import", "-", "--preview"], &format!("login,source\n{long}"));
     assert!(!done && said.contains("more than 100000 lines; split the file"), "{}", &said[said.len().saturating_sub(300)..]);
 }
 
@@ -113,7 +108,7 @@ async fn a_sync_says_who_joined_left_and_changed_before_it_does_anything_and_wel
     let odo = &service.get("/people/odo").await[0];
     let invited = odo["state"] == "invited" || done.contains("not invited: tidehall:odo: there is no mail address");
     assert!(invited, "{odo:#} {done}");
-    if let Some(mail) = courier.arrived().first() {
+    if let Some(mail) = courier.arrived().iter().find(|mail| mail.to.starts_with("odo")) {
         assert!(
             mail.text.contains("set up your second factor") && mail.text.contains("https://login.northmoor.example/handset#"),
             "{}",
