@@ -66,7 +66,10 @@ export function useWaiting(device: Device, onDevice: () => void) {
       }
     }
     look().then(
-      () => !ended && listen(),
+      () => {
+        latest.current()
+        if (!ended) listen()
+      },
       () => poll(),
     )
     return () => {

@@ -167,11 +167,15 @@ function PeopleTable({ people, selected, open }: TableProps) {
 function PersonState({ person }: { person: PersonView }) {
   const { mark, word, text } = LOOKS[person.state]
   const wrong = person.lock && person.state !== 'locked' ? ` · ${person.lock.wrong} of ${person.lock.after} wrong` : ''
+  const waits = person.state !== 'waiting' && person.factors.some((factor) => factor.state === 'waiting')
   const locked = person.stop ? 'approvals stopped' : 'codes locked'
   return (
     <span className={text}>
       <span aria-hidden="true">{mark}</span> {person.state === 'locked' ? locked : word}
-      <span className="text-warn">{wrong}</span>
+      <span className="text-warn">
+        {waits && ' · new device to confirm'}
+        {wrong}
+      </span>
     </span>
   )
 }

@@ -4,7 +4,7 @@ use super::console::Driver;
 use super::harness::{Northmoor, Setup, code_of, outcome, text};
 use bivector_wire::AttributeType;
 use serde_json::{Value, json};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use thirtyfour::prelude::*;
 use thirtyfour::stringmatch::StringMatch;
 
@@ -26,13 +26,24 @@ async fn phone(driver: &Driver) -> WebDriver {
     page
 }
 
-/// What the page shows that has this text in it.
+/// What the page shows that has this text in it, as soon as it does. An element that goes away while it is looked at is looked for again.
 async fn shows(page: &WebDriver, css: &str, wanted: &str) -> WebElement {
-    page.query(By::Css(css)).with_text(StringMatch::new(wanted).partial()).first().await.unwrap()
+    let until = Instant::now() + Duration::from_secs(20);
+    loop {
+        let found = page.query(By::Css(css)).with_text(StringMatch::new(wanted).partial()).nowait().first().await;
+        match found {
+            Ok(found) => return found,
+            Err(_) if Instant::now() < until => tokio::time::sleep(Duration::from_millis(50)).await,
+            Err(_) => panic!("no `{wanted}` in {css}: {}", page.find(By::Css("body")).await.unwrap().text().await.unwrap()),
+        }
+    }
 }
 
 async fn press(page: &WebDriver, wanted: &str) {
-    shows(page, "button", wanted).await.click().await.unwrap();
+    let until = Instant::now() + Duration::from_secs(20);
+    while let Err(error) = shows(page, "button:enabled", wanted).await.click().await {
+        assert!(Instant::now() < until, "{wanted}: {error}");
+    }
 }
 
 /// Opens an invitation as its link does, and enrols.
@@ -69,8 +80,7 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
     let console = office.open().await;
     console.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
     shows(&console, "nav a", "People").await.click().await.unwrap();
-    shows(&console, "[data-testid=roll-out]", "to be confirmed").await;
-    shows(&console, "[data-testid=person]", "ines").await.click().await.unwrap();
+    shows(&console, "[data-testid=person]", "new device to confirm").await.click().await.unwrap();
     let field = console.query(By::Css("[data-testid=confirm] input")).first().await.unwrap();
     field.send_keys("AAA-AAA").await.unwrap();
     shows(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
