@@ -83,7 +83,13 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         Some(patience) => {
             ("waits", format!("{} s per try, {} tries (as stated in the site file)", patience.wait.as_secs_f64(), patience.tries))
         }
-        None => ("waits", format!("{} s per try, 3 tries: longer than the slowest source takes", advised_wait(site, &chains))),
+        None => (
+            "waits",
+            format!(
+                "{} s per try, 3 tries: longer than the slowest source and factor take",
+                advised_wait(site, &chains, gateway.shows_challenges)
+            ),
+        ),
     });
     let mut sections = vec![section("On the device", device)];
     for chain in &chains {
@@ -116,16 +122,22 @@ fn methods(chains: &[&Chain]) -> String {
     if names.is_empty() { "PAP".to_owned() } else { names.join(" or ") }
 }
 
-fn advised_wait(site: &Site, chains: &[&Chain]) -> u64 {
-    chains.iter().map(|chain| chain.slowest(site)).max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
+fn advised_wait(site: &Site, chains: &[&Chain], prompts: bool) -> u64 {
+    chains.iter().map(|chain| chain.slowest(site, prompts)).max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
 }
 
 fn typing(chain: &Chain, prompts: bool) -> Vec<(&'static str, String)> {
     let mut rows = vec![("name", name_example(chain))];
     let asked = !chain.second.is_empty();
-    for form in chain.forms.iter().filter(|form| (form.has_code() || form.has_factor()) == asked || prompts) {
+    let handset = chain.asks_handsets();
+    for form in chain.forms.iter().filter(|form| (form.has_code() || form.has_factor()) == asked || prompts || handset) {
         let example = form.examples(&chain.spelt).into_iter().next().unwrap_or_default();
-        let then = if asked && !form.has_code() { "; the code is asked for at a prompt" } else { "" };
+        let then = match asked && !form.has_code() {
+            true if handset && prompts => "; the handset is asked, and the prompt shows a number to pick there",
+            true if handset => "; the handset is asked",
+            true => "; the code is asked for at a prompt",
+            false => "",
+        };
         rows.push(("password field", format!("{example} (read as `{form}`{then})")));
     }
     rows
@@ -244,7 +256,7 @@ mod tests {
         ] {
             assert!(text.contains(wanted), "{wanted} in\n{text}");
         }
-        assert!(sheet("slipway").render(Format::Text).contains("6 s per try, 3 tries: longer than the slowest source takes"));
+        assert!(sheet("slipway").render(Format::Text).contains("51 s per try, 3 tries: longer than the slowest source and factor take"));
     }
 
     #[test]

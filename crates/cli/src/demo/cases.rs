@@ -6,8 +6,9 @@ use bivector_core::Cause;
 use bivector_core::trace::Outcome;
 use bivector_exchange::{Exchange, Patience, Request};
 use bivector_lab::gateway::SimulatedGateway;
+use bivector_lab::handset::Answers;
 use bivector_service::records::{Knock, TraceRow};
-use bivector_wire::{Code, SharedSecret};
+use bivector_wire::{AttributeType, Code, SharedSecret};
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -70,6 +71,8 @@ enum Sent {
     Answering(&'static str),
     /// A prompt is answered with the code that was sent.
     AnsweringCode,
+    /// The person's handset answers this; where the gateway shows a number, that one is picked.
+    OnHandset(Answers),
 }
 
 struct Case {
@@ -114,6 +117,43 @@ fn cases() -> Vec<Case> {
             FreshCode,
             AsMsChapV2,
             None,
+        ),
+        case("approved on the handset", "slipway", "ines@watch.northmoor.example", None, Nothing, OnHandset(Answers::Approve), None),
+        case(
+            "the number on the screen, picked on the handset",
+            "lantern",
+            "ines@watch.northmoor.example",
+            None,
+            Nothing,
+            OnHandset(Answers::Approve),
+            None,
+        ),
+        case(
+            "denied on the handset",
+            "slipway",
+            "yuki@watch.northmoor.example",
+            None,
+            Nothing,
+            OnHandset(Answers::Deny),
+            Some(Cause::ApprovalDenied),
+        ),
+        case(
+            "\"that was not me\"",
+            "slipway",
+            "yuki@watch.northmoor.example",
+            None,
+            Nothing,
+            OnHandset(Answers::NotMe),
+            Some(Cause::ApprovalDisowned),
+        ),
+        case(
+            "the next one, while approvals are stopped",
+            "slipway",
+            "yuki@watch.northmoor.example",
+            None,
+            Nothing,
+            Plainly,
+            Some(Cause::ApprovalStopped),
         ),
         case("roster person", "breakwater", "sable", Some("whelk-at-low-water"), FreshCode, Plainly, None),
         case("not enrolled yet", "breakwater", "odo", None, Nothing, Plainly, Some(Cause::NotEnrolled)),
@@ -178,6 +218,7 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
                 _ => {}
             }
             let (exchange, local) = match case.sent {
+                Sent::OnHandset(answers) => on_handset(&gateway, case.name, text, answers, world).await,
                 Sent::AsMsChapV2 => {
                     let request = Request::ms_chap_v2(case.name, text).map_err(failed)?;
                     gateway.send(&gateway.sign(request)).await
@@ -214,6 +255,52 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
         wanted_cause: case.cause,
         note,
     })
+}
+
+/// A login that somebody's handset decides, beside it or behind a prompt with a number.
+async fn on_handset(
+    gateway: &SimulatedGateway,
+    name: &str,
+    text: &str,
+    answers: Answers,
+    world: &World,
+) -> Result<(Exchange, SocketAddr), bivector_exchange::AskError> {
+    let login = name.split('@').next().unwrap_or(name);
+    let Some(handset) = world.handsets.get(login) else { return gateway.log_in(name, text).await };
+    let asked = async {
+        for _ in 0..200 {
+            if let Ok(Some(shown)) = handset.waiting().await {
+                return Some(shown);
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        None
+    };
+    let (first, shown) = tokio::join!(
+        async {
+            let first = gateway.log_in(name, text).await;
+            first.map(|first| (number_of(&first.0), first))
+        },
+        async {
+            let shown = asked.await?;
+            // Where a number is to be picked, the screen shows it only once this side of the login is through.
+            if shown.contains("\"numbers\":[]") {
+                let _ = handset.answer(&shown, answers, None).await;
+            }
+            Some(shown)
+        }
+    );
+    let (number, first) = first?;
+    let (Some(number), Some(shown)) = (number, shown) else { return Ok(first) };
+    let _ = handset.answer(&shown, answers, Some(number)).await;
+    gateway.answer(name, "", &first.0).await
+}
+
+/// The number that a prompt shows.
+fn number_of(exchange: &Exchange) -> Option<u64> {
+    let reply = exchange.reply.as_ref().filter(|reply| reply.code == Code::AccessChallenge)?;
+    let words = reply.attributes.iter().filter(|(kind, _)| *kind == AttributeType::ReplyMessage);
+    words.map(|(_, value)| String::from_utf8_lossy(value)).find_map(|text| text.split_whitespace().find_map(|word| word.parse().ok()))
 }
 
 /// Answers prompts one after the other: with a text, or with the code that was sent last.
@@ -286,12 +373,17 @@ pub(crate) async fn trickle(world: &mut World, turn: usize) -> Result<(), Failur
         ("lantern", "ravi", Typed::FreshCode),
         ("slipway", "yuki", Typed::FreshCode),
         ("lantern", "pell", Typed::Word(",sms")),
+        ("slipway", "ines@watch.northmoor.example", Typed::Nothing),
     ];
     let mut lines = lines.into_iter();
-    let Some((via, name, typed)) = lines.nth(turn % 9) else { return Ok(()) };
+    let Some((via, name, typed)) = lines.nth(turn % 10) else { return Ok(()) };
     let case = Case { login: "trickle", via, name, password: None, typed, sent: Sent::Plainly, cause: None };
     let text = text(&case, world, "").await;
     let gateway = world.gateway(via);
+    if name.ends_with("@watch.northmoor.example") {
+        let sent = on_handset(&gateway, name, &text, Answers::Approve, world).await;
+        return sent.map(|_| ()).map_err(|error| Failure::no(error.to_string(), ""));
+    }
     let sent = match gateway.log_in(name, &text).await {
         Ok(first) => answer(&gateway, name, first, vec![None], world).await,
         Err(error) => Err(error),

@@ -88,6 +88,7 @@ async fn stay(world: &mut World) {
     output::line("");
     output::line(format!("console   {}", world.console_link()));
     output::line(format!("          or {} with the token in {}", world.server(), world.token_file().display()));
+    output::line(format!("handset   {}   (`bivector factor invite odo` gives an invitation)", world.handset_page()));
     output::line(format!("radius    {}", world.radius()));
     output::line("try       in another terminal:");
     let reach = format!("export BIVECTOR_SERVER={} BIVECTOR_TOKEN_FILE={}", world.server(), world.token_file().display());

@@ -11,8 +11,10 @@ use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
+use bivector_lab::handset::{HandsetError, RobotHandset};
 use bivector_lab::upstream::{Habits, StandInUpstream};
-use bivector_service::api::{AppliedView, ApplyRequest};
+use bivector_service::api::{AppliedView, ApplyRequest, ConfirmRequest, InviteRequest, PersonView, Released};
+use bivector_service::invitations::Made;
 use bivector_service::people::Imported;
 use bivector_service::records::{Revision, Sync};
 use bivector_service::serve::TOKEN_FILE;
@@ -42,6 +44,8 @@ pub(crate) struct World {
     _second_directory: StandInDirectory,
     _upstream: StandInUpstream,
     pub(crate) courier: StandInCourier,
+    /// Robot handsets, by login name.
+    pub(crate) handsets: BTreeMap<String, RobotHandset>,
     hardware: HashMap<String, String>,
     data: PathBuf,
     token: String,
@@ -69,7 +73,8 @@ impl World {
         let hardware: HashMap<String, String> = toml::from_str(UPSTREAM).map_err(|error| Failure::no(error.to_string(), ""))?;
         let upstream = start_upstream(&secrets, &hardware).await?;
         let courier = start_courier().await?;
-        set_up(&client, &secrets, &site_text(demo.radius, &servers, upstream.address(), &courier)).await?;
+        set_up(&client, &secrets, &site_text(demo.radius, running.http, &servers, upstream.address(), &courier)).await?;
+        let handsets = enrol_handsets(&client, &format!("http://{}", running.http)).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| Failure::no("no door is open", ""))?;
         let passwords = contents.people.iter().map(|person| (person.uid.clone(), person.password.clone())).collect();
         Ok(World {
@@ -84,6 +89,7 @@ impl World {
             _second_directory: second_directory,
             _upstream: upstream,
             courier,
+            handsets,
             hardware,
             data,
             token: token.expose().clone(),
@@ -142,6 +148,11 @@ impl World {
 
     pub(crate) fn server(&self) -> String {
         format!("http://{}", self.running.http)
+    }
+
+    /// Where a phone on this machine would look: security keys want a name.
+    pub(crate) fn handset_page(&self) -> String {
+        format!("http://localhost:{}/handset", self.running.http.port())
     }
 
     pub(crate) fn token_file(&self) -> PathBuf {
@@ -210,18 +221,57 @@ fn held_by(address: SocketAddr) -> String {
 }
 
 /// The demo's site file with the addresses of this run.
-fn site_text(radius: SocketAddr, directories: &[SocketAddr; 2], upstream: SocketAddr, courier: &StandInCourier) -> String {
+fn site_text(
+    radius: SocketAddr,
+    http: SocketAddr,
+    directories: &[SocketAddr; 2],
+    upstream: SocketAddr,
+    courier: &StandInCourier,
+) -> String {
     let listen = if radius.ip() == IpAddr::from([127, 0, 0, 1]) && radius.port() != 0 {
         format!("\"{radius}\", \"[::1]:{}\"", radius.port())
     } else {
         format!("\"{radius}\"")
     };
     SITE.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
+        .replacen("http://localhost:18080", &format!("http://localhost:{}", http.port()), 1)
         .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)
         .replacen("127.0.0.1:18637", &directories[1].to_string(), 1)
         .replacen("127.0.0.1:18199", &upstream.to_string(), 1)
         .replacen("127.0.0.1:18480", &courier.http().to_string(), 1)
         .replacen("127.0.0.1:18025", &courier.smtp().to_string(), 1)
+}
+
+/// Ines and Yuki have handsets, which an operator has confirmed; Odo has an open invitation. A demo that goes on with its own data
+/// enrols new ones: the keys of the old ones are gone.
+async fn enrol_handsets(client: &Client, server: &str) -> Result<BTreeMap<String, RobotHandset>, Failure> {
+    let no = |error: HandsetError| Failure::no(format!("a robot handset: {error}"), "");
+    let invite = async |login: &str| -> Result<Made, Failure> {
+        client.ask(Method::POST, &format!("/people/tidehall/{login}/invitation"), &[], Some(&InviteRequest::default())).await
+    };
+    let mut handsets = BTreeMap::new();
+    for login in ["ines", "yuki"] {
+        let known: PersonView = person(client, login).await?;
+        for old in known.factors.iter().filter(|factor| factor.kind == "handset") {
+            let path = format!("/people/tidehall/{login}/factors/{}", old.id);
+            client.ask::<(), PersonView>(Method::DELETE, &path, &[], None).await?;
+        }
+        client.ask::<(), Released>(Method::POST, &format!("/people/tidehall/{login}/release"), &[], None).await?;
+        let made = invite(login).await?;
+        let mut handset = RobotHandset::enrol(&reqwest::Client::new(), server, &made.code, "phone").await.map_err(no)?;
+        let path = format!("/people/tidehall/{login}/factors/{}/confirm", handset.device);
+        let reference = handset.reference.clone().unwrap_or_default();
+        client.ask::<_, PersonView>(Method::POST, &path, &[], Some(&ConfirmRequest { reference })).await?;
+        handset.begin().await.map_err(no)?;
+        handsets.insert(login.to_owned(), handset);
+    }
+    invite("odo").await?;
+    Ok(handsets)
+}
+
+async fn person(client: &Client, login: &str) -> Result<PersonView, Failure> {
+    let known: Vec<PersonView> = client.get(&format!("/people/{login}"), &[]).await?;
+    known.into_iter().next().ok_or_else(|| Failure::no(format!("{login} is not known"), ""))
 }
 
 /// What an operator does on the first day: seal, apply, import.

@@ -15,7 +15,7 @@ const APPROVAL: (&str, &str) = (
     "second = [\"totp\"]\nwhen_unclear = \"code\"",
     "second = [\"approval\", \"totp\"]\nsecond_patience = \"5s\"\nwhen_unclear = \"code\"",
 );
-const INVITED: (&str, &str) = ("[doors.radius]", "[handset]\nconfirmed_by = \"invitation\"\n\n[doors.radius]");
+const INVITED: (&str, &str) = ("shows_code = true", "confirmed_by = \"invitation\"");
 
 async fn staff(more: &[(&str, &str)]) -> Northmoor {
     let change: Vec<(&str, &str)> = [APPROVAL].into_iter().chain(more.iter().copied()).collect();
@@ -346,7 +346,8 @@ async fn people_without_a_factor_are_enrolled_in_the_login_or_let_in_until_a_dat
     let enrol = format!("{contractors}\nwhen_not_enrolled = \"enrol\"");
     let only_totp = ("second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]", "second = [\"totp\"]");
     let no_words = ("words = { pager = [\"sms\", \"text\"], post = \"mail\" }", "");
-    let no_factor_form = ("forms = [\"password code(6)\", \"password ',' factor\", \"password\"]", "forms = [\"password code(6)\", \"password\"]");
+    let no_factor_form =
+        ("forms = [\"password code(6)\", \"password ',' factor\", \"password\"]", "forms = [\"password code(6)\", \"password\"]");
     let change = [(contractors, enrol.as_str()), only_totp, no_words, no_factor_form];
     let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
     let number = world.service.get("/people/pell").await[0]["factors"][0]["id"].to_string();

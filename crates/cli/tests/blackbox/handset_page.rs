@@ -9,12 +9,12 @@ use thirtyfour::prelude::*;
 use thirtyfour::stringmatch::StringMatch;
 
 const STAFF: &str = "second = [\"totp\"]\nwhen_unclear = \"code\"";
-const TOP: &str = "[doors.radius]";
 
 /// The demo's site with a page that phones reach as `localhost`: security keys want a name.
 async fn world(handset: &str, staff: &str, more: &[(&str, &str)]) -> Northmoor {
-    let (handset, staff) = (format!("[handset]\naddress = \"http://localhost:18080\"\n{handset}\n\n{TOP}"), format!("{staff}\nwhen_unclear = \"code\""));
-    let change: Vec<(&str, &str)> = [(TOP, handset.as_str()), (STAFF, staff.as_str())].into_iter().chain(more.iter().copied()).collect();
+    let staff = format!("{staff}\nwhen_unclear = \"code\"");
+    let change: Vec<(&str, &str)> =
+        [("shows_code = true", handset), (STAFF, staff.as_str())].into_iter().chain(more.iter().copied()).collect();
     Northmoor::with(Setup { change: &change, ..Setup::default() }).await
 }
 
@@ -118,7 +118,10 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picked() {
-    let portal = ("second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]", "second = [\"approval\", \"totp\"]\nwhen_several = \"first\"");
+    let portal = (
+        "second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]",
+        "second = [\"approval\", \"totp\"]\nwhen_several = \"first\"",
+    );
     let words = ("words = { pager = [\"sms\", \"text\"], post = \"mail\" }", "");
     let world = world("confirmed_by = \"invitation\"", "second = [\"key\", \"totp\"]", &[portal, words]).await;
     let driver = Driver::start();
@@ -148,7 +151,8 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
     let lantern = world.gateway("lantern");
     let (asked, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
     let attributes = asked.reply.iter().flat_map(|reply| &reply.attributes);
-    let prompt: Vec<u8> = attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
+    let prompt: Vec<u8> =
+        attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
     let number = text(&prompt).split_whitespace().find_map(|word| word.parse::<u8>().ok()).unwrap();
     page.query(By::Css(format!("button[aria-label='approve with {number}']"))).first().await.unwrap().click().await.unwrap();
     shows(&page, "[role=status]", "Approved.").await;

@@ -88,11 +88,9 @@ async fn a_sync_says_who_joined_left_and_changed_before_it_does_anything_and_wel
     let any = "127.0.0.1:0".parse().unwrap();
     let courier = StandInCourier::start(any, any, CourierHabits::default()).await.unwrap();
     let (http, smtp) = (courier.http().to_string(), courier.smtp().to_string());
-    let newcomers = (
-        "[[identity]]\nname = \"northmoor-names\"",
-        "[[newcomers]]\ngroup = \"turbine-crew\"\nfactor = \"totp\"\nsend_by = \"post\"\n\n[handset]\naddress = \"https://login.northmoor.example\"\n\n[[identity]]\nname = \"northmoor-names\"",
-    );
-    let change = [("127.0.0.1:18480", http.as_str()), ("127.0.0.1:18025", smtp.as_str()), newcomers];
+    let newcomers = ("factor = \"approval\"", "factor = \"totp\"\nsend_by = \"post\"");
+    let address = ("http://localhost:18080", "https://login.northmoor.example");
+    let change = [("127.0.0.1:18480", http.as_str()), ("127.0.0.1:18025", smtp.as_str()), newcomers, address];
     let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
     let service = &world.service;
     let looked = service.run(&["person", "sync", "tidehall", "--group", "turbine-crew", "--leavers", "suspend"]);

@@ -98,10 +98,7 @@ fn a_gateway_with_prompts_shows_the_number_and_goes_on_when_nothing_is_typed() {
 
 #[test]
 fn an_approval_that_must_be_proved_with_a_key_is_worth_nothing_without_it() {
-    let site = staff(
-        "\"key\"",
-        &[("name = \"Northmoor Tidal\"", "name = \"Northmoor Tidal\"\nhandset = { address = \"https://login.northmoor.example\" }")],
-    );
+    let site = staff("\"key\"", &[]);
     for (says, outcome) in [(yes(Some("yellow key")), Outcome::Accepted), (yes(None), Outcome::Refused)] {
         let mut world = with_handset(says);
         let (_, trace) = ask(&mut world, &site, "barnacle", None);
@@ -199,15 +196,15 @@ fn a_remembered_device_needs_no_second_factor_on_its_gateway_but_in_rehearsals_i
 fn mistakes_about_approvals_in_a_site_file_are_named() {
     let text = include_str!("../../../../demo/site.toml");
     let cases = [
-        ("second = [\"totp\"]", "second = [\"key\"]", "key-without-address"),
+        ("address = \"http://localhost:18080\"", "", "key-without-address"),
         ("second = [\"totp\"]", "second = [\"totp\"]\nlet_in_until = \"2027-01-01\"", "contradiction"),
         ("second = [\"totp\"]", "second = [\"totp\"]\nwhen_not_enrolled = \"let-in\"", "missing-key"),
         ("second = [\"totp\"]", "second = [\"totp\"]\nwhen_not_enrolled = \"let-in\"\nlet_in_until = \"31.12.\"", "bad-date"),
         ("second = [\"totp\"]", "second = [\"totp\"]\nwhen_not_enrolled = \"let-in\"\nlet_in_until = \"2027-01-01\"", "lets-in"),
         ("second = [\"totp\"]", "second = [\"approval\"]\nwhen_not_enrolled = \"enrol\"", "enrol-without-totp"),
-        ("format = 1", "format = 1\nhandset = { address = \"http://login.northmoor.example\" }", "bad-address"),
-        ("format = 1", "format = 1\nhandset = { address = \"https://login.northmoor.example/x\" }", "bad-address"),
-        ("format = 1", "format = 1\nhandset = { chain = \"stuff\" }", "name-not-found"),
+        ("http://localhost:18080", "http://login.northmoor.example", "bad-address"),
+        ("http://localhost:18080", "https://login.northmoor.example/x", "bad-address"),
+        ("shows_code = true", "chain = \"stuff\"", "name-not-found"),
         ("[[grants]]", "[[newcomers]]\ngroup = \"turbine-crew\"\nfactor = \"totp\"\nsend_by = \"pst\"\n\n[[grants]]", "name-not-found"),
     ];
     for (from, to, code) in cases {

@@ -517,7 +517,9 @@ impl Chain {
     }
 
     /// The longest that its sources and its factor may take together, every server of theirs failing but the last.
-    pub fn slowest(&self, site: &Site) -> Duration {
+    ///
+    /// At a gateway that shows a number the person answers the handset before going on, so an approval takes nothing of its wait.
+    pub fn slowest(&self, site: &Site, prompts: bool) -> Duration {
         let upstream = |index: usize| site.upstreams.get(index).map_or(Duration::ZERO, |upstream| upstream.wait * upstream.tries);
         let source = |first: &FirstSource| match first.source {
             SourceRef::Directory(index) => {
@@ -530,7 +532,8 @@ impl Chain {
             FactorKind::Courier(index) => site.couriers.get(*index).map(|courier| courier.patience),
             _ => None,
         });
-        let approval = if self.asks_handsets() { self.second_patience } else { Duration::ZERO };
+        let waits = self.asks_handsets() && !(prompts && self.match_number);
+        let approval = if waits { self.second_patience } else { Duration::ZERO };
         let second = self.code_upstream().map_or(Duration::ZERO, upstream).max(courier.max().unwrap_or_default()).max(approval);
         self.first.iter().map(source).max().unwrap_or_default() + second
     }

@@ -73,7 +73,7 @@ pub(in crate::site) fn waits(site: &super::super::Site, notes: &Notes<'_>) {
         let Some(patience) = gateway.patience else { continue };
         let waits = patience.wait * patience.tries;
         for chain in gateway.chains.iter().filter_map(|chain| site.chains.get(*chain)) {
-            let needs = chain.slowest(site);
+            let needs = chain.slowest(site, gateway.shows_challenges);
             if needs > waits {
                 let message = format!(
                     "`{}` gives up after {}, and the chain `{}` behind it may take {} when a server is down",
