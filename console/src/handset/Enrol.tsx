@@ -4,7 +4,7 @@ import { NewAppForm } from './NewAppForm'
 import { Big, Field, Part, Wrong } from './parts'
 import { call, type Invitation, type NewApp, words } from './protocol'
 
-type Props = { done: (device: Device) => void; signIn: () => void }
+type Props = { done: (device: Device) => void; signIn?: () => void }
 
 /** A phone that is nobody's yet: with an invitation it becomes somebody's. */
 export function Enrol({ done, signIn }: Props) {
@@ -98,9 +98,11 @@ export function Enrol({ done, signIn }: Props) {
           <Big type="submit" look="good" disabled={busy || code.trim().length < 8}>
             Open the invitation
           </Big>
-          <Part title="no invitation?">
-            <Big onClick={signIn}>Sign in with your password</Big>
-          </Part>
+          {signIn && (
+            <Part title="no invitation?">
+              <Big onClick={signIn}>Sign in with your password</Big>
+            </Part>
+          )}
         </>
       )}
     </form>

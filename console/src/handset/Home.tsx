@@ -13,7 +13,7 @@ const LINES: Record<Line, string> = {
 }
 
 /** The phone of somebody: what waits, the person's own codes, and the phone itself. */
-export function Home({ device, forget, signIn }: { device: Device; forget: () => void; signIn: () => void }) {
+export function Home({ device, forget, signIn }: { device: Device; forget: () => void; signIn?: () => void }) {
   const [me, setMe] = useState<Me>()
   const [said, setSaid] = useState('')
   const load = useCallback(async () => {
@@ -161,7 +161,7 @@ function Keys({ me, reload }: { me: Me; reload: () => void }) {
   )
 }
 
-function ThisPhone({ device, forget, signIn }: { device: Device; forget: () => void; signIn: () => void }) {
+function ThisPhone({ device, forget, signIn }: { device: Device; forget: () => void; signIn?: () => void }) {
   const [sure, setSure] = useState(false)
   const [wrong, setWrong] = useState('')
   const remove = async () => {
@@ -177,7 +177,7 @@ function ThisPhone({ device, forget, signIn }: { device: Device; forget: () => v
     <Part title="this phone">
       <div className="space-y-3">
         <Wrong>{wrong}</Wrong>
-        <Big onClick={signIn}>All my devices</Big>
+        {signIn && <Big onClick={signIn}>All my devices</Big>}
         {sure ? (
           <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
             <p>Its key is destroyed. To use it again, you need a new invitation.</p>

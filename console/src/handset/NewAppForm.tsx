@@ -28,6 +28,9 @@ export function NewAppForm({ app, send, done }: Props) {
       <div className="mx-auto w-fit rounded bg-white p-4">
         <QRCodeSVG value={app.link} size={208} title="key of the new account" />
       </div>
+      <a href={app.link} className="block text-center text-focus underline">
+        Open it in the app on this phone
+      </a>
       <p>
         <span className="text-ink-faint">key </span>
         <span className="break-words font-mono" data-testid="seed">

@@ -5,12 +5,15 @@ import { type Device, ownDevice } from './device'
 import { Enrol } from './Enrol'
 import { Home } from './Home'
 import { OwnPage } from './OwnPage'
+import { call, type Page } from './protocol'
 
 /** The person's own page on the phone. */
 function Handset() {
   const [device, setDevice] = useState<Device | null>()
   const [own, setOwn] = useState(() => window.location.pathname.endsWith('/own'))
+  const [page, setPage] = useState<Page>()
   useEffect(() => {
+    call<Page>('GET', '/page').then(setPage, () => {})
     ownDevice().then(
       (known) => setDevice(known ?? null),
       () => setDevice(null),
@@ -26,9 +29,16 @@ function Handset() {
   return (
     <main className="mx-auto min-h-full max-w-md px-5 pt-6 pb-10 text-base">
       {own && <OwnPage hasDevice={device !== null} enrolled={enrolled} back={() => setOwn(false)} />}
-      {!own && (device === null || invited) && <Enrol done={enrolled} signIn={() => setOwn(true)} />}
+      {!own && (device === null || invited) && (
+        <Enrol done={enrolled} signIn={page?.signs_in ? () => setOwn(true) : undefined} />
+      )}
       {!own && device && !invited && (
-        <Home key={device.device} device={device} forget={() => setDevice(null)} signIn={() => setOwn(true)} />
+        <Home
+          key={device.device}
+          device={device}
+          forget={() => setDevice(null)}
+          signIn={page?.signs_in ? () => setOwn(true) : undefined}
+        />
       )}
     </main>
   )
@@ -37,6 +47,8 @@ function Handset() {
 if ('serviceWorker' in navigator && window.isSecureContext) {
   navigator.serviceWorker.register('/handset-worker.js', { scope: '/handset' }).catch(() => {})
 }
+// Fields of less than sixteen pixels make phones zoom in.
+document.documentElement.style.fontSize = '17px'
 const root = document.getElementById('root')
 if (root) {
   createRoot(root).render(

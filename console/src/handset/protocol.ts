@@ -39,6 +39,7 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   return read as T
 }
 
+export type Page = { site: string; signs_in: boolean }
 export type Invitation = { site: string; name: string; factor: 'approval' | 'totp'; until_us: number }
 export type NewApp = { seed: string; link: string; ticket: string }
 export type OwnCode = { label: string; code: string; until_us: number }

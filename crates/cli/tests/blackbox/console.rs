@@ -224,7 +224,7 @@ async fn the_lights_of_a_chain_follow_by_themselves_and_open_on_their_reason() {
     let page = signed_in(&world, &driver, "/chains").await;
     wait_for(&page, "[data-testid=line]", "live").await;
     page.query(By::Css("[data-hop=tidehall][data-state=good]")).first().await.unwrap();
-    assert_eq!(page.find_all(By::Css("[data-testid=chain]")).await.unwrap().len(), 4);
+    assert_eq!(page.find_all(By::Css("[data-testid=chain]")).await.unwrap().len(), 5);
     world.directories.remove(0).stop().await;
     let light = page.query(By::Css("[aria-label='chain staff'] [data-hop=tidehall][data-state=warn]")).first().await.unwrap();
     light.click().await.unwrap();

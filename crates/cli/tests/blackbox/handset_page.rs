@@ -169,7 +169,7 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
 
 #[tokio::test(flavor = "multi_thread")]
 async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
-    let world = world("chain = \"staff\"", "second = [\"totp\", \"approval\"]", &[]).await;
+    let world = world("shows_code = true", "second = [\"totp\", \"approval\"]", &[]).await;
     let driver = Driver::start();
     let page = phone(&driver).await;
     page.goto(format!("http://localhost:{}/handset/own", world.service.http.port())).await.unwrap();

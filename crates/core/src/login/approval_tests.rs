@@ -204,7 +204,7 @@ fn mistakes_about_approvals_in_a_site_file_are_named() {
         ("second = [\"totp\"]", "second = [\"approval\"]\nwhen_not_enrolled = \"enrol\"", "enrol-without-totp"),
         ("http://localhost:18080", "http://login.northmoor.example", "bad-address"),
         ("http://localhost:18080", "https://login.northmoor.example/x", "bad-address"),
-        ("shows_code = true", "chain = \"stuff\"", "name-not-found"),
+        ("chain = \"staff\"  ", "chain = \"stuff\"  ", "name-not-found"),
         ("[[grants]]", "[[newcomers]]\ngroup = \"turbine-crew\"\nfactor = \"totp\"\nsend_by = \"pst\"\n\n[[grants]]", "name-not-found"),
     ];
     for (from, to, code) in cases {

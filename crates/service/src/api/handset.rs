@@ -36,6 +36,7 @@ const LABEL: usize = 60;
 
 pub(super) fn router() -> Router<ApiState> {
     Router::new()
+        .route("/page", get(page))
         .route("/invitation", post(peek))
         .route("/devices", post(enrol))
         .route("/devices/{id}", delete(remove).put(rename))
@@ -120,6 +121,19 @@ pub(super) fn label(text: &str) -> Result<String, Problem> {
         return Err(wrong("label", said, "choose a short one, such as `phone`"));
     }
     Ok(label.to_owned())
+}
+
+/// What a phone that is nobody's yet may know.
+#[derive(Serialize)]
+struct PageView {
+    site: String,
+    /// Whether people can sign in to their own page.
+    signs_in: bool,
+}
+
+async fn page(State(state): State<ApiState>) -> Result<Json<PageView>, Problem> {
+    let live = live(&state)?;
+    Ok(Json(PageView { site: live.site.name.clone(), signs_in: live.site.handset.chain.is_some() }))
 }
 
 /// An invitation's code.

@@ -290,7 +290,10 @@ impl FactorView {
             kind: factor.kind.to_string(),
             label: factor.label.clone(),
             state: FactorState::Unreadable,
-            digits: device.as_ref().map_or(factor.settings.code.digits, bivector_core::device::Device::digits),
+            digits: match factor.kind.code() {
+                Some(_) => device.as_ref().map_or(factor.settings.code.digits, bivector_core::device::Device::digits),
+                None => 0,
+            },
             period: None,
             drift_seconds: None,
             counter: None,
@@ -308,7 +311,7 @@ impl FactorView {
         }
         if factor.kind.code().is_none() {
             let opens = roster.opened(person, factor).is_some();
-            (view.digits, view.state) = (0, if opens { FactorState::Ready } else { FactorState::Unreadable });
+            view.state = if opens { FactorState::Ready } else { FactorState::Unreadable };
             return view;
         }
         let Some(device) = device else { return view };
