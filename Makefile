@@ -48,6 +48,7 @@ load: build
 	$(BIN) lab load
 	$(BIN) lab load --slapd
 	$(BIN) lab load --slapd --hashed
+	$(BIN) lab load --approvals 10000
 
 clean:
 	$(CARGO) clean

@@ -125,7 +125,6 @@ try {
   const open = (cause) => `[...document.querySelectorAll('[data-testid=login]')].find((row) => row.innerText.includes('${cause}')).click()`
   await picture('console-login-refused', link, { steps: [open('rule-refused')] })
   await picture('console-login-night', link, { theme: 'dark', steps: [open('control-room')] })
-  await picture('console-phone', link, { width: 390, height: 844, steps: [open('code-wrong')] })
   await picture('console-chains', `http://${http}/chains#token=${token}`, {
     steps: [`document.querySelector('[data-hop=tidehall]').click()`, `[...document.querySelectorAll('button')].find((one) => one.innerText.includes('prove')).click()`],
   })
@@ -151,6 +150,34 @@ try {
   await picture('console-people', `http://${http}/people#token=${token}`, {
     steps: [`document.querySelector('[data-person="tidehall:yuki"]').click()`, `[...document.querySelectorAll('[data-testid=lock] button')].find((one) => one.textContent === 'release').click()`],
   })
+  // Two phones side by side: a new one that waits for its operator, and one that is asked.
+  const page = `http://localhost:${http.split(':')[1]}`
+  const call = async (method, path, body) => {
+    const answer = await fetch(`http://${http}/api/v1${path}`, { method, headers: { authorization: `Bearer ${token}`, 'content-type': 'application/json' }, body: JSON.stringify(body) })
+    return answer.json()
+  }
+  if (wanted('handset')) {
+    const frame = async (url) => {
+      await send('Emulation.setDeviceMetricsOverride', { width: 390, height: 780, deviceScaleFactor: 1, mobile: true })
+      if (url) await send('Page.navigate', { url })
+      await sleep(1500)
+    }
+    const keep = async (name) => writeFileSync(join(work, name), Buffer.from((await send('Page.captureScreenshot', { format: 'png' })).data, 'base64'))
+    const invited = await call('POST', '/people/tidehall/tomasz/invitation', {})
+    await frame(`${page}/handset#${invited.code}`)
+    await run(press('Set this phone up'))
+    await sleep(1200)
+    await keep('one.png')
+    const reference = (await run(`document.querySelector('[data-testid=reference]').innerText`)).result.value
+    await call('POST', '/people/tidehall/tomasz/factors/0/confirm', { reference })
+    await sleep(1200)
+    await keep('two.png')
+    await call('POST', '/logins', { person: 'tomasz@watch.northmoor.example', password: 'ebb before flood', via: 'lantern', caller: '198.51.100.77' })
+    await sleep(1200)
+    await keep('three.png')
+    writeFileSync(join(work, 'phones.html'), `<meta charset="utf-8"><style>body{margin:0;background:#d9d3c3;display:flex;gap:28px;padding:10px 27px}img{border-radius:22px;border:3px solid #14282d}</style><img src="one.png"><img src="two.png"><img src="three.png">`)
+    await picture('handset', `file://${join(work, 'phones.html')}`, { width: 1310, height: 806 })
+  }
   await terminal('factors', [
     [`bivector factor temporary pell --for 8h --reason "phone at home"`, `${bin} factor temporary pell --for 8h --reason "phone at home"`],
     ['bivector factor list pell', `${bin} factor list pell`],
@@ -161,7 +188,7 @@ try {
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`]], env, 480)
   await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
-  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 600)
+  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 600)
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
   await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`]], env, 440)
   await terminal('gateway-handover', [['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 520)
@@ -177,7 +204,7 @@ try {
     ['bivector audit verify', `${bin} audit verify`],
   ], env, 680)
   await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 760)
-  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`]], env, 560)
+  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`], ['bivector lab load --approvals 10000', `${bin} lab load --approvals 10000`]], env, 760)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()

@@ -408,3 +408,47 @@ async fn a_remembered_device_gives_no_second_factor_for_a_while_even_over_a_rest
     assert!(world.service.run(&["factor", "release", "ines"]).contains("is released"));
     assert_eq!(from(&gateway, PASSWORD, "198.51.100.7").await.1["cause"], "code-missing");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_password_alone_never_reaches_the_devices_of_somebody_who_has_some_even_where_a_waiver_lets_them_in() {
+    let waived =
+        "second = [\"totp\"]\nwhen_unclear = \"plain\"\nwaive = [{ network = \"127.0.0.0/8\", reason = \"the control room's own desks\" }]";
+    let change = [("second = [\"totp\"]\nwhen_unclear = \"code\"", waived)];
+    let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
+    let own = format!("http://{}/handset/v1/own", world.service.http);
+    let sign_in = async |name: &str, password: &str, header: bool| {
+        let mut request = http_client().post(format!("{own}/session")).json(&json!({ "name": name, "password": password }));
+        if header {
+            request = request.header("x-bivector-handset", "1");
+        }
+        let answer = request.send().await.unwrap();
+        let cookie = answer.headers().get("set-cookie").map(|cookie| cookie.to_str().unwrap().split(';').next().unwrap().to_owned());
+        (answer.status().as_u16(), cookie, answer.json::<Value>().await.unwrap())
+    };
+    let (status, cookie, said) = sign_in("ines", PASSWORD, true).await;
+    assert_eq!((status, cookie), (401, None), "{said}");
+    let (status, cookie, said) = sign_in("odo", "new-moon-spring", true).await;
+    assert_eq!((status, said["done"].as_bool()), (200, Some(true)), "nobody's first device yet: {said}");
+    let cookie = cookie.unwrap();
+    let invite = async |header: Option<&str>| {
+        let mut request = http_client().post(format!("{own}/invitation")).header("cookie", &cookie);
+        if let Some(header) = header {
+            request = request.header(header, "1");
+        }
+        let answer = request.send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    assert_eq!(invite(None).await.0, 403, "a page elsewhere cannot do it");
+    let (status, made) = invite(Some("x-bivector-handset")).await;
+    assert_eq!(status, 200, "{made}");
+    let server = format!("http://{}", world.service.http);
+    let robot = RobotHandset::enrol(&http_client(), &server, made["code"].as_str().unwrap(), "phone").await.unwrap();
+    world.service.run(&["factor", "confirm", "odo", robot.reference.as_deref().expect("by password alone an operator confirms")]);
+    assert_eq!(invite(Some("x-bivector-handset")).await.0, 401, "the session by password ends with the first factor");
+    // Guesses are limited by address.
+    let mut last = 0;
+    for _ in 0..12 {
+        last = sign_in("ines", "wrong", true).await.0;
+    }
+    assert_eq!(last, 429);
+}

@@ -146,6 +146,9 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
 
     let other = Driver::start();
     let page = phone(&other).await;
+    // A phone whose clock is a day off: nothing that it signs or shows depends on it.
+    let wrong = json!({ "source": "const right = Date.now; Date.now = () => right() + 86400000" });
+    page.cdp().send_raw("Page.addScriptToEvaluateOnNewDocument", wrong).await.unwrap();
     enrol(&page, &world, "pell").await;
     shows(&page, "p", "waiting for logins").await;
     let lantern = world.gateway("lantern");
@@ -154,6 +157,8 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
     let prompt: Vec<u8> =
         attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
     let number = text(&prompt).split_whitespace().find_map(|word| word.parse::<u8>().ok()).unwrap();
+    let about = shows(&page, "#about", "s left").await.text().await.unwrap();
+    assert!(about.contains("(45 s left)") || about.contains("(44 s left)") || about.contains("(43 s left)"), "{about}");
     page.query(By::Css(format!("button[aria-label='approve with {number}']"))).first().await.unwrap().click().await.unwrap();
     shows(&page, "[role=status]", "Approved.").await;
     let (exchange, _) = lantern.answer("pell", "", &asked).await.unwrap();

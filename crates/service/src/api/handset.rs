@@ -218,10 +218,7 @@ async fn enrol(
     // Whoever has given a factor already is proved better than by a comparison.
     let waits_for = if invitation.operator == super::own::BY_FACTOR { None } else { invitations::waits_for(&live.site) };
     let settings = FactorSettings { waits_for, ..FactorSettings::default() };
-    let reference = match &settings.waits_for {
-        Some(WaitsFor::Operator(reference)) => Some(invitations::shown_reference(reference)),
-        _ => None,
-    };
+    let reference = settings.waits_for.as_ref().map(shown);
     let label = invitations::free_label(&person, kind, &wanted);
     let factor = NewFactor { kind, label, sealed, settings, pin: None };
     let (opened, id) = shared.agreement.use_invitation(invitations::hash_code(&request.invitation), factor, clock::now()).await?;
@@ -229,6 +226,12 @@ async fn enrol(
     enrolled(shared, &person, &invitation)?;
     tracing::info!(person = invitation.person, device, waits = reference.is_some(), "a handset was enrolled");
     Ok((StatusCode::CREATED, Json(Enrolled { person: invitation.person, device, reference })))
+}
+
+/// What the device shows until somebody has confirmed it.
+fn shown(waits_for: &WaitsFor) -> String {
+    let WaitsFor::Operator(reference) = waits_for;
+    invitations::shown_reference(reference)
 }
 
 fn used_meanwhile(opened: &Opened) -> Problem {
@@ -360,10 +363,7 @@ struct Me {
 
 async fn me(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json<Me>, Problem> {
     let (shared, live, now) = (&state.shared, live(&state)?, clock::now());
-    let reference = match &handset.device.settings.waits_for {
-        Some(WaitsFor::Operator(reference)) => Some(invitations::shown_reference(reference)),
-        _ => None,
-    };
+    let reference = handset.device.settings.waits_for.as_ref().map(shown);
     let shows = live.site.handset.shows_code && reference.is_none();
     Ok(Json(Me {
         site: live.site.name.clone(),
@@ -611,8 +611,15 @@ fn note_late(shared: &Shared, handset: &KnownHandset, decision: Decision, by: st
     };
     let said = format!("{what} on “{}”, {:.1} s too late: the login had ended", handset.device.label, by.as_secs_f32());
     for reference in references {
-        let step =
-            Step { hop: Hop::Reply, what: "late answer".into(), tone: Tone::Warn, at_us: 0, took_us: 0, said: said.clone(), line: None };
+        let step = Step {
+            hop: Hop::Reply,
+            what: "late answer".into(),
+            tone: Tone::Warn,
+            at_us: by.as_micros() as u64,
+            took_us: 0,
+            said: said.clone(),
+            line: None,
+        };
         shared.add_step(reference, step);
     }
 }

@@ -7,7 +7,7 @@ use super::people::{PersonView, find};
 use super::problem::{Body, Problem};
 use crate::clock;
 use crate::invitations::{self as service, Made, NotInvited};
-use crate::records::{DeviceKind, Edit, FactorSettings, Role, WaitsFor};
+use crate::records::{DeviceKind, Edit, FactorRow, FactorSettings, Role, WaitsFor};
 use crate::roster::person_key;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -121,14 +121,16 @@ pub(super) async fn confirm(
 ) -> Result<Json<PersonView>, Problem> {
     operator.may(Role::Operate)?;
     let (shared, person) = (&state.shared, find(&state.shared, &source, &login)?);
-    // Without a number: the one that waits.
-    let waits = |factor: &&crate::records::FactorRow| matches!(factor.settings.waits_for, Some(WaitsFor::Operator(_)));
+    let reference_of = |factor: &FactorRow| factor.settings.waits_for.as_ref().map(|WaitsFor::Operator(own)| own.clone());
+    // Without a number: the one that shows this reference, or else any that waits, to say that it shows another.
+    let waiting = || person.factors.iter().filter(|factor| factor.settings.waits_for.is_some());
+    let shows = |factor: &&FactorRow| reference_of(factor).is_some_and(|own| service::is_reference(&request.reference, &own));
     let factor = match id {
-        0 => person.factors.iter().filter(waits).find(|factor| matches!(&factor.settings.waits_for, Some(WaitsFor::Operator(own)) if service::is_reference(&request.reference, own))).or_else(|| person.factors.iter().find(waits)),
+        0 => waiting().find(shows).or_else(|| waiting().next()),
         id => person.factors.iter().find(|factor| factor.id == id),
     };
     let factor = factor.ok_or_else(|| Problem::not_found(format!("no new device of {login} waits"), "see `bivector factor list`"))?;
-    let Some(WaitsFor::Operator(reference)) = &factor.settings.waits_for else {
+    let Some(reference) = reference_of(factor) else {
         return Err(Problem::new(
             StatusCode::CONFLICT,
             "confirmed",
@@ -141,7 +143,7 @@ pub(super) async fn confirm(
         let remedy = "wait five minutes, and let the person read it out again";
         return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many wrong references for this device", remedy));
     }
-    let right = service::is_reference(&request.reference, reference);
+    let right = service::is_reference(&request.reference, &reference);
     crate::operators::note(&state.guesses, &format!("confirm/{}", factor.id), right);
     if !right {
         operator.did(&state, "factor.confirm.refused", format!("{key} “{}”: another reference was typed", factor.label)).await?;

@@ -18,7 +18,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
-use bivector_core::login::{Arrival, Login, Request as LoginRequest, Verdict};
+use bivector_core::login::{Arrival, Login, Request as LoginRequest, Second, Verdict};
 use bivector_core::site::Invited;
 use bivector_core::trace::{Origin, Trace};
 use bivector_core::{Cause, Moment};
@@ -121,13 +121,16 @@ async fn sign_in(State(state): State<ApiState>, sender: Sender, Body(request): B
             let next = SignedIn { done: false, prompt: challenge.prompt, state: Some(HEXLOWER.encode(&challenge.state)) };
             return Ok(Json(next).into_response());
         }
-        Verdict::Accept(_) => Session { person, with_factor: true, until: clock::now().plus(SESSION) },
-        // The password is right, and nothing but a factor is missing: that is what the person has come for.
-        Verdict::Refuse(_) if cause == Some(Cause::NotEnrolled) && newcomer() => {
+        Verdict::Accept(accept) if matches!(accept.second(), Second::Proved(_)) => {
+            Session { person, with_factor: true, until: clock::now().plus(SESSION) }
+        }
+        // The password is right, and nothing but a factor is missing: that is what the person has come for. A waiver that lets in
+        // where they log in gives no more than that here: a password alone never touches the devices of somebody who has some.
+        Verdict::Accept(_) | Verdict::Refuse(_) if (cause.is_none() || cause == Some(Cause::NotEnrolled)) && newcomer() => {
             know(&state, &live, &person).await?;
             Session { person, with_factor: false, until: clock::now().plus(SESSION) }
         }
-        Verdict::Refuse(_) => {
+        Verdict::Accept(_) | Verdict::Refuse(_) => {
             crate::operators::note(&state.guesses, &key, false);
             return Err(refused(&reference, "try again, or ask for help with the reference"));
         }

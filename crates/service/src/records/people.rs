@@ -135,8 +135,6 @@ pub struct FactorSettings {
 pub enum WaitsFor {
     /// An operator, who types this reference: the handset shows it.
     Operator(String),
-    /// A right code.
-    Code,
 }
 
 /// A person to keep; an existing one of the same source and login is updated.

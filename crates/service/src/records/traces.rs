@@ -284,13 +284,14 @@ pub(crate) fn written_steps(steps: &[Step]) -> String {
     serde_json::to_string(steps).unwrap_or_else(|_| "[]".into())
 }
 
-/// Adds a step to a trace that is there.
+/// Adds a step to a trace that is there; its time is counted from the end of the login.
 pub(crate) fn append_step(transaction: &Transaction<'_>, reference: &str, step: &Step) -> rusqlite::Result<()> {
     let of = "(SELECT max(id) FROM traces WHERE reference = ?1)";
     let steps: Option<String> =
         transaction.query_row(&format!("SELECT steps FROM trace_steps WHERE trace = {of}"), [reference], |row| row.get(0)).optional()?;
     let Some(mut steps) = steps.and_then(|text| serde_json::from_str::<Vec<Step>>(&text).ok()) else { return Ok(()) };
-    steps.push(step.clone());
+    let end = steps.last().map_or(0, |last| last.at_us + last.took_us);
+    steps.push(Step { at_us: end + step.at_us, ..step.clone() });
     transaction.execute(&format!("UPDATE trace_steps SET steps = ?2 WHERE trace = {of}"), params![reference, written_steps(&steps)])?;
     Ok(())
 }
