@@ -147,6 +147,8 @@ fn name_example(chain: &Chain) -> String {
     let mut ways = vec!["ines".to_owned()];
     ways.extend(chain.identity.strip_prefix.iter().map(|prefix| format!("{prefix}ines")));
     ways.extend(chain.identity.strip_suffix.iter().map(|suffix| format!("ines{suffix}")));
+    // A chain that is told apart by realms takes no other names.
+    ways.retain(|name| chain.realms.is_empty() || chain.realms.contains(&crate::identity::realm_of(name)));
     ways.join(" or ")
 }
 

@@ -131,7 +131,11 @@ fn show(people: &[PersonView], global: &Global) {
         if !person.groups.is_empty() {
             output::line(format!("  groups    {}", person.groups.join(", ")));
         }
-        let password = if person.has_password { "kept here, hashed" } else { "checked by its source" };
+        let password = match (person.has_password, person.source.as_str()) {
+            (true, _) => "kept here, hashed".to_owned(),
+            (false, "roster") => "none yet: `bivector person add --password-file` sets one".to_owned(),
+            (false, source) => format!("checked by {source}"),
+        };
         output::line(format!("  password  {password}"));
         for (what, text) in [("mail", &person.mail), ("phone", &person.phone), ("kept too", &person.keeps)] {
             if let Some(text) = text {

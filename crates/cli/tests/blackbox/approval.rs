@@ -1,6 +1,6 @@
 //! Approvals, invitations and enrolment through the real doors: gateways on UDP, robot handsets and operators on HTTP.
 
-use super::harness::{Northmoor, SECRET, Setup, code, code_of, http_client, outcome, text};
+use super::harness::{Northmoor, SECRET, Setup, code, code_of, http_client, outcome, prompt, text};
 use bivector_exchange::{Exchange, Patience, Request};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{Answers, HandsetError, RobotHandset};
@@ -257,14 +257,7 @@ async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_han
     let lantern = world.gateway("lantern");
     for (right, seen, cause) in [(true, "accept", None), (false, "reject", Some("approval-denied"))] {
         let (exchange, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
-        let words: Vec<u8> = exchange
-            .reply
-            .iter()
-            .flat_map(|reply| &reply.attributes)
-            .filter(|(kind, _)| *kind == AttributeType::ReplyMessage)
-            .flat_map(|(_, value)| value.clone())
-            .collect();
-        let prompt = text(&words);
+        let prompt = prompt(&exchange);
         let number: u64 = prompt.split_whitespace().find_map(|word| word.parse().ok()).unwrap_or_else(|| panic!("{prompt}"));
         let shown = asked(&phone).await;
         let read: Value = serde_json::from_str(&shown).unwrap();
@@ -354,14 +347,7 @@ async fn people_without_a_factor_are_enrolled_in_the_login_or_let_in_until_a_dat
     world.service.run(&["factor", "remove", "pell", &number]);
     let lantern = world.gateway("lantern");
     let (asked, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
-    let words: Vec<u8> = asked
-        .reply
-        .iter()
-        .flat_map(|reply| &reply.attributes)
-        .filter(|(kind, _)| *kind == AttributeType::ReplyMessage)
-        .flat_map(|(_, value)| value.clone())
-        .collect();
-    let prompt = text(&words);
+    let prompt = prompt(&asked);
     let seed: String = prompt
         .split(' ')
         .filter(|word| (2..=4).contains(&word.len()) && word.bytes().all(|byte| byte.is_ascii_uppercase() || (b'2'..=b'7').contains(&byte)))

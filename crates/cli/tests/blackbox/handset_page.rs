@@ -1,8 +1,7 @@
 //! The handset page in a real browser at a phone's width, beside the console of the operator who lets people in.
 
 use super::console::Driver;
-use super::harness::{Northmoor, Setup, code_of, outcome, text};
-use bivector_wire::AttributeType;
+use super::harness::{Northmoor, Setup, code_of, outcome, prompt};
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 use thirtyfour::prelude::*;
@@ -153,10 +152,7 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
     shows(&page, "p", "waiting for logins").await;
     let lantern = world.gateway("lantern");
     let (asked, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
-    let attributes = asked.reply.iter().flat_map(|reply| &reply.attributes);
-    let prompt: Vec<u8> =
-        attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
-    let number = text(&prompt).split_whitespace().find_map(|word| word.parse::<u8>().ok()).unwrap();
+    let number = prompt(&asked).split_whitespace().find_map(|word| word.parse::<u8>().ok()).unwrap();
     let about = shows(&page, "#about", "s left").await.text().await.unwrap();
     assert!(about.contains("(45 s left)") || about.contains("(44 s left)") || about.contains("(43 s left)"), "{about}");
     page.query(By::Css(format!("button[aria-label='approve with {number}']"))).first().await.unwrap().click().await.unwrap();

@@ -5,7 +5,7 @@ use bivector_exchange::Patience;
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
-use bivector_wire::SharedSecret;
+use bivector_wire::{AttributeType, SharedSecret};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{IpAddr, SocketAddr, UdpSocket};
@@ -348,4 +348,11 @@ fn code_at(seed: &str, offset: i64) -> String {
 /// `barnacle-and-buoy` and the code of now.
 pub(crate) fn ines() -> String {
     format!("barnacle-and-buoy{}", code("ines", 0))
+}
+
+/// The text of a prompt, or of a refusal.
+pub(crate) fn prompt(exchange: &bivector_exchange::Exchange) -> String {
+    let attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes);
+    let words: Vec<u8> = attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
+    text(&words)
 }

@@ -1,6 +1,6 @@
 //! Second factors through the real doors: prompts, couriers, devices, locks, proofs, and what an operator does about them.
 
-use super::harness::{Northmoor, Service, Setup, code, gateway, ines, outcome, text};
+use super::harness::{Northmoor, Service, Setup, code, gateway, ines, outcome, prompt, text};
 use bivector_exchange::{Exchange, Request};
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
@@ -19,12 +19,6 @@ async fn portal(change: &[(&str, &str)], habits: CourierHabits) -> (Northmoor, S
     let mut all = vec![("127.0.0.1:18480", http.as_str()), ("127.0.0.1:18025", smtp.as_str())];
     all.extend(change);
     (Northmoor::with(Setup { change: &all, ..Setup::default() }).await, courier)
-}
-
-fn prompt(exchange: &Exchange) -> String {
-    let attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes);
-    let words: Vec<u8> = attributes.filter(|(kind, _)| *kind == AttributeType::ReplyMessage).flat_map(|(_, value)| value.clone()).collect();
-    text(&words)
 }
 
 fn state(exchange: &Exchange) -> Vec<u8> {

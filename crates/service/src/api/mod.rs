@@ -13,6 +13,7 @@ mod logins;
 mod operators;
 mod own;
 mod people;
+mod person_views;
 mod problem;
 mod readings;
 mod secrets;
