@@ -49,7 +49,7 @@ async function picture(name, url, { width = 1280, height = 800, theme = 'light',
   await send('Emulation.setDeviceMetricsOverride', { width, height, deviceScaleFactor: 1, mobile: false })
   await send('Emulation.setEmulatedMedia', { features: [{ name: 'prefers-color-scheme', value: theme }] })
   await send('Page.navigate', { url })
-  await sleep(2000)
+  await sleep(3000)
   for (const step of steps) {
     if (typeof step === 'function') await step()
     else await run(step)
@@ -159,14 +159,17 @@ try {
   if (wanted('handset')) {
     const frame = async (url) => {
       await send('Emulation.setDeviceMetricsOverride', { width: 390, height: 780, deviceScaleFactor: 1, mobile: true })
-      if (url) await send('Page.navigate', { url })
-      await sleep(1500)
+      // From nothing: a page that was left may still be in front for a moment.
+      await send('Page.navigate', { url: 'about:blank' })
+      await sleep(500)
+      await send('Page.navigate', { url })
+      await sleep(3000)
     }
     const keep = async (name) => writeFileSync(join(work, name), Buffer.from((await send('Page.captureScreenshot', { format: 'png' })).data, 'base64'))
     const invited = await call('POST', '/people/tidehall/tomasz/invitation', {})
     await frame(`${page}/handset#${invited.code}`)
     await run(press('Set this phone up'))
-    await sleep(1200)
+    await sleep(2500)
     await keep('one.png')
     const reference = (await run(`document.querySelector('[data-testid=reference]').innerText`)).result.value
     await call('POST', '/people/tidehall/tomasz/factors/0/confirm', { reference })
@@ -188,7 +191,7 @@ try {
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`]], env, 480)
   await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
-  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 600)
+  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 860)
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
   await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`]], env, 440)
   await terminal('gateway-handover', [['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 520)
