@@ -360,6 +360,7 @@ fn draw(random: &[u8]) -> [u8; CHOICES] {
 mod tests {
     use super::*;
     use crate::clock::LoginClock;
+    use proptest::prelude::*;
 
     const NOON: Moment = Moment::from_secs(1_800_000_000);
 
@@ -447,6 +448,79 @@ mod tests {
             let picked = if wrong { other } else { Some(number) };
             let taken = approvals.answer(id, "tidehall:ines", said(Decision::Approve, picked), at(1));
             assert!(matches!(taken, Taken::Decided { approved, .. } if approved != wrong), "{taken:?}");
+        }
+    }
+
+    /// What may happen to one person's approvals.
+    #[derive(Debug, Clone)]
+    enum Happens {
+        Asked { from: u8, numbered: bool },
+        Answered { nth: usize, approve: bool, right: bool },
+        Withdrawn { nth: usize },
+        Later(u64),
+    }
+
+    fn happens() -> impl Strategy<Value = Happens> {
+        prop_oneof![
+            (0u8..3, any::<bool>()).prop_map(|(from, numbered)| Happens::Asked { from, numbered }),
+            (0usize..6, any::<bool>(), any::<bool>()).prop_map(|(nth, approve, right)| Happens::Answered { nth, approve, right }),
+            (0usize..6).prop_map(|nth| Happens::Withdrawn { nth }),
+            (1u64..40).prop_map(Happens::Later),
+        ]
+    }
+
+    proptest! {
+        /// Held against a list of what was asked, kept without any of the hub's ways.
+        #[test]
+        fn whatever_happens_one_approval_waits_at_most_and_each_is_decided_once_and_only_in_its_time(
+            steps in prop::collection::vec(happens(), 1..40),
+        ) {
+            struct Asked { id: u64, number: Option<u8>, until: Moment, over: bool }
+            let (approvals, limits) = (Approvals::default(), Handset { per_person: 1000, ..Handset::default() });
+            let (mut asked, mut now): (Vec<Asked>, Moment) = (Vec::new(), NOON);
+            for (step, happens) in steps.into_iter().enumerate() {
+                match happens {
+                    Happens::Later(seconds) => now = now.plus(Duration::from_secs(seconds)),
+                    Happens::Asked { from, numbered } => {
+                        let waits = asked.iter().any(|one| !one.over && one.until > now);
+                        let ask = ApprovalAsk { from: format!("192.0.2.{from}"), ..ask("X", "breakwater", numbered) };
+                        match approvals.ask(ask, &limits, random(step as u8), now) {
+                            ApprovalSent::Sent { id, number, joined: false, until } => {
+                                prop_assert!(!waits, "two at a time");
+                                prop_assert_eq!(number.is_some(), numbered);
+                                asked.push(Asked { id, number, until, over: false });
+                            }
+                            ApprovalSent::Sent { id, joined: true, .. } => {
+                                prop_assert!(asked.iter().any(|one| one.id == id && !one.over && one.until > now), "joined one that is over");
+                            }
+                            _ => prop_assert!(waits, "refused although nothing waits"),
+                        }
+                    }
+                    Happens::Answered { nth, approve, right } => {
+                        let Some(one) = asked.get_mut(nth) else { continue };
+                        let decision = if approve { Decision::Approve } else { Decision::Deny };
+                        let number = if right { one.number } else { Some(9) };
+                        let taken = approvals.answer(one.id, "tidehall:ines", said(decision, number), now);
+                        let open = !one.over && one.until > now;
+                        match taken {
+                            Taken::Decided { approved, .. } => {
+                                prop_assert!(open, "decided twice, or after its end");
+                                prop_assert_eq!(approved, approve && right);
+                                one.over = true;
+                            }
+                            other => prop_assert!(!open, "{:?} although it waits", other),
+                        }
+                    }
+                    Happens::Withdrawn { nth } => {
+                        let Some(one) = asked.get_mut(nth) else { continue };
+                        approvals.withdraw(one.id, now);
+                        one.over = true;
+                    }
+                }
+                let waits = asked.iter().filter(|one| !one.over && one.until > now).count();
+                prop_assert_eq!(approvals.waiting("tidehall:ines", now).is_some(), waits == 1);
+                prop_assert!(waits <= 1);
+            }
         }
     }
 

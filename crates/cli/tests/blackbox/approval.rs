@@ -1,6 +1,6 @@
 //! Approvals, invitations and enrolment through the real doors: gateways on UDP, robot handsets and operators on HTTP.
 
-use super::harness::{Northmoor, SECRET, Setup, code, code_of, http_client, outcome, prompt, text};
+use super::harness::{Northmoor, SECRET, Service, Setup, code, code_of, http_client, outcome, prompt, text};
 use bivector_exchange::{Exchange, Patience, Request};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{Answers, HandsetError, RobotHandset};
@@ -64,7 +64,9 @@ fn log_in(world: &Northmoor, login: &'static str) -> tokio::task::JoinHandle<(Ex
 
 #[tokio::test(flavor = "multi_thread")]
 async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever() {
-    let world = staff(&[INVITED, ("from = [\"127.0.0.11\"", "from = [\"127.0.0.11\", \"127.0.0.14\"")]).await;
+    let patient = ("second_patience = \"5s\"", "second_patience = \"30s\"");
+    let addresses = ("from = [\"127.0.0.11\"", "from = [\"127.0.0.11\", \"127.0.0.14\"");
+    let world = staff(&[INVITED, patient, addresses]).await;
     let phone = robot(&world, "ines").await;
     let secret = SharedSecret::new(SECRET.as_bytes());
     let request = || {
@@ -95,14 +97,14 @@ async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever
         let wanted = format!("bivector_approvals_total{{how=\"{how}\"}} ");
         page.lines().find_map(|line| line.strip_prefix(&wanted)).map_or(0, |count| count.parse::<u64>().unwrap())
     };
-    let until = Instant::now() + Duration::from_secs(4);
+    let until = Instant::now() + Duration::from_secs(20);
     while figure("joined").await < 2 && Instant::now() < until {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     assert_eq!(phone.answer(&shown, Answers::Approve, None).await.unwrap(), "approved");
     let mut replies = Vec::new();
     for (socket, bytes) in [(&first, &one), (&second, &one), (&second, &other)] {
-        socket.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+        socket.set_read_timeout(Some(Duration::from_secs(15))).unwrap();
         let mut buffer = [0; 4096];
         let length = socket.recv(&mut buffer).unwrap();
         assert_eq!(buffer[0], 2, "Access-Accept");
@@ -391,8 +393,45 @@ async fn a_remembered_device_gives_no_second_factor_for_a_while_even_over_a_rest
         .service
         .cli_with_input(&["login", "ines", "--via", "breakwater", "--caller", "198.51.100.7", "--password-file", "-"], PASSWORD);
     assert!(!tried.status.success(), "a rehearsal proves the factor: {}", text(&tried.stdout));
-    assert!(world.service.run(&["factor", "release", "ines"]).contains("is released"));
-    assert_eq!(from(&gateway, PASSWORD, "198.51.100.7").await.1["cause"], "code-missing");
+    let Northmoor { service, directories: _directories, .. } = world;
+    let (data, _folder) = service.kill();
+    let service = Service::start_in(&data, &[]);
+    let again = async || {
+        let mut request = Request::login("ines", PASSWORD.as_bytes());
+        request.message.push(AttributeType::CallingStationId, b"198.51.100.7");
+        outcome(&gateway.send(&request).await.unwrap().0)
+    };
+    assert_eq!(again().await, "accept", "it outlives the service");
+    assert!(service.run(&["factor", "release", "ines"]).contains("is released"));
+    assert_eq!(again().await, "reject");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_said_and_used_outlives_a_kill_a_stop_an_invitation_and_a_confirmation() {
+    let world = staff(&[INVITED]).await;
+    let mut phone = robot(&world, "ines").await;
+    let open = invite(&world, "tidehall", "odo", json!({})).await;
+    let used = invite(&world, "tidehall", "yuki", json!({})).await;
+    let server = format!("http://{}", world.service.http);
+    RobotHandset::enrol(&http_client(), &server, &used, "phone").await.unwrap();
+    let login = log_in(&world, "ines");
+    let shown = asked(&phone).await;
+    assert_eq!(phone.answer(&shown, Answers::NotMe, None).await.unwrap(), "stopped");
+    login.await.unwrap();
+    let (http, Northmoor { service, directories: _directories, radius, .. }) = (world.service.http, world);
+    let (data, _folder) = service.kill();
+    let service = Service::spawn_at(&data, http);
+    let (_, local) = super::harness::gateway("breakwater", radius).log_in("ines", PASSWORD).await.unwrap();
+    assert_eq!(service.trace_from(local).await["cause"], "approval-stopped");
+    assert_eq!(status_of(RobotHandset::enrol(&http_client(), &server, &used, "phone").await).0, 410, "used is used");
+    RobotHandset::enrol(&http_client(), &server, &open, "phone").await.expect("an open invitation stays open");
+    phone.begin().await.expect("a handset stays known");
+    service.run(&["factor", "release", "ines"]);
+    let gateway = super::harness::gateway("breakwater", radius);
+    let login = tokio::spawn(async move { gateway.log_in("ines", PASSWORD).await.unwrap() });
+    let shown = asked(&phone).await;
+    assert_eq!(phone.answer(&shown, Answers::Approve, None).await.unwrap(), "approved");
+    assert_eq!(outcome(&login.await.unwrap().0), "accept");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -53,6 +53,13 @@ impl Service {
         Self::spawn(command, data)
     }
 
+    /// Starts on an existing folder, at the address where it was before.
+    pub(crate) fn spawn_at(data: &Path, http: SocketAddr) -> Self {
+        let mut command = Command::new(BIVECTOR);
+        command.args(["serve", "--http", &http.to_string(), "--data"]).arg(data);
+        Self::spawn(command, data)
+    }
+
     pub(crate) fn spawn(mut command: Command, data: &Path) -> Self {
         let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let log = Arc::new(Mutex::new(String::new()));

@@ -406,6 +406,32 @@ fn chap_and_ms_chap_prove_password_and_live_code_against_what_the_roster_keeps()
 }
 
 #[test]
+fn a_proof_of_the_password_alone_goes_on_to_the_handset_and_its_keys_come_with_the_accept() {
+    let methods = (METHODS, "methods = [\"pap\", \"ms-chap-v2\"]");
+    let forms = (FORMS, "forms = [\"password\"]");
+    for prompts in [false, true] {
+        let second = "second = [\"approval\"]\nwhen_several = \"first\"";
+        let site = match prompts {
+            true => prompting(second, &[methods, forms, (ROSTER, "first = [\"roster\"]")]),
+            false => site(&[(SECOND, second), methods, forms, (ROSTER, "first = [\"roster\"]")]),
+        };
+        let approved = Approved { handset: 31, device: "phone".into(), key: None, took: Duration::from_secs(3) };
+        let mut world = World { keeps: Keeps::NtHash, handsets: (1, 0), handset_says: ApprovalAnswer::Approved(approved), ..World::new() };
+        world.tokens.clear();
+        let (mut verdict, mut trace, _) = world.run(&site, prove(&site, "ms-chap-v2", "sable", "whelk"));
+        if prompts {
+            let (prompt, state) = challenge(verdict, &trace);
+            assert!(prompt.starts_with("Pick 47"), "{prompt}");
+            (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "sable", "", &state));
+        }
+        let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
+        assert_eq!((accept.hidden().len(), world.approvals.len()), (2, 1), "both keys, and one approval");
+        let (_, trace, _) = world.run(&site, prove(&site, "ms-chap-v2", "sable", "mussel"));
+        assert_eq!((trace.cause, world.approvals.len()), (Some(Cause::PasswordWrong), 1), "a wrong proof asks nobody");
+    }
+}
+
+#[test]
 fn a_proof_that_no_source_can_compare_is_refused_with_what_would_help() {
     let site = site(&[(METHODS, "methods = [\"pap\", \"chap\", \"ms-chap-v2\"]")]);
     let (_, trace, _) = World::new().run(&site, prove(&site, "ms-chap-v2", "ines", "barnacle"));
