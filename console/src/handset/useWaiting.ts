@@ -65,6 +65,14 @@ export function useWaiting(device: Device, onDevice: () => void) {
         }
       }
     }
+    // A line that is cut may take minutes to be noticed; the browser often knows at once.
+    const offline = () => {
+      events?.close()
+      clearTimeout(timer)
+      poll()
+    }
+    window.addEventListener('offline', offline)
+    window.addEventListener('online', offline)
     look().then(
       () => {
         latest.current()
@@ -74,6 +82,8 @@ export function useWaiting(device: Device, onDevice: () => void) {
     )
     return () => {
       ended = true
+      window.removeEventListener('offline', offline)
+      window.removeEventListener('online', offline)
       events?.close()
       clearTimeout(timer)
     }

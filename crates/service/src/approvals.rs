@@ -96,6 +96,15 @@ pub enum Taken {
     Unknown,
 }
 
+/// What a person's handsets hear. Each hears only of its own person: ten thousand listen at one time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Told {
+    /// What waits has changed.
+    Approval,
+    /// Something about the person's devices has.
+    Device,
+}
+
 #[derive(Debug)]
 struct Pending {
     ask: ApprovalAsk,
@@ -131,7 +140,7 @@ struct Hub {
     recent: HashMap<String, VecDeque<Moment>>,
     ended: HashMap<u64, Ended>,
     order: VecDeque<(Moment, u64)>,
-    listeners: HashMap<String, broadcast::Sender<()>>,
+    listeners: HashMap<String, broadcast::Sender<Told>>,
 }
 
 /// All approvals of this node.
@@ -184,7 +193,7 @@ impl Approvals {
         hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided });
         hub.by_person.insert(person.clone(), id);
         hub.order.push_back((until, id));
-        hub.tell(&person);
+        hub.tell(&person, Told::Approval);
         ApprovalSent::Sent { id, number, joined: false, until }
     }
 
@@ -257,7 +266,7 @@ impl Approvals {
         pending.decided.send_replace(Some(answer));
         // With a prompt the round that waits for it has yet to come: the decision is kept until then, but nobody joins any more.
         hub.by_person.remove(person);
-        hub.tell(person);
+        hub.tell(person, Told::Approval);
         Taken::Decided { approved, ask }
     }
 
@@ -286,24 +295,26 @@ impl Approvals {
         self.hub.lock().map_or(0, |hub| hub.by_person.len())
     }
 
-    /// Hears of changes in what waits for a person.
-    pub fn listen(&self, person: &str) -> Option<broadcast::Receiver<()>> {
+    /// Tells a person's handsets that something about the person's devices has changed.
+    pub fn tell_device(&self, person: &str) {
+        if let Ok(hub) = self.hub.lock() {
+            hub.tell(person, Told::Device);
+        }
+    }
+
+    /// Hears of changes of what waits for a person, and of the person's devices.
+    pub fn listen(&self, person: &str) -> Option<broadcast::Receiver<Told>> {
         let mut hub = self.hub.lock().ok()?;
         hub.listeners.retain(|_, sender| sender.receiver_count() > 0);
         Some(hub.listeners.entry(person.to_owned()).or_insert_with(|| broadcast::Sender::new(4)).subscribe())
     }
-
-    /// Whether a handset of a person listens now.
-    pub fn listens(&self, person: &str) -> bool {
-        self.hub.lock().is_ok_and(|hub| hub.listeners.get(person).is_some_and(|sender| sender.receiver_count() > 0))
-    }
 }
 
 impl Hub {
-    fn tell(&self, person: &str) {
+    fn tell(&self, person: &str, told: Told) {
         if let Some(sender) = self.listeners.get(person) {
             // Nobody listening is no error.
-            let _ = sender.send(());
+            let _ = sender.send(told);
         }
     }
 
@@ -333,7 +344,7 @@ impl Hub {
         if self.by_person.get(&person) == Some(&id) {
             self.by_person.remove(&person);
         }
-        self.tell(&person);
+        self.tell(&person, Told::Approval);
         self.ended.insert(id, Ended { person, at, references: pending.references, why });
     }
 }

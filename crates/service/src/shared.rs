@@ -140,6 +140,7 @@ impl Shared {
 
     /// Tells the listeners that a person's factors have changed.
     pub fn tell_person(&self, person: &str) {
+        self.approvals.tell_device(person);
         // Nobody listening is no error.
         let _ = self.events.send(Event::Person { person: person.to_owned() });
     }

@@ -28,7 +28,11 @@ export function PersonPanel({ person, close }: { person: PersonView; close: () =
       </div>
       <dl className="grid grid-cols-[6rem_1fr] gap-x-2 border-rule border-b px-4 py-2">
         <Fact name="password">
-          {person.has_password ? 'kept here, hashed' : person.source === 'roster' ? 'none yet' : `checked by ${person.source}`}
+          {person.has_password
+            ? 'kept here, hashed'
+            : person.source === 'roster'
+              ? 'none yet'
+              : `checked by ${person.source}`}
           {person.keeps && `; ${person.keeps} kept for methods that prove it`}
         </Fact>
         {person.groups.length > 0 && <Fact name="groups">{person.groups.join(', ')}</Fact>}

@@ -236,6 +236,25 @@ async fn a_signature_that_is_replayed_altered_foreign_or_from_an_unconfirmed_han
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn two_phones_of_one_person_hear_of_it_at_once_and_one_answer_decides() {
+    let world = staff(&[INVITED]).await;
+    let (one, two) = (robot(&world, "ines").await, robot(&world, "ines").await);
+    let login = log_in(&world, "ines");
+    let (first, second) = tokio::join!(one.next(), two.next());
+    let (first, second) = (first.unwrap(), second.unwrap());
+    assert_eq!(first, second, "the same text, told by events");
+    let (yes, no) = tokio::join!(one.answer(&first, Answers::Approve, None), two.answer(&second, Answers::Deny, None));
+    let (decided, late) = if yes.is_ok() { (yes, no) } else { (no, yes) };
+    let (status, said) = status_of(late);
+    assert_eq!((status, said.as_str()), (409, "this was answered before, here or on another of your devices"));
+    let wanted = if decided.unwrap() == "approved" { "accept" } else { "reject" };
+    assert_eq!(outcome(&login.await.unwrap().0), wanted);
+    let labels: Vec<String> =
+        world.service.get("/people/ines").await[0]["factors"].as_array().unwrap().iter().map(|one| one["label"].to_string()).collect();
+    assert!(labels.contains(&"\"phone 2\"".to_owned()), "a second device never takes the first one's place: {labels:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_handset() {
     let portal = (
         "second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]",

@@ -91,6 +91,14 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
 
     // The phone hears of it by itself, and shows the person's own code.
     shows(&page, "p", "waiting for logins").await;
+    // Without a network it says so; with one again it is back by itself.
+    page.cdp().send_raw("Network.enable", json!({})).await.unwrap();
+    let network = |offline: bool| json!({ "offline": offline, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1 });
+    page.cdp().send_raw("Network.emulateNetworkConditions", network(true)).await.unwrap();
+    page.execute("window.dispatchEvent(new Event('offline'))", vec![]).await.unwrap();
+    shows(&page, "p", "no connection").await;
+    page.cdp().send_raw("Network.emulateNetworkConditions", network(false)).await.unwrap();
+    shows(&page, "p", "waiting for logins").await;
     let own = page.query(By::Css("[data-testid=own-code]")).first().await.unwrap().text().await.unwrap();
     assert_eq!(own.replace(' ', "").len(), 6, "{own}");
     let gateway = world.gateway("breakwater");

@@ -3,7 +3,7 @@
 use super::super::ApiState;
 use super::super::problem::{Body, Problem};
 use super::{is_confirmed, label, live, wrong};
-use crate::approvals::{Decision, Said, Shown, Taken};
+use crate::approvals::{Decision, Said, Shown, Taken, Told};
 use crate::handset::{self, KeyTrouble, KnownHandset};
 use crate::invitations;
 use crate::live::LiveSite;
@@ -21,6 +21,7 @@ use futures_util::stream::{self, Stream};
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 use std::sync::Arc;
+use tokio::sync::broadcast::error::RecvError;
 use webauthn_rs::prelude::{PublicKeyCredential, RegisterPublicKeyCredential};
 
 /// What waits for the person, as the text that is signed.
@@ -42,36 +43,32 @@ pub(super) async fn approval(State(state): State<ApiState>, handset: KnownHandse
 }
 
 /// What waits now, then each change of it; `device` when something about the person's own devices has changed.
-pub(super) async fn events(State(state): State<ApiState>, handset: KnownHandset) -> Sse<impl Stream<Item = Result<SseEvent, Infallible>>> {
-    let heard = state.shared.approvals.listen(&handset.key);
-    let shared_events = state.shared.events.subscribe();
+pub(super) async fn events(
+    State(state): State<ApiState>,
+    handset: KnownHandset,
+) -> Result<Sse<impl Stream<Item = Result<SseEvent, Infallible>>>, Problem> {
+    let broken = || Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "service", "the list of approvals is broken", "poll instead");
+    let heard = state.shared.approvals.listen(&handset.key).ok_or_else(broken)?;
     let first = to_event(&waiting(&state, &handset));
-    let begun = (state, handset, heard, shared_events, Some(first));
-    let stream = stream::unfold(begun, async |(state, handset, mut heard, mut events, first)| {
+    let begun = (state, handset, heard, Some(first));
+    let stream = stream::unfold(begun, async |(state, handset, mut heard, first)| {
         if let Some(first) = first {
-            return Some((Ok(first), (state, handset, heard, events, None)));
+            return Some((Ok(first), (state, handset, heard, None)));
         }
         let mut stopped = state.stopped.clone();
-        let event = loop {
-            let changed = async {
-                match &mut heard {
-                    Some(heard) => heard.recv().await.is_ok_and(|()| true),
-                    None => std::future::pending().await,
-                }
-            };
-            tokio::select! {
-                _ = changed => break to_event(&waiting(&state, &current(&state, &handset)?)),
-                event = events.recv() => match event {
-                    Ok(Event::Person { person }) if person == handset.key => break SseEvent::default().event("device").data("{}"),
-                    Err(tokio::sync::broadcast::error::RecvError::Closed) => return None,
-                    _ => {}
-                },
-                _ = stopped.wait_for(|stopped| *stopped) => return None,
-            }
+        let told = tokio::select! {
+            told = heard.recv() => told,
+            _ = stopped.wait_for(|stopped| *stopped) => return None,
         };
-        Some((Ok(event), (state, handset, heard, events, None)))
+        let event = match told {
+            Err(RecvError::Closed) => return None,
+            Ok(Told::Device) => SseEvent::default().event("device").data("{}"),
+            // Whoever fell behind is told what waits now, which is all that counts.
+            Ok(Told::Approval) | Err(RecvError::Lagged(_)) => to_event(&waiting(&state, &current(&state, &handset)?)),
+        };
+        Some((Ok(event), (state, handset, heard, None)))
     });
-    Sse::new(stream).keep_alive(KeepAlive::default())
+    Ok(Sse::new(stream).keep_alive(KeepAlive::default()))
 }
 
 /// The handset as it is now; none once it was removed.
