@@ -244,11 +244,12 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
         wrong("password", format!("`{source}` checks its own passwords; leave it empty"));
     }
     let disabled = match field("disabled") {
-        None | Some("false" | "no") => false,
-        Some("true" | "yes") => true,
+        None => None,
+        Some("false" | "no") => Some(false),
+        Some("true" | "yes") => Some(true),
         Some(other) => {
             wrong("disabled", format!("`{other}` is not `true` or `false`"));
-            false
+            None
         }
     };
     let keep = match field("keep") {
@@ -338,7 +339,7 @@ pub async fn one(
         login,
         password: hashed,
         groups: request.groups.or_else(|| known.map(|known| known.groups.clone())).unwrap_or_default(),
-        disabled: known.is_some_and(|known| known.disabled),
+        disabled: None,
         mail: request.mail,
         phone: request.phone,
         language: request.language.or_else(|| known.map(|known| known.language.clone())).unwrap_or_default(),

@@ -1,6 +1,6 @@
 //! People added, changed in lists, matched with a directory's group, kept out, removed, and brought back.
 
-use super::harness::{Northmoor, Service, Setup, ines, text};
+use super::harness::{Northmoor, PEOPLE, Service, Setup, ines, text};
 use bivector_lab::courier::{CourierHabits, StandInCourier};
 use serde_json::json;
 
@@ -18,6 +18,8 @@ async fn somebody_who_is_suspended_stays_out_at_once_and_a_removal_can_be_taken_
     assert!(service.run(&["person", "suspend", "ines"]).contains("suspended"));
     let (_, trace) = world.log_in("slipway", "ines", "barnacle-and-buoy").await;
     assert_eq!(trace["cause"], "person-suspended", "whatever the directory says");
+    service.import(PEOPLE).await;
+    assert_eq!(service.get("/people/ines").await[0]["state"], "suspended", "an import that says nothing of it brings nobody back");
     service.run(&["person", "suspend", "ines", "--lift"]);
     let (said, done) = fed(service, &["person", "remove", "ines"], "");
     assert!(!done && said.contains("nothing was removed"), "it asks first: {said}");

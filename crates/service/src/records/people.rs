@@ -150,8 +150,8 @@ pub struct NewPerson {
     pub password: Option<String>,
     /// See [`PersonRow::groups`].
     pub groups: Vec<String>,
-    /// See [`PersonRow::disabled`].
-    pub disabled: bool,
+    /// See [`PersonRow::disabled`]; `None` leaves a known person as they are: nobody who was suspended comes back by being imported again.
+    pub disabled: Option<bool>,
     /// See [`PersonRow::mail`].
     pub mail: Option<String>,
     /// See [`PersonRow::phone`].
@@ -250,9 +250,9 @@ pub(super) fn keep(transaction: &Transaction<'_>, person: &NewPerson, now: Momen
     let groups = serde_json::to_string(&person.groups).unwrap_or_else(|_| "[]".into());
     let id: i64 = transaction.query_row(
         "INSERT INTO people (source, login, name, password, groups, disabled, created_us, mail, phone, language, kept)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)
+         VALUES (?1, ?2, ?3, ?4, ?5, coalesce(?6, 0), ?7, ?8, ?9, ?10, ?11)
          ON CONFLICT (source, login) DO UPDATE SET name = excluded.name, password = coalesce(excluded.password, password),
-         groups = excluded.groups, disabled = excluded.disabled, mail = coalesce(excluded.mail, mail), phone = coalesce(excluded.phone, phone),
+         groups = excluded.groups, disabled = coalesce(?6, disabled), mail = coalesce(excluded.mail, mail), phone = coalesce(excluded.phone, phone),
          language = excluded.language, kept = CASE WHEN excluded.password IS NULL THEN kept ELSE excluded.kept END RETURNING id",
         params![
             person.source,
