@@ -220,30 +220,34 @@ pub(super) fn read_people(connection: &Connection, only: Option<(&str, &str)>) -
             pin: row.get(7)?,
         });
     }
-    connection
-        .prepare_cached(
-            "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people
-             WHERE ?1 IS NULL OR (source = ?1 AND login = ?2) ORDER BY source, login",
-        )?
-        .query_map(params![source, login], |row| {
-            let id = row.get::<_, i64>(0)? as u64;
-            let groups: String = row.get(5)?;
-            Ok(PersonRow {
-                id,
-                source: row.get(1)?,
-                login: row.get(2)?,
-                name: row.get(3)?,
-                password: row.get(4)?,
-                groups: serde_json::from_str(&groups).unwrap_or_default(),
-                disabled: row.get(6)?,
-                mail: row.get(7)?,
-                phone: row.get(8)?,
-                language: row.get(9)?,
-                kept: row.get(10)?,
-                factors: factors.remove(&id).unwrap_or_default(),
-            })
-        })?
-        .collect()
+    // Two statements: one that could mean either would look at everybody to find one, and changes look at each of thousands.
+    let (of_all, of_one) = (
+        "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people ORDER BY source, login",
+        "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people WHERE source = ?1 AND login = ?2",
+    );
+    let mut statement = connection.prepare_cached(if only.is_some() { of_one } else { of_all })?;
+    let read = |row: &rusqlite::Row<'_>| {
+        let id = row.get::<_, i64>(0)? as u64;
+        let groups: String = row.get(5)?;
+        Ok(PersonRow {
+            id,
+            source: row.get(1)?,
+            login: row.get(2)?,
+            name: row.get(3)?,
+            password: row.get(4)?,
+            groups: serde_json::from_str(&groups).unwrap_or_default(),
+            disabled: row.get(6)?,
+            mail: row.get(7)?,
+            phone: row.get(8)?,
+            language: row.get(9)?,
+            kept: row.get(10)?,
+            factors: factors.remove(&id).unwrap_or_default(),
+        })
+    };
+    match only.is_some() {
+        true => statement.query_map(params![source, login], read)?.collect(),
+        false => statement.query_map([], read)?.collect(),
+    }
 }
 
 pub(super) fn keep(transaction: &Transaction<'_>, person: &NewPerson, now: Moment) -> rusqlite::Result<()> {
