@@ -115,7 +115,7 @@ const http = '127.0.0.1:18190'
 const demo = spawn(bin, ['demo', '--data', join(work, 'data'), '--http', http, '--radius', '127.0.0.1:18290', '--directory', '127.0.0.1:18390'], { stdio: 'ignore' })
 try {
   await send('Page.enable')
-  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]], {}, 600)
+  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]], {}, 660)
   await sleep(45_000)
   const tokenFile = join(work, 'data/operator.token')
   const token = readFileSync(tokenFile, 'utf8').trim()
@@ -206,7 +206,7 @@ try {
     ['bivector audit list --limit 6', `${bin} audit list --limit 6`],
     ['bivector audit verify', `${bin} audit verify`],
   ], env, 680)
-  await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 760)
+  await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 930)
   await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`], ['bivector lab load --approvals 10000', `${bin} lab load --approvals 10000`]], env, 760)
 } finally {
   demo.kill('SIGINT')

@@ -298,7 +298,9 @@ pub async fn sync(
         }
         synced.left.push(key);
     }
-    if preview || edits.is_empty() {
+    // An empty group is most often a wrong name: nobody is put out because of one.
+    let puts_out_all = members.is_empty() && leavers != Leavers::Keep;
+    if preview || puts_out_all || edits.is_empty() {
         return Ok(Ok(synced));
     }
     let what = format!(

@@ -119,6 +119,9 @@ async fn a_sync_says_who_joined_left_and_changed_before_it_does_anything_and_wel
     let number = done.rsplit("undo ").next().unwrap().split('`').next().unwrap();
     service.run(&["person", "undo", number]);
     assert_eq!(service.get("/people/ines").await[0]["disabled"], false);
+    let (said, went) = fed(service, &["person", "sync", "tidehall", "--group", "turbine-crw", "--leavers", "remove", "--apply"], "");
+    assert!(!went && said.contains("nobody is in `turbine-crw` of tidehall; nobody was put out"), "a wrong name removes nobody: {said}");
+    assert_eq!(service.get("/people/ines").await[0]["disabled"], false);
     let (status, said) = service.call("POST", "/people/sync", Some(json!({ "directory": "tidehal", "group": "x" }))).await;
     assert_eq!((status, said["remedy"].as_str()), (404, Some("known: tidehall")));
 }

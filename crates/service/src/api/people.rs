@@ -163,8 +163,13 @@ pub(super) async fn sync(
         Problem::new(StatusCode::CONFLICT, "source-down", format!("{directory} could not say: {}", why.seen), why.cause.remedy())
     })?;
     if synced.members == 0 && !preview && leavers != Leavers::Keep {
-        // Nothing was changed by it either, as long as nobody is left out by mistake: an empty group is most often a wrong name.
-        tracing::warn!(group, "a sync found nobody in the group");
+        let said = format!("nobody is in `{group}` of {directory}; nobody was put out because of it");
+        return Err(Problem::new(
+            StatusCode::CONFLICT,
+            "group-empty",
+            said,
+            "check the group's name; an empty group is most often a wrong one",
+        ));
     }
     if synced.change.is_some() {
         let what = format!("{group} of {directory}: {} joined, {} left", synced.joined.len(), synced.left.len());

@@ -201,9 +201,8 @@ impl Records {
             })?;
             let touched = rows.collect::<rusqlite::Result<Vec<(String, Option<Snapshot>, Option<Snapshot>)>>>()?;
             let mut since = Vec::new();
-            for (key, before, after) in &touched {
+            for (key, _, after) in &touched {
                 let Some((source, login)) = key.split_once(':') else { continue };
-                let _ = before;
                 let is = snapshot(transaction, source, login)?;
                 if is.map(Snapshot::settled) != after.clone().map(Snapshot::settled) {
                     since.push(key.clone());
