@@ -2,12 +2,14 @@
 
 mod lab;
 mod people;
+mod prove;
 
 pub(crate) use lab::Lab;
 pub(crate) use people::{Factor, Person, Whose};
+pub(crate) use prove::{Drill, Fails, Locate, Login, LoginMethod, Rehearse, Rule, Trace, TraceFilter, Who};
 
 use clap::{Args, Parser, Subcommand};
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::path::PathBuf;
 
 /// Runs login chains from gateways through a second factor to directories; proves and explains them.
@@ -79,6 +81,17 @@ pub(crate) enum Command {
     Read(Read),
     /// Try one login through a gateway's whole chain
     Login(Login),
+    /// Play a list of logins, compare what comes of each with what must come
+    Rehearse(Rehearse),
+    /// Find the layer at which a login breaks
+    Locate(Locate),
+    /// Who can get in by a chain, by which rule, and who is left out
+    Who(Who),
+    /// Rules of chains, tried on made-up people
+    #[command(subcommand)]
+    Rule(Rule),
+    /// Rehearse without a pool member, and see what logins would notice
+    Drill(Drill),
     /// What became of logins, step by step
     #[command(subcommand)]
     Trace(Trace),
@@ -248,6 +261,20 @@ pub(crate) enum Site {
         /// Go back by itself unless confirmed within this time, such as 10m
         #[arg(long, value_name = "TIME")]
         confirm_within: Option<String>,
+        /// Play this rehearsal of the change first; only if it passes is anybody's login decided by it
+        #[arg(long, value_name = "REHEARSAL")]
+        prove: Option<String>,
+    },
+    /// Decide recorded logins again under a site file, and say which would end otherwise
+    Replay {
+        /// The site file; `-` for standard input
+        file: PathBuf,
+        /// How many of the newest logins
+        #[arg(long, default_value_t = 1000, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+        last: u32,
+        /// Only those of this chain
+        #[arg(long)]
+        chain: Option<String>,
     },
     /// Say what a site file would change, in words
     Compare {
@@ -381,38 +408,6 @@ pub(crate) enum Directory {
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct Login {
-    /// The name as it would be typed
-    pub(crate) person: String,
-    /// The gateway it comes through
-    #[arg(long)]
-    pub(crate) via: String,
-    /// Read what would be typed in the password field from a file; `-` for standard input [default: asked for]
-    #[arg(long)]
-    pub(crate) password_file: Option<PathBuf>,
-    /// Read the answers to prompts from a file, one a line [default: asked for]
-    #[arg(long, value_name = "FILE")]
-    pub(crate) answers_file: Option<PathBuf>,
-    /// How the password is sent
-    #[arg(long, value_enum, default_value_t = LoginMethod::Pap)]
-    pub(crate) method: LoginMethod,
-    /// The address of the person's own program, as the gateway would tell it
-    #[arg(long, value_name = "ADDRESS")]
-    pub(crate) caller: Option<IpAddr>,
-}
-
-/// A method that can be tried.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum LoginMethod {
-    /// As text
-    Pap,
-    /// As a CHAP proof
-    Chap,
-    /// As an MS-CHAPv2 proof
-    MsChapV2,
-}
-
-#[derive(Debug, Args)]
 pub(crate) struct Read {
     /// The chain; may be left out where the gateway has one only
     #[arg(long)]
@@ -426,51 +421,4 @@ pub(crate) struct Read {
     /// Read the text from a file; `-` for standard input [default: asked for]
     #[arg(long, value_name = "FILE")]
     pub(crate) text_file: Option<PathBuf>,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Trace {
-    /// List traces, newest first
-    List {
-        #[command(flatten)]
-        filter: TraceFilter,
-        /// How many
-        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
-        limit: u32,
-    },
-    /// Show one trace step by step
-    Show {
-        /// Its reference, as the person at the keyboard read it
-        reference: String,
-    },
-    /// Print traces as they come
-    Follow {
-        #[command(flatten)]
-        filter: TraceFilter,
-        /// End after this time, such as 30s, 10m or 1h
-        #[arg(long = "for", value_name = "TIME")]
-        duration: Option<String>,
-        /// End after so many traces
-        #[arg(long)]
-        count: Option<u64>,
-    },
-}
-
-#[derive(Debug, Clone, Args)]
-pub(crate) struct TraceFilter {
-    /// Only this person, by login name
-    #[arg(long)]
-    pub(crate) person: Option<String>,
-    /// Only this gateway
-    #[arg(long)]
-    pub(crate) gateway: Option<String>,
-    /// Only this chain
-    #[arg(long)]
-    pub(crate) chain: Option<String>,
-    /// Only this outcome: accepted, refused or silent
-    #[arg(long)]
-    pub(crate) outcome: Option<String>,
-    /// Only this cause
-    #[arg(long)]
-    pub(crate) cause: Option<String>,
 }

@@ -152,6 +152,36 @@ impl Client {
         Err(problem.into())
     }
 
+    /// The body of an answer as it comes.
+    ///
+    /// # Errors
+    /// As [`Client::ask`].
+    pub(crate) async fn stream(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+    ) -> Result<BoxStream<'static, reqwest::Result<bytes::Bytes>>, Failure> {
+        let response = self.send(Method::GET, path, query, None::<&()>).await?;
+        if response.status().is_success() {
+            return Ok(response.bytes_stream().boxed());
+        }
+        let problem: Problem = response.json().await.map_err(|error| self.unreachable(&error))?;
+        Err(problem.into())
+    }
+
+    /// An answer that is plain text.
+    ///
+    /// # Errors
+    /// As [`Client::ask`].
+    pub(crate) async fn text(&self, path: &str, query: &[(&str, String)]) -> Result<String, Failure> {
+        let mut stream = self.stream(path, query).await?;
+        let mut text = Vec::new();
+        while let Some(chunk) = stream.next().await {
+            text.extend_from_slice(&chunk.map_err(|error| self.unreachable(&error))?);
+        }
+        Ok(String::from_utf8_lossy(&text).into_owned())
+    }
+
     /// Waits until the service is ready, at most for `limit`.
     ///
     /// # Errors

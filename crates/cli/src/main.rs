@@ -56,6 +56,11 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Factor(factor) => commands::factor::run(factor, &global).await,
         Command::Read(read) => commands::read::run(read, &global).await,
         Command::Login(login) => commands::login::run(login, &global).await,
+        Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, &global).await,
+        Command::Locate(locate) => commands::locate::run(locate, &global).await,
+        Command::Who(who) => commands::who::run(who, &global).await,
+        Command::Rule(rule) => commands::rule::run(rule, &global).await,
+        Command::Drill(drill) => commands::drill::run(drill, &global).await,
         Command::Trace(trace) => commands::trace::run(trace, &global).await,
         Command::Lab(lab) => commands::lab::run(lab, &global).await,
         Command::ApiDescription => {

@@ -12,16 +12,20 @@ pub(crate) fn print(view: &TraceView) {
     let person = if row.typed_name.is_empty() { "?" } else { &row.typed_name };
     let to = if row.chain.is_empty() { String::new() } else { format!(" → {}", row.chain) };
     line(format!(
-        "{}  {}  {person} via {}{to}  {}  revision {}",
+        "{}  {}  {person} via {}{to}  {}  {}",
         row.reference,
         outcome(row.outcome),
         row.gateway,
         when(row.began_us),
-        row.revision
+        if row.revision == 0 { "a draft".to_owned() } else { format!("revision {}", row.revision) }
     ));
     if let (Some(cause), Some(sentence), Some(remedy)) = (row.cause, &view.sentence, &view.remedy) {
         line(format!("  {}  {sentence}", paint(cause.slug(), "1")));
         line(format!("  remedy: {remedy}"));
+        if let Some(number) = view.line {
+            let text = view.line_text.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
+            line(paint(&format!("  line {number} of the site file{text}"), "2"));
+        }
     }
     line("");
     let axis = Axis::of(&view.steps);

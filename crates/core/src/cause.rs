@@ -48,6 +48,12 @@ macro_rules! causes {
                 match self { $(Cause::$variant => $remedy,)* }
             }
 
+            /// Whether such a packet is met with silence, as the standard wants it.
+            pub fn is_silent(self) -> bool {
+                use Cause::*;
+                matches!(self, GatewayUnknown | SecretDiffers | PacketAltered | IntegrityMissing | PacketMalformed | Overloaded)
+            }
+
             /// Whose side it is on.
             pub fn fault(self) -> Fault {
                 match self { $(Cause::$variant => Fault::$fault,)* }

@@ -140,6 +140,18 @@ impl Form {
         Some(text)
     }
 
+    /// Builds the text of a reading again from its parts; a part that is not given is left out.
+    pub fn rebuild(&self, password: &str, pin: Option<&str>, code: Option<&str>, word: Option<&str>) -> String {
+        let part = |field: &Field| match field {
+            Field::Password => password.to_owned(),
+            Field::Pin(..) => pin.unwrap_or_default().to_owned(),
+            Field::Code(..) => code.unwrap_or_default().to_owned(),
+            Field::Factor => word.unwrap_or_default().to_owned(),
+            Field::Literal(literal) => literal.clone(),
+        };
+        self.fields.iter().map(part).collect()
+    }
+
     /// Reads a text by this form: all ways in which it fits, longer codes and PINs first.
     fn read(&self, index: usize, factors: &[String], text: &str, found: &mut Vec<Reading>) {
         let free = self.fields.iter().position(|field| *field == Field::Password);

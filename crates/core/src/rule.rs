@@ -23,6 +23,23 @@ impl When {
         self.labels.iter().all(|(key, value)| labels.get(key) == Some(value))
     }
 
+    /// Whether it is about somebody in these groups, through a gateway with these labels.
+    pub fn meets(&self, groups: &Groups, labels: &BTreeMap<String, String>) -> bool {
+        (self.groups.is_empty() || self.groups.iter().any(|group| groups.contains(group))) && self.fits_labels(labels)
+    }
+
+    /// Why it is not; nothing where it is.
+    pub fn misses(&self, groups: &Groups, labels: &BTreeMap<String, String>) -> Option<String> {
+        if !self.groups.is_empty() && !self.groups.iter().any(|group| groups.contains(group)) {
+            return Some(format!("not in {}", self.groups.join(" or ")));
+        }
+        let wrong = self.labels.iter().find(|(key, value)| labels.get(*key) != Some(value));
+        wrong.map(|(key, value)| match labels.get(key) {
+            Some(own) => format!("the gateway's {key} is {own}, not {value}"),
+            None => format!("the gateway has no label {key}"),
+        })
+    }
+
     /// Whether everything that fits `other` fits this too.
     pub fn covers(&self, other: &When) -> bool {
         let groups = self.groups.is_empty() || !other.groups.is_empty() && other.groups.iter().all(|group| self.groups.contains(group));

@@ -1,6 +1,7 @@
 //! The record of one login. The machine writes it, so that service, simulation and tests explain themselves alike.
 
 use crate::cause::Cause;
+use crate::facts::Facts;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -125,8 +126,15 @@ pub struct Trace {
     pub cause: Option<Cause>,
     /// The grant it got.
     pub grant: Option<String>,
+    /// The second factor that was given.
+    pub factor: Option<String>,
+    /// Why no second factor was asked for, where none was.
+    pub waived: Option<String>,
     /// The revision of the site that decided it.
     pub revision: u64,
     /// Its steps in order.
     pub steps: Vec<Step>,
+    /// What it learned from outside.
+    #[schema(ignore)]
+    pub facts: Box<Facts>,
 }

@@ -130,6 +130,16 @@ impl Request {
         Ok(Request { message, password: None, signed: true, replies: IntegrityPolicy::Required })
     }
 
+    /// An Access-Request that begins EAP with the person's name (RFC 3579 section 2.1).
+    pub fn eap_start(name: &str) -> Self {
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, name.as_bytes());
+        // A response of type identity (RFC 3748 section 5.1): code 2, identifier 1, length, type 1, the name.
+        let length = u16::try_from(name.len() + 5).unwrap_or(u16::MAX).to_be_bytes();
+        message.push(AttributeType::EapMessage, &[&[2, 1, length[0], length[1], 1], name.as_bytes()].concat());
+        Request { message, password: None, signed: true, replies: IntegrityPolicy::Required }
+    }
+
     /// "Are you alive?" (RFC 5997).
     pub fn status() -> Self {
         Request { message: Message::new(Code::StatusServer), password: None, signed: true, replies: IntegrityPolicy::Required }
@@ -171,6 +181,15 @@ impl Asker {
     /// The socket's.
     pub async fn connect(local: SocketAddr, server: SocketAddr) -> io::Result<Self> {
         let socket = UdpSocket::bind(local).await?;
+        socket.connect(server).await?;
+        Ok(Asker { socket, eager: false })
+    }
+
+    /// Asks over a socket that is bound already, so that the server can be told of its address first.
+    ///
+    /// # Errors
+    /// The socket's.
+    pub async fn over(socket: UdpSocket, server: SocketAddr) -> io::Result<Self> {
         socket.connect(server).await?;
         Ok(Asker { socket, eager: false })
     }

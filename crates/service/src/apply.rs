@@ -5,8 +5,10 @@ use crate::confirm::awaiting;
 use crate::doors::radius::RadiusDoor;
 use crate::error::ServiceError;
 use crate::live::{LiveSite, known};
+use crate::rehearsal::{self, Asked, PARALLEL};
 use crate::shared::{Event, Shared};
 use bivector_core::Cause;
+use bivector_core::run::{Run, RunState};
 use bivector_core::site::{Difference, Finding, Site, compare};
 use futures_util::future::join_all;
 use std::net::SocketAddr;
@@ -38,6 +40,8 @@ pub struct Applied {
     pub unreachable: Vec<String>,
     /// What differs from the revision before.
     pub differences: Vec<Difference>,
+    /// The run that proved it.
+    pub proved: Option<Run>,
 }
 
 /// A change as an operator asks for it.
@@ -55,6 +59,8 @@ pub struct Change {
     pub weaker_is_meant: bool,
     /// Whether it may take the place of a revision that waits to be confirmed.
     pub while_unconfirmed: bool,
+    /// A rehearsal of the change itself that must pass before anybody's login is decided by it.
+    pub prove: Option<String>,
 }
 
 impl Doors {
@@ -78,6 +84,14 @@ impl Doors {
             return Err(ServiceError::Weaker(differences.into_iter().filter(|one| one.weaker).collect()));
         }
         let mut live = LiveSite::prepare(site, 0, &shared.records, &shared.seal, &shared.data)?;
+        let proved = match &change.prove {
+            Some(rehearsal) => {
+                let (proved, run) = prove(live, rehearsal, &change.operator, shared).await?;
+                live = proved;
+                Some(run)
+            }
+            None => None,
+        };
         let (doors, new) = open_doors(&open, &live, shared)?;
         let unreachable = match try_readers(&live).await {
             Ok(unreachable) => unreachable,
@@ -89,7 +103,7 @@ impl Doors {
         live.revision = shared.records.add_revision(change.text, change.operator, change.note, clock::now()).await?;
         let revision = live.revision;
         put_in_force(live, doors, &mut open, shared);
-        Ok(Applied { revision, findings, unreachable, differences })
+        Ok(Applied { revision, findings, unreachable, differences, proved })
     }
 
     /// Puts the newest revision in force at start. Its directories may be down: logins will say so.
@@ -164,6 +178,38 @@ fn open_doors(open: &OpenDoors, live: &LiveSite, shared: &Arc<Shared>) -> Result
         }
     }
     Ok((doors, new))
+}
+
+/// Runs a rehearsal of a site that is not in force: its logins are decided by it, nobody else's are.
+async fn prove(live: LiveSite, rehearsal: &str, operator: &str, shared: &Arc<Shared>) -> Result<(LiveSite, Run), ServiceError> {
+    let Some(found) = live.site.rehearsals.iter().find(|own| own.name == rehearsal).cloned() else {
+        let names: Vec<&str> = live.site.rehearsals.iter().map(|rehearsal| rehearsal.name.as_str()).collect();
+        return Err(ServiceError::Refused {
+            what: format!("there is no rehearsal `{rehearsal}` in the site that is to be proved"),
+            remedy: if names.is_empty() {
+                "`bivector rehearse --starter CHAIN` writes a first one".to_owned()
+            } else {
+                format!("known: {}", names.join(", "))
+            },
+        });
+    };
+    let live = Arc::new(live);
+    let asked = Asked {
+        rehearsal: found,
+        live: Arc::clone(&live),
+        draft: true,
+        operator: operator.to_owned(),
+        repeat: 1,
+        parallel: PARALLEL,
+        without: None,
+    };
+    let run = rehearsal::run(shared, asked).await?;
+    if run.state != RunState::Passed {
+        return Err(ServiceError::NotProved(Box::new(run)));
+    }
+    // The doors of the run are closed; a login that one of them still ends holds no more than a copy of its own.
+    let live = Arc::try_unwrap(live).unwrap_or_else(|live| live.with_site((*live.site).clone()));
+    Ok((live, run))
 }
 
 /// A refused service account stops an apply; a server that is down does not, since it may come back.

@@ -290,6 +290,11 @@ impl Approvals {
         hub.pending.get(&id).filter(|pending| pending.ask.person == person).map(|pending| Arc::clone(&pending.shown))
     }
 
+    /// Whether a handset of a person listens now.
+    pub fn is_heard(&self, person: &str) -> bool {
+        self.hub.lock().is_ok_and(|hub| hub.listeners.get(person).is_some_and(|sender| sender.receiver_count() > 0))
+    }
+
     /// How many approvals wait.
     pub fn count(&self) -> usize {
         self.hub.lock().map_or(0, |hub| hub.by_person.len())

@@ -93,6 +93,7 @@ async fn go_back(doors: &Arc<Doors>, shared: &Arc<Shared>, waiting: &Awaiting) -
         expected: shared.live.load().as_ref().map(|_| waiting.revision),
         weaker_is_meant: true,
         while_unconfirmed: true,
+        prove: None,
     };
     match doors.apply(change, shared).await {
         Ok(applied) => {

@@ -4,6 +4,7 @@ use crate::clock::LoginClock;
 use crate::live::LiveSite;
 use crate::metrics;
 use crate::records::{Marked, RecordsError, Took};
+use crate::rehearsal::Stage;
 use crate::roster::Roster;
 use crate::seal::{digits, random};
 use crate::shared::Shared;
@@ -12,12 +13,18 @@ use bivector_core::site::SourceRef;
 use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
 
-/// Runs a login until it is decided.
-pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock) {
+/// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
+pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
     loop {
         match login.next() {
             Next::Ask(need) => {
-                let fact = answer(need, live, shared, clock).await;
+                let fact = match stage {
+                    None => answer(need, live, shared, clock).await,
+                    Some(stage) => match stage.play(need) {
+                        Ok(fact) => fact,
+                        Err(need) => stage.hear(answer(need, live, shared, clock).await, &shared.roster, clock.now()),
+                    },
+                };
                 login.learn(fact, clock.now());
             }
             Next::Wait(until, _timer) => {
@@ -119,7 +126,7 @@ fn not_ready() -> Unavailable {
     Unavailable { cause: Cause::Unfinished, seen: "the source is not part of this revision".into() }
 }
 
-async fn find(source: SourceRef, name: &str, live: &LiveSite, roster: &Roster) -> Answer<PersonAnswer> {
+pub(crate) async fn find(source: SourceRef, name: &str, live: &LiveSite, roster: &Roster) -> Answer<PersonAnswer> {
     match source {
         SourceRef::Roster => Answer::ours(roster.find(name)),
         SourceRef::Directory(index) => match live.directories.get(index) {
@@ -149,7 +156,13 @@ async fn kept_secret(source: SourceRef, person: &Found, live: &LiveSite, roster:
     }
 }
 
-async fn check(source: SourceRef, person: &Found, guess: Secret<String>, live: &LiveSite, roster: &Roster) -> Answer<PasswordAnswer> {
+pub(crate) async fn check(
+    source: SourceRef,
+    person: &Found,
+    guess: Secret<String>,
+    live: &LiveSite,
+    roster: &Roster,
+) -> Answer<PasswordAnswer> {
     match source {
         SourceRef::Roster => Answer::ours(roster.check(&person.login, guess).await),
         SourceRef::Directory(index) => match live.directories.get(index) {

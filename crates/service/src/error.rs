@@ -1,5 +1,6 @@
 //! What can keep the service from starting or a change from being made.
 
+use bivector_core::run::Run;
 use bivector_core::site::{Difference, Finding};
 use std::io;
 use std::net::SocketAddr;
@@ -105,6 +106,9 @@ pub enum ServiceError {
     /// The change makes logging in weaker, and nobody said that this is meant.
     #[error("the change makes logging in weaker: {}", .0.iter().map(|one| format!("{}: {}", one.about, one.said)).collect::<Vec<_>>().join("; "))]
     Weaker(Vec<Difference>),
+    /// The rehearsal of a change did not pass.
+    #[error("the change is not in force: {} of {} logins of its rehearsal `{}` did not come out as they must", .0.total - .0.passed, .0.total, .0.rehearsal)]
+    NotProved(Box<Run>),
     /// The revision in force waits to be confirmed.
     #[error("revision {revision} waits to be confirmed, or goes back to {back_to}")]
     Unconfirmed {
@@ -145,6 +149,9 @@ impl ServiceError {
             ServiceError::Site(_) => "correct the site file; `bivector site check FILE` shows each place".into(),
             ServiceError::Directory { remedy, .. } | ServiceError::Refused { remedy, .. } => remedy.clone(),
             ServiceError::Weaker(_) => "apply it with `--weaker-is-meant`, if it is".into(),
+            ServiceError::NotProved(run) => {
+                format!("the site is as it was; `bivector rehearse --run {}` shows what came otherwise", run.id)
+            }
             ServiceError::Unconfirmed { back_to, .. } => {
                 format!("confirm it with `bivector site confirm`, or go back now with `bivector site restore {back_to}`")
             }

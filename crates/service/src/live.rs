@@ -35,7 +35,7 @@ pub struct LiveSite {
     /// Upstreams, by index in the site.
     pub upstreams: Vec<Arc<UpstreamSource>>,
     /// Couriers, by index in the site.
-    pub couriers: Vec<CourierSource>,
+    pub couriers: Vec<Arc<CourierSource>>,
     /// Addresses of the gateways' host names, as they resolved last.
     resolved: ArcSwap<HashMap<IpAddr, usize>>,
 }
@@ -147,10 +147,24 @@ impl LiveSite {
         let couriers = site
             .couriers
             .iter()
-            .map(|courier| CourierSource::prepare(courier.clone(), courier.secret.as_deref().map(open).transpose()?, data))
+            .map(|courier| CourierSource::prepare(courier.clone(), courier.secret.as_deref().map(open).transpose()?, data).map(Arc::new))
             .collect::<Result<Vec<_>, _>>()?;
         let in_flight = site.gateways.iter().map(|_| AtomicUsize::new(0)).collect();
         Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories, upstreams, couriers, resolved: ArcSwap::default() })
+    }
+
+    /// The same with another reading of the site: sources and secrets are shared, so only what concerns nobody outside may differ.
+    pub fn with_site(&self, site: Site) -> Self {
+        LiveSite {
+            revision: self.revision,
+            secrets: self.secrets.clone(),
+            in_flight: site.gateways.iter().map(|_| AtomicUsize::new(0)).collect(),
+            directories: self.directories.clone(),
+            upstreams: self.upstreams.clone(),
+            couriers: self.couriers.clone(),
+            resolved: ArcSwap::from(self.resolved.load_full()),
+            site: Arc::new(site),
+        }
     }
 
     /// Takes over what was known of sources under the revision before, so that a dead server stays left alone and lights do not flicker.
@@ -202,7 +216,7 @@ impl LiveSite {
     }
 }
 
-fn open_secret(name: &str, sealed: &BTreeMap<String, SealedSecret>, seal: &Seal) -> Result<Secret<Vec<u8>>, ServiceError> {
+pub(crate) fn open_secret(name: &str, sealed: &BTreeMap<String, SealedSecret>, seal: &Seal) -> Result<Secret<Vec<u8>>, ServiceError> {
     let refused = |what: String| ServiceError::Refused { what, remedy: format!("run `bivector secret set {name}`") };
     let sealed = sealed.get(name).ok_or_else(|| refused(format!("no secret is sealed under `{name}`")))?;
     seal.open(&secret_purpose(name), &sealed.current).map_err(|error| refused(format!("the secret `{name}`: {error}")))

@@ -235,6 +235,13 @@ impl Roster {
         }
     }
 
+    /// Forgets wrong codes that were counted under names with this beginning.
+    pub fn forget_locks(&self, beginning: &str) {
+        if let Ok(mut locks) = self.locks.lock() {
+            locks.retain(|person, _| !person.starts_with(beginning));
+        }
+    }
+
     /// All people, by source and login.
     pub fn all(&self) -> Vec<Arc<PersonRow>> {
         let mut all: Vec<_> = self.people.read().map(|people| people.values().cloned().collect()).unwrap_or_default();

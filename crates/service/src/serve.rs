@@ -81,6 +81,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     let seal = Arc::new(open_seal(&key_path, &records).await?);
     let new_token_file = first_operator(&options.data, &records).await?;
     let roster = Roster::load(&records, Arc::clone(&seal))?;
+    records.end_lost_runs().await?;
     let newest = records.newest_trace()?;
     let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster, newest));
     let listener = TcpListener::bind(options.http).await.map_err(|source| ServiceError::Listen {
@@ -96,6 +97,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error @ ServiceError::Listen { .. }) => return Err(error),
         Err(error) => (None, Some(error)),
     };
+    tokio::spawn(crate::prune::prune(Arc::downgrade(&shared)));
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
     let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), tls.is_some(), stopped.clone())?);

@@ -52,6 +52,12 @@ pub enum Event {
         /// The person's key.
         person: String,
     },
+    /// A rehearsal went on, or ended.
+    Run {
+        /// How far it is; its results are not part of this.
+        #[serde(flatten)]
+        progress: crate::rehearsal::Progress,
+    },
     /// A revision of the site is in force.
     Site {
         /// Its number.
@@ -81,6 +87,8 @@ pub struct Shared {
     pub sendings: Sendings,
     /// Approvals that wait.
     pub approvals: Approvals,
+    /// Rehearsals under way.
+    pub runs: crate::rehearsal::Runs,
     /// Event line.
     pub events: broadcast::Sender<Event>,
     /// When each gateway last proved itself with the old and with the next value of its secret; only while both count.
@@ -100,6 +108,7 @@ impl Shared {
             roster,
             sendings: Sendings::default(),
             approvals: Approvals::default(),
+            runs: crate::rehearsal::Runs::default(),
             events: broadcast::Sender::new(EVENTS_KEPT),
             rotations: Mutex::new(HashMap::new()),
             next_trace: AtomicU64::new(newest_trace + 1),
@@ -107,13 +116,15 @@ impl Shared {
     }
 
     /// Keeps a trace and tells the listeners once it can be read. Dropped, and counted, if the records cannot keep up.
-    pub fn keep_trace(&self, trace: Trace) {
+    ///
+    /// Gives the row that it is listed as.
+    pub fn keep_trace(&self, trace: Trace) -> TraceRow {
         let row = TraceRow::of(self.next_trace.fetch_add(1, Ordering::Relaxed), &trace);
         let event = Event::Trace(Box::new(row.clone()));
         let events = self.events.clone();
-        let steps = crate::records::written_steps(&trace.steps);
+        let (written, steps) = (row.clone(), crate::records::WrittenTrace::of(&trace));
         let kept = self.records.post(
-            move |transaction| crate::records::insert_trace(transaction, &row, &steps),
+            move |transaction| crate::records::insert_trace(transaction, &written, &steps),
             move || {
                 // Nobody listening is no error.
                 let _ = events.send(event);
@@ -122,6 +133,7 @@ impl Shared {
         if !kept {
             crate::metrics::dropped_trace();
         }
+        row
     }
 
     /// Writes into the audit what an operator did. Called once it is done.

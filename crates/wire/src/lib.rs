@@ -15,6 +15,7 @@ mod password;
 mod reply;
 mod salted;
 mod secret;
+mod words;
 
 pub use attribute::{AttributeError, Value, VendorAttribute, push_attribute, push_split, push_vendor, render};
 pub use chap::{ChapError, ChapProof, chap_password};
@@ -29,3 +30,4 @@ pub use password::{HiddenPasswordError, MAX_PASSWORD, hide_password, reads_like_
 pub use reply::{Message, TooLong};
 pub use salted::{MAX_SALTED, hide_salted, reveal_salted};
 pub use secret::Secret;
+pub use words::in_words;

@@ -17,10 +17,11 @@ use std::process::ExitCode;
 pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCode, Failure> {
     match command {
         SiteCommand::Check { file, offline } => check(&file, offline, global).await,
-        SiteCommand::Apply { file, note, expected, weaker_is_meant, confirm_within } => {
+        SiteCommand::Replay { file, last, chain } => super::replay::run(&file, last, chain, global).await,
+        SiteCommand::Apply { file, note, expected, weaker_is_meant, confirm_within, prove } => {
             let text = output::read_file(&file)?;
             let confirm_within_s = confirm_within.as_deref().map(seconds).transpose()?;
-            let request = ApplyRequest { text: text.clone(), note, expected, weaker_is_meant, confirm_within_s };
+            let request = ApplyRequest { text: text.clone(), note, expected, weaker_is_meant, confirm_within_s, prove };
             put_in_force(&file.display().to_string(), &text, "/site/revisions", &request, global).await
         }
         SiteCommand::Compare { file, revision, against, lines } => compare(file.as_deref(), revision, against, lines, global).await,
@@ -153,6 +154,9 @@ async fn put_in_force<R: Serialize>(title: &str, text: &str, path: &str, request
                 output::line(format!("warning: {source}"));
             }
             print_differences(&applied.differences);
+            if let Some(run) = &applied.proved {
+                output::line(format!("proved by {}: {} of {} logins as expected (run {})", run.rehearsal, run.passed, run.total, run.id));
+            }
             output::line(format!("revision {} is in force", applied.revision));
             if let Some(until) = applied.until_us {
                 let until = output::when(until);
@@ -167,6 +171,10 @@ async fn put_in_force<R: Serialize>(title: &str, text: &str, path: &str, request
         Answer::Refused(problem) if !problem.differences.is_empty() && !global.json => {
             print_differences(&problem.differences);
             Err(Failure::no("nothing was applied: logging in would become weaker", problem.remedy))
+        }
+        Answer::Refused(problem) if problem.run.is_some() && !global.json => {
+            problem.run.iter().for_each(|run| super::rehearse::print(run));
+            Err(Failure::no(problem.title, problem.remedy))
         }
         Answer::Refused(problem) if global.json => {
             output::json(&problem);

@@ -8,6 +8,7 @@ use crate::arguments::Demo;
 use crate::commands::serve::{interrupted, log_to_stderr};
 use crate::failure::Failure;
 use crate::output;
+use bivector_core::run::RunState;
 use cases::Played;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -18,6 +19,8 @@ pub(crate) const DIRECTORY: &str = include_str!("../../../../demo/directory.toml
 /// What the stand-in upstream takes.
 pub(crate) const UPSTREAM: &str = include_str!("../../../../demo/upstream.toml");
 const SITE: &str = include_str!("../../../../demo/site.toml");
+/// Personas and rehearsals: a part of the site file that the demo applies.
+const REHEARSALS: &str = include_str!("../../../../demo/rehearsals.toml");
 const PEOPLE: &str = include_str!("../../../../demo/people.csv");
 const SECRETS: &str = include_str!("../../../../demo/secrets.toml");
 
@@ -40,14 +43,21 @@ pub(crate) async fn run(demo: Demo, json: bool) -> Result<ExitCode, Failure> {
             return Err(failure);
         }
     };
-    let good = played.iter().all(|played| played.as_expected);
+    let rehearsed = world.rehearse().await?;
+    let passed = rehearsed.iter().all(|run| run.state == RunState::Passed);
+    let good = passed && played.iter().all(|played| played.as_expected);
     if json {
         output::json(&played);
     } else if demo.once {
         print_table(&played);
     }
+    if !json {
+        for run in &rehearsed {
+            let mark = if run.state == RunState::Passed { output::paint("✓", "36") } else { output::paint("✕", "31") };
+            output::line(format!("{mark} rehearsal {}: {} of {} logins as expected", run.rehearsal, run.passed, run.total));
+        }
+    }
     if !demo.once {
-        world.restart_first_directory().await?;
         stay(&mut world).await;
     }
     world.stop().await;
@@ -96,6 +106,8 @@ async fn stay(world: &mut World) {
     output::line("  bivector trace list");
     output::line("  bivector directory probe tidehall --person ines");
     output::line("  bivector trace follow --person ines --for 10m");
+    output::line("  bivector rehearse staff");
+    output::line("  bivector locate odo --via breakwater --without-password");
     output::line("  bivector login ines --via breakwater      (password barnacle-and-buoy, then a code; see the next line)");
     output::line(format!("  the code of ines now is {}; a new one every 30 s", world.code_now("ines")));
     output::line(format!("  bivector lab courier --read --http {}      (the codes that were sent)", world.courier.http()));

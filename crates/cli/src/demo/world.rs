@@ -1,11 +1,12 @@
 //! The demo's world: two directory servers, the service, gateways; set up through the API as an operator would.
 
 use super::codes::Codes;
-use super::{DIRECTORY, PEOPLE, SECRETS, SITE, UPSTREAM};
+use super::{DIRECTORY, PEOPLE, REHEARSALS, SECRETS, SITE, UPSTREAM};
 use crate::arguments::Demo;
-use crate::client::Client;
+use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output::read_hidden;
+use bivector_core::run::{Run, RunState};
 use bivector_exchange::Patience;
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
@@ -13,7 +14,7 @@ use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{HandsetError, RobotHandset};
 use bivector_lab::upstream::{Habits, StandInUpstream};
-use bivector_service::api::{AppliedView, ApplyRequest, ConfirmRequest, InviteRequest, PersonView, Released};
+use bivector_service::api::{AppliedView, ApplyRequest, ConfirmRequest, InviteRequest, PersonView, RehearsalView, Released, RunRequest};
 use bivector_service::invitations::Made;
 use bivector_service::people::Imported;
 use bivector_service::records::{Revision, Sync};
@@ -146,6 +147,23 @@ impl World {
         Ok(())
     }
 
+    /// Runs the site's rehearsals, with all directory servers back.
+    pub(crate) async fn rehearse(&mut self) -> Result<Vec<Run>, Failure> {
+        self.restart_first_directory().await?;
+        let mut runs = Vec::new();
+        let rehearsals: Vec<RehearsalView> = self.client.get("/rehearsals", &[]).await?;
+        for rehearsal in rehearsals {
+            let path = format!("/rehearsals/{}/runs", encode(&rehearsal.name));
+            let mut run: Run = self.client.ask(Method::POST, &path, &[], Some(&RunRequest::default())).await?;
+            while run.state == RunState::Running {
+                tokio::time::sleep(Duration::from_millis(50)).await;
+                run = self.client.get(&format!("/runs/{}", run.id), &[]).await?;
+            }
+            runs.push(run);
+        }
+        Ok(runs)
+    }
+
     pub(crate) fn server(&self) -> String {
         format!("http://{}", self.running.http)
     }
@@ -233,7 +251,8 @@ fn site_text(
     } else {
         format!("\"{radius}\"")
     };
-    SITE.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
+    let text = format!("{SITE}\n{REHEARSALS}");
+    text.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
         .replacen("http://localhost:18080", &format!("http://localhost:{}", http.port()), 1)
         .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)
         .replacen("127.0.0.1:18637", &directories[1].to_string(), 1)

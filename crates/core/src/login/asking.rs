@@ -316,7 +316,11 @@ impl Login {
         if let Some(sent) = asking.sent.clone().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit())) {
             let equals = bool::from(sent.code.open().expose().as_bytes().ct_eq(text.as_bytes()));
             if equals && now <= sent.until {
-                return State::Marking { person: asking.person, proof: MarkFor::Sent { equals }, then: AfterMark::Rules(asking.first) };
+                return State::Marking {
+                    person: asking.person,
+                    proof: MarkFor::Sent { equals, courier: sent.courier },
+                    then: AfterMark::Rules(asking.first),
+                };
             }
             if equals {
                 self.step(Hop::Second, "code", Tone::Note, now, "the code that was sent has ended".to_owned(), None);

@@ -5,7 +5,7 @@ use super::fact::*;
 use super::machine::{Login, State};
 use super::proof::{Second, SecondProved, SecondWaived};
 use crate::cause::Cause;
-use crate::device::{Device, Makes};
+use crate::device::{CodeKind, Device, Makes};
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::WhenNotEnrolled;
@@ -81,6 +81,7 @@ impl Login {
             (Some(proved), _) => {
                 let said = "the app's first code is right: it is the person's second factor from now on".to_owned();
                 self.step(Hop::Second, "enrolled", Tone::Good, now, said, None);
+                self.trace.factor = Some(CodeKind::Totp.name().to_owned());
                 self.rules(&asking.person, asking.first, Second::Proved(proved), now)
             }
             (None, AddAnswer::EnrolledMeanwhile) => {

@@ -268,8 +268,10 @@ impl Login {
             return self.refuse(Cause::PasswordUnreadable, now);
         };
         let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
-        let Chosen { guess, code, tone, said } = choose(chain, &text, &evidence);
+        let chosen = choose(chain, &text, &evidence);
         let (line, checked_before) = (Some(chain.forms_line), FirstProved::by_gateway(source, chain));
+        self.note_reading(&chosen);
+        let Chosen { guess, code, tone, said, .. } = chosen;
         self.step(Hop::Reading, "password field", tone, now, said, line);
         if let Some(first) = checked_before {
             let said = "not checked here: the chain is `code_only`, its gateways check passwords themselves".to_owned();

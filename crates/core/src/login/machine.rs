@@ -13,6 +13,7 @@ use super::{Refusal, Verdict};
 use crate::cause::Cause;
 use crate::device::VerifiedCode;
 use crate::directory::Notice;
+use crate::facts::Facts;
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::{Chain, Gateway, Site, SourceRef};
@@ -148,7 +149,7 @@ pub struct Login {
     pub(super) chain: Option<usize>,
     pub(super) began: Moment,
     pub(super) last: Moment,
-    state: State,
+    pub(super) state: State,
     pub(super) trace: Trace,
     /// The name that sources are asked for, and the realm that it was typed with.
     pub(super) name: String,
@@ -203,8 +204,17 @@ impl Login {
             outcome: Outcome::Refused,
             cause: None,
             grant: None,
+            factor: None,
+            waived: None,
             revision,
             steps: Vec::with_capacity(12),
+            facts: Box::new(Facts {
+                port: request.port,
+                signed: request.is_signed(),
+                answers_prompt: request.state.is_some(),
+                station: request.station.clone(),
+                ..Facts::default()
+            }),
         };
         let mut login = Login {
             site,
@@ -282,6 +292,7 @@ impl Login {
 
     /// Tells the answer to the last need.
     pub fn learn(&mut self, fact: Fact, now: Moment) {
+        self.note_fact(&fact);
         let state = std::mem::replace(&mut self.state, State::Moving);
         self.state = match (state, fact) {
             (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),

@@ -19,6 +19,7 @@ mod enrolling;
 mod fact;
 mod first;
 mod machine;
+mod noting;
 mod pending;
 mod proof;
 mod prove;
@@ -41,7 +42,7 @@ pub use fact::*;
 pub use machine::{Login, Next, Timer};
 pub use pending::Pending;
 pub use proof::{Accept, FirstProved, RequestAuthentic, Second, SecondProved, SecondWaived};
-pub use reading::{ReadingView, explain_readings};
+pub use reading::{Looked, LookedCode, ReadingView, explain_readings, look_at};
 pub use request::{Arrival, Credential, Proof, Request};
 pub use upstream::{Given, HiddenKind, HiddenValue, PassedCredential, UpstreamAnswer, UpstreamAsk};
 

@@ -8,6 +8,7 @@ use super::request::{Credential, Proof};
 use super::upstream::{HiddenKind, HiddenValue};
 use crate::cause::Cause;
 use crate::device::VerifiedCode;
+use crate::facts::ProofFact;
 use crate::form::Form;
 use crate::matrix::{self, Skill};
 use crate::moment::Moment;
@@ -78,6 +79,11 @@ impl Login {
     fn proved(&mut self, source: SourceRef, person: Box<Found>, kept: &Kept, with: String, now: Moment) -> State {
         let line = self.source_line(source);
         let (matched, tried) = self.compare(kept, now);
+        self.trace.facts.proof = Some(match &matched {
+            None => ProofFact::Nothing,
+            Some(Match { code: None, .. }) => ProofFact::Password,
+            Some(Match { code: Some(code), .. }) => ProofFact::WithCode(code.kind()),
+        });
         let Some(matched) = matched else {
             let said = format!("the proof fits none of {tried} texts compared{with}");
             self.step(Hop::First, "proof", Tone::Bad, now, said, line);

@@ -3,6 +3,7 @@
 use super::pending::{Kept, KeptSecond};
 use crate::cause::Cause;
 use crate::device::{CodeLimits, Device, Near, VerifiedCode};
+use crate::facts::TypedFact;
 use crate::form::{Form, Reading, readings};
 use crate::moment::Moment;
 use crate::site::{Chain, FactorKind, WhenUnclear};
@@ -19,6 +20,7 @@ pub(super) struct Chosen {
     pub(super) tone: Tone,
     /// Names lengths and the form, never contents.
     pub(super) said: String,
+    pub(super) noted: TypedFact,
 }
 
 /// What became of the code.
@@ -154,7 +156,8 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
     let Some(Choice { at, code, why }) = choice(chain, &all, text, evidence) else {
         let said = format!("{} characters fit none of {} forms; taken as the password", text.chars().count(), chain.forms.len());
         let code = if asked { ChosenCode::Missing } else { ChosenCode::NotAsked };
-        return Chosen { guess: Secret::new(text.to_owned()), code, tone: Tone::Note, said };
+        let noted = TypedFact::of(text, String::new(), None, None, &code);
+        return Chosen { guess: Secret::new(text.to_owned()), code, tone: Tone::Note, said, noted };
     };
     let reading = &all[at];
     let part = |range: &Option<std::ops::Range<usize>>| range.clone().map(|range| Secret::new(text[range].to_owned()));
@@ -169,7 +172,9 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
     let others = if all.len() > 1 { format!(" ({} readings; {why})", all.len()) } else { String::new() };
     let sure = if matches!(code, ChosenCode::Verified(..)) && all.len() == 1 { ": the code verifies" } else { "" };
     let said = format!("{}{sure}{others}", describe(reading, &chain.forms));
-    Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said }
+    let form = chain.forms.get(reading.form).map(Form::to_string).unwrap_or_default();
+    let noted = TypedFact::of(text, form, Some(reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
+    Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said, noted }
 }
 
 /// What a code is that did not verify here.
@@ -197,6 +202,45 @@ fn describe(reading: &Reading, forms: &[Form]) -> String {
         None => parts.push("no code".to_owned()),
     }
     format!("read as `{form}`, {}", parts.join(" and "))
+}
+
+/// What a text is, looked at without anything being used up.
+#[derive(Debug)]
+pub struct Looked {
+    /// The one guess at the password; empty where the chain's forms have none.
+    pub guess: Secret<String>,
+    /// How it is read.
+    pub said: String,
+    /// Whether a code in it is one of the person's that counts now.
+    pub code: LookedCode,
+}
+
+/// What a code is, looked at without being used up.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LookedCode {
+    /// A live one; whether it was used before is not looked at.
+    Right,
+    /// None was typed, or none is asked for here.
+    None,
+    /// Somebody else has to say.
+    Elsewhere,
+    /// It would be refused for this reason.
+    Refused(Cause, String),
+}
+
+/// Looks at a text as the machine would, and uses nothing up.
+pub fn look_at(chain: &Chain, text: &Secret<String>, devices: &[Device], limits: CodeLimits, now: Moment) -> Looked {
+    let Chosen { guess, code, said, .. } = choose(chain, text, &Evidence { devices, now, limits });
+    let code = match &code {
+        ChosenCode::Verified(..) => LookedCode::Right,
+        ChosenCode::ForUpstream(_) => LookedCode::Elsewhere,
+        ChosenCode::NotAsked | ChosenCode::Missing | ChosenCode::NotEnrolled | ChosenCode::Word(_) => LookedCode::None,
+        ChosenCode::Near(_) | ChosenCode::Wrong => {
+            let (cause, said) = code.why_not().unwrap_or((Cause::CodeWrong, String::new()));
+            LookedCode::Refused(cause, said)
+        }
+    };
+    Looked { guess, said, code }
 }
 
 /// One reading of a text, with lengths in place of contents.

@@ -11,7 +11,7 @@ use super::upstream::{HiddenValue, KeptCode, PassedCredential, Role};
 use super::{Challenge, Verdict};
 use crate::cause::Cause;
 use crate::moment::Moment;
-use crate::site::SourceRef;
+use crate::site::{FactorKind, SourceRef};
 use crate::trace::{Hop, Outcome, Tone};
 
 impl Login {
@@ -203,6 +203,11 @@ impl Login {
                     None,
                 );
                 let proved = SecondProved::by_kept_round(device);
+                let codes = self.chain().into_iter().flat_map(|chain| &chain.second).find_map(|kind| match kind {
+                    FactorKind::Code(kind) => Some(kind.name()),
+                    _ => None,
+                });
+                self.trace.factor = codes.map(str::to_owned);
                 self.rules(&person, first, Second::Proved(proved), now)
             }
             KeptSecond::Refused(cause, said) => {

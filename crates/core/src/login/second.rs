@@ -60,6 +60,7 @@ impl Login {
 
     pub(super) fn waive(&mut self, person: &Found, first: FirstProved, waived: SecondWaived, line: Option<u32>, now: Moment) -> State {
         let said = format!("no second factor: {}", waived.reason());
+        self.trace.waived = Some(waived.reason().to_owned());
         self.step(Hop::Second, "waived", Tone::Warn, now, said, line);
         self.rules(person, first, Second::Waived(waived), now)
     }
@@ -184,6 +185,7 @@ impl Login {
     pub(super) fn marked(&mut self, person: Box<Found>, proof: MarkFor, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
         let (cause, said) = match (&answer, proof.proved(&answer)) {
             (_, Some(second)) => {
+                self.trace.factor = Some(proof.factor().to_owned());
                 if let Some(said) = proof.said() {
                     self.step(Hop::Second, "code", Tone::Good, now, said, None);
                 }
@@ -217,7 +219,7 @@ impl Login {
 #[derive(Debug)]
 pub(super) enum MarkFor {
     Code(VerifiedCode),
-    Sent { equals: bool },
+    Sent { equals: bool, courier: String },
     Approved { approved: Approved, with_key: bool },
 }
 
@@ -231,10 +233,20 @@ impl MarkFor {
         }
     }
 
+    /// The factor's name, as chains list it.
+    fn factor(&self) -> &str {
+        match self {
+            MarkFor::Code(code) => code.kind().name(),
+            MarkFor::Sent { courier, .. } => courier,
+            MarkFor::Approved { with_key: true, .. } => "key",
+            MarkFor::Approved { .. } => "approval",
+        }
+    }
+
     fn proved(&self, answer: &MarkAnswer) -> Option<SecondProved> {
         match self {
             MarkFor::Code(code) => SecondProved::by_code(code, answer),
-            MarkFor::Sent { equals } => SecondProved::by_sent(*equals, answer),
+            MarkFor::Sent { equals, .. } => SecondProved::by_sent(*equals, answer),
             MarkFor::Approved { approved, with_key } => SecondProved::by_approval(approved, *with_key, answer),
         }
     }

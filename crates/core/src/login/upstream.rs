@@ -246,7 +246,10 @@ impl Login {
                 (None, _) => self.refuse(Cause::Unfinished, now),
             },
             Role::Second { first } => match SecondProved::by_upstream(answer) {
-                Some(second) => self.rules(&person, first, Second::Proved(second), now),
+                Some(second) => {
+                    self.trace.factor = self.trace.facts.upstreams.last().map(|(upstream, _)| upstream.clone());
+                    self.rules(&person, first, Second::Proved(second), now)
+                }
                 None => self.refuse(Cause::Unfinished, now),
             },
         }

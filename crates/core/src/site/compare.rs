@@ -5,6 +5,7 @@ use super::{
     WhenSecondIsDown, WhenUnanswered,
 };
 use crate::grant::Grant;
+use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
 use crate::rule::{Rule, Then};
 use bivector_wire::IntegrityPolicy;
 use serde::{Deserialize, Serialize};
@@ -76,6 +77,7 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
     site.list("doors", &texts(&old.radius.listen), &texts(&new.radius.listen));
     site.value("logins in flight", &old.radius.logins_in_flight, &new.radius.logins_in_flight, ToString::to_string);
     site.value("replies kept", &old.radius.replies_kept, &new.radius.replies_kept, time);
+    site.value("traces kept", &old.traces, &new.traces, ToString::to_string);
     codes(old, new, &mut site);
     each(
         "gateway",
@@ -99,6 +101,28 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
         |was, is, about| chain((was, old), (is, new), about),
     );
     each("grant", &old.grants, &new.grants, |grant| (&grant.name, grant.line), &mut found, grant);
+    each(
+        "persona",
+        &old.personas,
+        &new.personas,
+        |one| (&one.name, one.line),
+        &mut found,
+        |was, is, about| {
+            if (Persona { line: 0, ..was.clone() }) != (Persona { line: 0, ..is.clone() }) {
+                about.say("types or holds something else");
+            }
+        },
+    );
+    each(
+        "rehearsal",
+        &old.rehearsals,
+        &new.rehearsals,
+        |one| (&one.name, one.line),
+        &mut found,
+        |was, is, about| {
+            rehearsal((was, old), (is, new), about);
+        },
+    );
     found
 }
 
@@ -484,6 +508,21 @@ fn sources(chain: &Chain, site: &Site) -> Vec<String> {
         }
     };
     chain.first.iter().map(show).collect()
+}
+
+/// Logins of a rehearsal, by title; what else changed in them is told without its parts.
+fn rehearsal((was, old): (&Rehearsal, &Site), (is, new): (&Rehearsal, &Site), about: &mut About<'_>) {
+    let titles = |rehearsal: &Rehearsal| rehearsal.logins.iter().map(|login| login.title.clone()).collect::<Vec<_>>();
+    about.list("logins", &titles(was), &titles(is));
+    let plain = |login: &RehearsedLogin, site: &Site| {
+        let named =
+            (site.personas.get(login.persona).map(|one| one.name.clone()), site.gateways.get(login.via).map(|one| one.name.clone()));
+        (named, RehearsedLogin { line: 0, persona: 0, via: 0, ..login.clone() })
+    };
+    let pairs = is.logins.iter().filter_map(|is| Some((was.logins.iter().find(|was| was.title == is.title)?, is)));
+    for (_, is) in pairs.filter(|(was, is)| plain(was, old) != plain(is, new)) {
+        about.say(format!("`{}` is another login, or something else must come of it", is.title));
+    }
 }
 
 fn factors(chain: &Chain, site: &Site) -> Vec<String> {

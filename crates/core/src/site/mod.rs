@@ -26,6 +26,7 @@ use crate::form::Form;
 use crate::grant::Grant;
 use crate::identity::IdentityRule;
 use crate::prompt::Texts;
+use crate::rehearsal::{Persona, Rehearsal};
 use crate::rule::RuleBook;
 use bivector_wire::AttributeType;
 use bivector_wire::IntegrityPolicy;
@@ -35,7 +36,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 /// A site that has passed its checks.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Site {
     /// What the operator calls it.
     pub name: String,
@@ -67,7 +68,37 @@ pub struct Site {
     pub handset: Handset,
     /// What people of groups get when they are first known; the first that fits.
     pub newcomers: Vec<Newcomers>,
+    /// How long traces are kept.
+    pub traces: TraceKeeping,
+    /// People who exist for rehearsals.
+    pub personas: Vec<Persona>,
+    /// Rehearsals.
+    pub rehearsals: Vec<Rehearsal>,
     by_address: AddressMap<usize>,
+}
+
+/// How many traces are kept, and how long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TraceKeeping {
+    /// How many at most; each takes about 3 KiB on disk.
+    pub count: u64,
+    /// How long at most; none for as long as there is room.
+    pub time: Option<Duration>,
+}
+
+impl Default for TraceKeeping {
+    fn default() -> Self {
+        TraceKeeping { count: 1_000_000, time: None }
+    }
+}
+
+impl std::fmt::Display for TraceKeeping {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.time {
+            Some(time) => write!(f, "{} for {} days", self.count, time.as_secs() / 86_400),
+            None => write!(f, "{}", self.count),
+        }
+    }
 }
 
 /// Where RADIUS is received.
@@ -602,6 +633,7 @@ impl Site {
         let readers = self.directories.iter().filter_map(|directory| directory.reader.as_ref()).map(|reader| reader.secret.as_str());
         let upstreams = self.upstreams.iter().map(|upstream| upstream.secret.as_str());
         let couriers = self.couriers.iter().filter_map(|courier| courier.secret.as_deref());
-        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers).chain(upstreams).chain(couriers)
+        let personas = self.personas.iter().flat_map(Persona::secrets);
+        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers).chain(upstreams).chain(couriers).chain(personas)
     }
 }

@@ -33,6 +33,9 @@ keys! {
         "chains" "tables" "" "Paths of logins.";
         "rules" "tables" "" "Who may pass; the first that fits decides.";
         "grants" "tables" "" "What a login gets.";
+        "traces" "table" "" "How long traces are kept.";
+        "personas" "tables" "" "People who exist for rehearsals.";
+        "rehearsals" "tables" "" "Lists of logins with what must come of each.";
     }
     "doors" {
         "radius" "table" "needed" "The RADIUS door.";
@@ -41,6 +44,10 @@ keys! {
         "listen" "addresses" "needed" "IP addresses with ports; the port is 1812 if left out.";
         "logins_in_flight" "1 to 1000000" "8192" "Logins undecided at one time; more are dropped and counted. Each holds about 4 KiB.";
         "replies_kept" "1s to 300s" "30s" "How long a reply is kept to answer resends with the same bytes.";
+    }
+    "traces" {
+        "count" "1000 to 20000000" "1000000" "How many at most; the oldest make room. Each takes about 3 KiB on disk.";
+        "time" "1d to 3650d" "no limit" "How long at most.";
     }
     "factors" {
         "totp" "table" "" "Codes by time.";
@@ -279,6 +286,47 @@ keys! {
         "integer" "0 to 4294967295" "" "Or a number,";
         "address" "IPv4 or IPv6 address" "" "or an address,";
         "hex" "hex digits" "" "or bytes.";
+    }
+    "personas" {
+        "name" "text" "needed" "Its name in rehearsals.";
+        "login" "text" "its name" "What it types as its name.";
+        "password" "name of a secret" "none" "Its password, sealed.";
+        "token" "true or false" "false" "The run plays a token for it, which no login but a rehearsed one knows: codes never run out.";
+        "seed" "name of a secret" "none" "Or it uses an enrolled device: the sealed seed in base32 (six digits every 30 s). A run waits for the next code where all are used.";
+        "code" "name of a secret" "none" "Or its code never changes, as with old hardware behind an upstream.";
+        "handset" "true or false" "false" "A robot handset answers approvals of its rehearsed logins. No other handset of the person is asked then.";
+    }
+    "rehearsals" {
+        "name" "text" "needed" "Its name.";
+        "logins" "tables" "needed" "The logins, in the order in which they are told.";
+    }
+    "rehearsals.logins" {
+        "persona" "name" "needed" "Who logs in.";
+        "via" "name" "needed" "The gateway.";
+        "title" "text" "persona and gateway" "What it shows, in a few words.";
+        "name" "text" "the persona's login" "What is typed as the name.";
+        "method" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
+        "type" "text" "needed" "What is typed in the password field, with places: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
+        "answers" "texts" "none" "What is typed at each prompt; `{sent}` is the code that a courier has just carried.";
+        "handset" "text" "ignore" "What the robot handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`.";
+        "twist" "word" "none" "What is wrong on purpose: `wrong-secret`, `stranger`, `same-again`, `late-answer`, `foreign-answer`, `locked`.";
+        "waits" "table" "the site's" "Waits that are shorter in this login, so that nobody has to sit them out.";
+        "caller" "text" "none" "What the gateway tells in Calling-Station-Id.";
+        "expect" "table" "an accept" "What must come of it.";
+    }
+    "rehearsals.logins.waits" {
+        "prompt" "100ms to 600s" "the site's" "How long a prompt may be answered.";
+        "approval" "100ms to 600s" "the chain's" "How long an approval may take.";
+    }
+    "rehearsals.logins.expect" {
+        "outcome" "`accept`, `refuse`, `challenge`, `silence`" "`accept`, or by the cause" "How it ends.";
+        "cause" "cause" "any" "Why, where it does not end well.";
+        "grant" "name" "any" "The grant.";
+        "attributes" "texts" "any" "Attributes that the reply carries, such as `Class = control-room`.";
+        "absent" "names" "none" "Attributes that it does not carry.";
+        "factor" "name" "any" "The second factor that was really given. One that was remembered or waived never counts.";
+        "source" "name" "any" "The source that knew the person.";
+        "within" "1ms to 600s" "any" "The longest that it may take, without the robot's own waits.";
     }
 }
 

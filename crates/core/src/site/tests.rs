@@ -256,6 +256,8 @@ zz = 1
 zz = 1
 [texts.en]
 zz = 1
+[traces]
+zz = 1
 [[gateways]]
 zz = 1
 patience = { zz = 1 }
@@ -285,6 +287,11 @@ when = { zz = 1 }
 [[grants]]
 zz = 1
 reply = [{ zz = 1 }]
+[[personas]]
+zz = 1
+[[rehearsals]]
+zz = 1
+logins = [{ zz = 1, waits = { zz = 1 }, expect = { zz = 1 } }]
 "#;
     let order = [
         "top",
@@ -296,6 +303,7 @@ reply = [{ zz = 1 }]
         "factors.sent",
         "factors.lockout",
         "texts.LANGUAGE",
+        "traces",
         "gateways",
         "gateways.patience",
         "directories",
@@ -316,6 +324,11 @@ reply = [{ zz = 1 }]
         "rules.when",
         "grants",
         "grants.reply",
+        "personas",
+        "rehearsals",
+        "rehearsals.logins",
+        "rehearsals.logins.waits",
+        "rehearsals.logins.expect",
     ];
     let findings = Site::read(probe, &Known::default()).1;
     let known: Vec<&str> = findings.iter().filter(|finding| finding.code == "unknown-key").map(|finding| finding.remedy.as_str()).collect();

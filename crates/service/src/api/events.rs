@@ -36,6 +36,7 @@ fn to_sse(event: &Event) -> SseEvent {
         Event::Server { .. } => "server",
         Event::Notice { .. } => "notice",
         Event::Person { .. } => "person",
+        Event::Run { .. } => "run",
         Event::Site { .. } => "site",
     };
     SseEvent::default().event(name).data(serde_json::to_string(event).unwrap_or_default())

@@ -131,6 +131,7 @@ pub(super) async fn register(
         expected: Some(revision),
         weaker_is_meant: false,
         while_unconfirmed: false,
+        prove: None,
     };
     let applied = state.doors.apply(change, &state.shared).await?;
     operator.did(&state, "gateway.register", note).await?;

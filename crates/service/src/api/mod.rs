@@ -5,6 +5,7 @@ mod auth;
 mod chains;
 mod directories;
 mod events;
+mod explain;
 mod factors;
 mod gateways;
 mod handset;
@@ -16,6 +17,7 @@ mod people;
 mod person_views;
 mod problem;
 mod readings;
+mod rehearsals;
 mod secrets;
 mod site;
 mod status;
@@ -27,6 +29,7 @@ use auth::Schemes;
 pub use auth::SessionRequest;
 pub use chains::{ChainView, HopKind, HopView, LoginCounts};
 pub use directories::{DirectoryView, ProbeRequest};
+pub use explain::{DrillRequest, Drilled, ReplayRequest, RuleSaid, RuleTried, RuleTry, WhoPeople, WhoPerson, WhoRule, WhoView};
 pub(crate) use factors::otpauth;
 pub use factors::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
 pub use gateways::{GatewayView, LastLogin, RegisterRequest};
@@ -39,6 +42,7 @@ pub use people::{
 };
 pub use problem::Problem;
 pub use readings::{Read, ReadRequest};
+pub use rehearsals::{RehearsalView, RehearsedView, RunChanges, RunRequest};
 pub use secrets::{NextRequest, SecretRequest};
 pub use site::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
 pub use status::Status;
@@ -111,8 +115,9 @@ impl ApiState {
         audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, people::release,
         people::roll_out, people::put_person, people::suspend, people::remove, people::sync, people::edit, people::changes, people::undo,
         invitations::invite, invitations::withdraw, invitations::confirm, invitations::rename, factors::add,
-        factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, directories::list, directories::probe, traces::list, traces::show,
-        traces::knocks, events::events
+        factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, rehearsals::list, rehearsals::run, rehearsals::runs, rehearsals::show, rehearsals::interrupt,
+        rehearsals::compare, rehearsals::report, rehearsals::write_starter, directories::list, directories::probe, traces::list, traces::show, traces::export,
+        traces::failures, explain::locate, explain::replay, explain::who, explain::try_rules, explain::drill, traces::knocks, events::events
     ),
     components(schemas(crate::shared::Event)),
     security(("token" = [])),
@@ -174,8 +179,22 @@ pub fn router(state: ApiState) -> Router {
         .route("/directories", get(directories::list))
         .route("/directories/{name}/probe", post(directories::probe))
         .route("/logins", post(logins::log_in))
+        .route("/rehearsals", get(rehearsals::list))
+        .route("/rehearsals/starter", get(rehearsals::write_starter))
+        .route("/rehearsals/{name}/runs", post(rehearsals::run))
+        .route("/runs", get(rehearsals::runs))
+        .route("/runs/{id}", get(rehearsals::show).delete(rehearsals::interrupt))
+        .route("/runs/{id}/changes", get(rehearsals::compare))
+        .route("/runs/{id}/report", get(rehearsals::report))
         .route("/traces", get(traces::list))
+        .route("/traces/export", get(traces::export))
+        .route("/traces/failures", get(traces::failures))
         .route("/traces/{reference}", get(traces::show))
+        .route("/locate", post(explain::locate))
+        .route("/site/replay", post(explain::replay))
+        .route("/chains/{name}/who", get(explain::who))
+        .route("/rules/try", post(explain::try_rules))
+        .route("/drills", post(explain::drill))
         .route("/knocks", get(traces::knocks))
         .route("/events", get(events::events))
         .route("/openapi.json", get(async || ([("content-type", "application/json")], description())))

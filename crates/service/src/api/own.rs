@@ -183,7 +183,7 @@ async fn log_in(
     let clock = LoginClock::start();
     let reference = crate::doors::radius::reference();
     let mut login = Login::begin_in(Arc::clone(&live.site), Some(chain), request, reference, live.revision, clock.now());
-    drive(&mut login, live, &state.shared, &clock).await;
+    drive(&mut login, live, &state.shared, &clock, None).await;
     Ok(login.finish(0, clock.now()))
 }
 

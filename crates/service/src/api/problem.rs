@@ -7,6 +7,7 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, Request};
 use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
+use bivector_core::run::Run;
 use bivector_core::site::{Difference, Finding};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -31,6 +32,9 @@ pub struct Problem {
     /// What makes logging in weaker, where that is what stops a change.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub differences: Vec<Difference>,
+    /// The run that did not pass, where that is what stops a change.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub run: Option<Box<Run>>,
 }
 
 impl Problem {
@@ -43,6 +47,7 @@ impl Problem {
             remedy: remedy.into(),
             findings: Vec::new(),
             differences: Vec::new(),
+            run: None,
         }
     }
 
@@ -68,6 +73,7 @@ impl From<ServiceError> for Problem {
             ServiceError::Directory { .. } => (StatusCode::CONFLICT, "directory-unusable"),
             ServiceError::RevisionMoved { .. } => (StatusCode::CONFLICT, "revision-moved"),
             ServiceError::Weaker(_) => (StatusCode::CONFLICT, "weaker"),
+            ServiceError::NotProved(_) => (StatusCode::CONFLICT, "not-proved"),
             ServiceError::Unconfirmed { .. } => (StatusCode::CONFLICT, "unconfirmed"),
             ServiceError::Refused { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "refused"),
             _ => (StatusCode::INTERNAL_SERVER_ERROR, "service"),
@@ -76,6 +82,7 @@ impl From<ServiceError> for Problem {
         match error {
             ServiceError::Site(findings) => problem.findings = findings,
             ServiceError::Weaker(differences) => problem.differences = differences,
+            ServiceError::NotProved(run) => problem.run = Some(run),
             _ => {}
         }
         problem

@@ -12,6 +12,7 @@ use crate::records::{Revision, Role};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use bivector_core::run::Run;
 use bivector_core::site::{Difference, Finding, Known, Severity, Site, compare};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -50,6 +51,9 @@ pub struct ApplyRequest {
     /// Go back by itself after so many seconds unless confirmed, 10 to 86400.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confirm_within_s: Option<u64>,
+    /// A rehearsal of the change that must pass first; until then nobody's login is decided by it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prove: Option<String>,
 }
 
 /// Two site files to compare.
@@ -92,6 +96,9 @@ pub struct AppliedView {
     /// When it goes back by itself, in microseconds since 1970, unless confirmed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub until_us: Option<u64>,
+    /// The run that proved it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub proved: Option<Run>,
 }
 
 impl From<Applied> for AppliedView {
@@ -102,6 +109,7 @@ impl From<Applied> for AppliedView {
             unreachable: applied.unreachable,
             differences: applied.differences,
             until_us: None,
+            proved: applied.proved,
         }
     }
 }
@@ -166,6 +174,7 @@ pub(super) async fn apply(
         expected: request.expected,
         weaker_is_meant: request.weaker_is_meant,
         while_unconfirmed: false,
+        prove: request.prove,
     };
     let mut applied = AppliedView::from(state.doors.apply(change, &state.shared).await?);
     let weaker = if applied.differences.iter().any(|one| one.weaker) { ", weaker and meant so" } else { "" };
@@ -209,6 +218,7 @@ pub(super) async fn restore(
         expected: request.expected,
         weaker_is_meant: request.weaker_is_meant || goes_back,
         while_unconfirmed: true,
+        prove: None,
     };
     let applied = AppliedView::from(state.doors.apply(change, &state.shared).await?);
     if waiting.is_some() {

@@ -10,6 +10,7 @@ use crate::driver::drive;
 use crate::error::ServiceError;
 use crate::live::{LiveSite, Which};
 use crate::metrics;
+use crate::rehearsal::Stage;
 use crate::seal::random;
 use crate::shared::Shared;
 use bivector_core::Cause;
@@ -59,6 +60,19 @@ pub struct RadiusDoor {
     inner: Arc<Inner>,
 }
 
+/// What a rehearsal door is for.
+#[derive(Debug)]
+pub struct Rehearsed {
+    /// The gateway that it stands for.
+    pub gateway: String,
+    /// The one socket that it hears.
+    pub asker: SocketAddr,
+    /// The site that decides: the one in force, or one that is being proved.
+    pub live: Arc<LiveSite>,
+    /// What stands in for people and things.
+    pub stage: Arc<Stage>,
+}
+
 #[derive(Debug)]
 struct Inner {
     socket: UdpSocket,
@@ -68,7 +82,7 @@ struct Inner {
     silent: Mutex<HashMap<(String, Cause), Instant>>,
     knocks: Knocks,
     /// A rehearsal door stands for one gateway, whatever the address, and takes packets from one socket only.
-    stands_for: Option<(String, SocketAddr)>,
+    rehearsed: Option<Rehearsed>,
 }
 
 impl RadiusDoor {
@@ -84,9 +98,9 @@ impl RadiusDoor {
     ///
     /// # Errors
     /// [`ServiceError::Listen`].
-    pub fn rehearsal(gateway: &str, asker: SocketAddr, shared: &Arc<Shared>) -> Result<Self, ServiceError> {
+    pub fn rehearsal(rehearsed: Rehearsed, shared: &Arc<Shared>) -> Result<Self, ServiceError> {
         let loopback = SocketAddr::from(([127, 0, 0, 1], 0));
-        Self::start(loopback, 16, Duration::from_secs(30), shared, Some((gateway.to_owned(), asker)))
+        Self::start(loopback, 16, Duration::from_secs(30), shared, Some(rehearsed))
     }
 
     fn start(
@@ -94,7 +108,7 @@ impl RadiusDoor {
         in_flight: usize,
         kept: Duration,
         shared: &Arc<Shared>,
-        stands_for: Option<(String, SocketAddr)>,
+        rehearsed: Option<Rehearsed>,
     ) -> Result<Self, ServiceError> {
         let failed = |source: std::io::Error| ServiceError::Listen { protocol: "UDP", address, holder: who_holds("udp", address), source };
         let socket = bind(address).and_then(UdpSocket::from_std).map_err(failed)?;
@@ -106,7 +120,7 @@ impl RadiusDoor {
             replies: Mutex::new(Window::new(kept, REPLIES_KEPT, in_flight)),
             silent: Mutex::new(HashMap::new()),
             knocks: Knocks::new(Arc::clone(shared)),
-            stands_for,
+            rehearsed,
         });
         let (stop, stopped) = watch::channel(false);
         let receiving = tokio::spawn(receive_all(Arc::clone(&inner), stopped));
@@ -191,7 +205,10 @@ struct Decision {
 impl Inner {
     /// One datagram: everything that can be said without waiting.
     fn receive(self: &Arc<Self>, datagram: &[u8], sender: SocketAddr) {
-        let Some(live) = self.shared.live.load_full() else { return metrics::dropped_packet("no-site") };
+        let in_force = || self.shared.live.load_full();
+        let Some(live) = self.rehearsed.as_ref().map(|rehearsed| Arc::clone(&rehearsed.live)).or_else(in_force) else {
+            return metrics::dropped_packet("no-site");
+        };
         let Some(gateway) = self.gateway(&live, sender) else {
             // RFC 2865 section 3: a request from a client without a shared secret is dropped in silence.
             return self.drop_packet(&live, datagram, None, sender, Cause::GatewayUnknown, format!("{} bytes", datagram.len()));
@@ -231,8 +248,8 @@ impl Inner {
     }
 
     fn gateway(&self, live: &LiveSite, sender: SocketAddr) -> Option<usize> {
-        match &self.stands_for {
-            Some((name, asker)) => live.site.gateway_named(name).filter(|_| *asker == sender),
+        match &self.rehearsed {
+            Some(rehearsed) => live.site.gateway_named(&rehearsed.gateway).filter(|_| rehearsed.asker == sender),
             None => live.gateway_at(sender.ip()),
         }
     }
@@ -287,8 +304,8 @@ impl Inner {
             );
         }
         let clock = LoginClock::start();
-        let origin = if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway };
-        let port = if self.stands_for.is_some() { 0 } else { self.port };
+        let port = if self.rehearsed.is_some() { 0 } else { self.port };
+        let origin = self.origin();
         let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: random() });
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
         let inner = Arc::clone(self);
@@ -298,7 +315,8 @@ impl Inner {
 
     async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Decision) {
         let Decision { live, gateway, which, clock, key, reply_for } = decision;
-        drive(&mut login, &live, &self.shared, &clock).await;
+        let stage = self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage);
+        drive(&mut login, &live, &self.shared, &clock, stage).await;
         let absorbed = self.replies.lock().map_or(0, |replies| replies.absorbed(&key));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
@@ -325,7 +343,19 @@ impl Inner {
                 tracing::warn!(reference = trace.reference, person = trace.person, "let in without a second factor, because it is down");
             }
         }
-        self.shared.keep_trace(trace);
+        self.keep(trace);
+    }
+
+    /// Hands a trace to the records; a rehearsal gets it too.
+    fn keep(&self, trace: Trace) {
+        match &self.rehearsed {
+            Some(rehearsed) => rehearsed.stage.tell(self.shared.keep_trace(trace.clone()), trace),
+            None => drop(self.shared.keep_trace(trace)),
+        }
+    }
+
+    fn origin(&self) -> Origin {
+        if self.rehearsed.is_some() { Origin::Rehearsal } else { Origin::Gateway }
     }
 
     fn finish(&self, key: RequestKey, reply: Option<Arc<[u8]>>) {
@@ -347,14 +377,16 @@ impl Inner {
     fn drop_packet(&self, live: &LiveSite, datagram: &[u8], gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) {
         metrics::dropped_packet(cause.slug());
         let name = gateway.and_then(|gateway| live.site.gateways.get(gateway)).map(|gateway| gateway.name.clone()).unwrap_or_default();
+        if self.rehearsed.is_some() {
+            // Nobody knocked: the run sent it on purpose, and wants to hear of it.
+            return self.keep(self.silent_trace(live, gateway, sender, cause, said));
+        }
         let guess = || if gateway.is_none() { guess(datagram, live) } else { None };
         self.knocks.add(sender.ip(), cause, &name, &said, guess);
-        if let Some(gateway) = gateway
-            && self.may_trace(&name, cause)
-        {
+        if gateway.is_some() && self.may_trace(&name, cause) {
             let trace = self.silent_trace(live, gateway, sender, cause, said);
             metrics::login(&trace);
-            self.shared.keep_trace(trace);
+            self.keep(trace);
         }
     }
 
@@ -368,8 +400,8 @@ impl Inner {
         may
     }
 
-    fn silent_trace(&self, live: &LiveSite, gateway: usize, sender: SocketAddr, cause: Cause, said: String) -> Trace {
-        let settings = live.site.gateways.get(gateway);
+    fn silent_trace(&self, live: &LiveSite, gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) -> Trace {
+        let settings = gateway.and_then(|gateway| live.site.gateways.get(gateway));
         let chain = settings.and_then(|settings| settings.chains.first()).and_then(|chain| live.site.chains.get(*chain));
         let step = |what: &str, tone, said| Step {
             hop: Hop::Gateway,
@@ -384,7 +416,7 @@ impl Inner {
             reference: reference(),
             began_us: clock::now().micros(),
             took_us: 0,
-            origin: if self.stands_for.is_some() { Origin::Rehearsal } else { Origin::Gateway },
+            origin: self.origin(),
             gateway: settings.map(|settings| settings.name.clone()).unwrap_or_default(),
             sender: sender.to_string(),
             chain: chain.map(|chain| chain.name.clone()).unwrap_or_default(),
@@ -395,6 +427,9 @@ impl Inner {
             outcome: Outcome::Silent,
             cause: Some(cause),
             grant: None,
+            factor: None,
+            waived: None,
+            facts: Box::default(),
             revision: live.revision,
             steps: vec![
                 step("request", Tone::Bad, said),

@@ -86,6 +86,14 @@ const MIGRATIONS: &[&str] = &[
      CREATE TABLE changed_people (
          change INTEGER NOT NULL REFERENCES changes ON DELETE CASCADE, person TEXT NOT NULL, before TEXT, after TEXT,
          PRIMARY KEY (change, person)) WITHOUT ROWID;",
+    // 6: which second factor was given or why none was asked for, what logins learned, runs of rehearsals
+    "ALTER TABLE traces ADD COLUMN factor TEXT;
+     ALTER TABLE traces ADD COLUMN waived TEXT;
+     ALTER TABLE trace_steps ADD COLUMN facts TEXT;
+     CREATE TABLE runs (
+         id INTEGER PRIMARY KEY AUTOINCREMENT, rehearsal TEXT NOT NULL, revision INTEGER NOT NULL, operator TEXT NOT NULL,
+         began_us INTEGER NOT NULL, state TEXT NOT NULL, body TEXT NOT NULL);
+     CREATE INDEX runs_by_rehearsal ON runs (rehearsal, id);",
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

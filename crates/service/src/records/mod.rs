@@ -12,6 +12,7 @@ mod layout;
 mod operators;
 mod people;
 mod revisions;
+mod runs;
 mod traces;
 mod writer;
 
@@ -23,8 +24,8 @@ pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
 pub use operators::{OperatorRow, Role, TokenRow};
 pub use people::{DeviceKind, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow, WaitsFor};
 pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
-pub use traces::{Guess, Knock, TraceFilter, TraceRow};
-pub(crate) use traces::{Newest, append_step, insert_knock, insert_trace, written_steps};
+pub use traces::{FailedSpan, Failures, Guess, Knock, TraceFilter, TraceRow};
+pub(crate) use traces::{Newest, WrittenTrace, append_step, insert_knock, insert_trace, prune_traces};
 
 use crate::error::ServiceError;
 use rusqlite::{Connection, OpenFlags, Transaction};

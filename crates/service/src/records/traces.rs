@@ -3,12 +3,14 @@
 use super::{Records, RecordsError};
 use crate::api::LoginCounts;
 use bivector_core::Cause;
+use bivector_core::facts::Facts;
+use bivector_core::site::TraceKeeping;
 use bivector_core::trace::{Origin, Outcome, Step, Trace};
 use rusqlite::types::Value;
-use rusqlite::{OptionalExtension, Row, Transaction, params, params_from_iter};
+use rusqlite::{Connection, OptionalExtension, Row, Transaction, params, params_from_iter};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::LazyLock;
 use utoipa::{IntoParams, ToSchema};
 
@@ -58,6 +60,12 @@ pub struct TraceRow {
     pub cause: Option<Cause>,
     /// The grant it got.
     pub grant: Option<String>,
+    /// The second factor that was given.
+    #[serde(default)]
+    pub factor: Option<String>,
+    /// Why no second factor was asked for, where none was.
+    #[serde(default)]
+    pub waived: Option<String>,
     /// The revision that decided it.
     pub revision: u64,
 }
@@ -83,9 +91,40 @@ impl TraceRow {
             outcome: trace.outcome,
             cause: trace.cause,
             grant: trace.grant.clone(),
+            factor: trace.factor.clone(),
+            waived: trace.waived.clone(),
             revision: trace.revision,
         }
     }
+}
+
+/// Place of the facts behind the other columns.
+const FACTS_COLUMN: usize = 19;
+
+/// Failures over time.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Failures {
+    /// When the first span begins, in microseconds since 1970.
+    pub since_us: u64,
+    /// How long each span is.
+    pub span_us: u64,
+    /// All logins of each span that has some, by the span's number.
+    pub logins: BTreeMap<u64, u64>,
+    /// Failures by span, cause and gateway.
+    pub failed: Vec<FailedSpan>,
+}
+
+/// Failures of one cause at one gateway in one span of time.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FailedSpan {
+    /// The span's number.
+    pub at: u64,
+    /// The cause.
+    pub cause: String,
+    /// The gateway.
+    pub gateway: String,
+    /// How many.
+    pub count: u64,
 }
 
 /// Which traces to list.
@@ -105,6 +144,14 @@ pub struct TraceFilter {
     pub outcome: Option<String>,
     /// A cause's slug.
     pub cause: Option<String>,
+    /// Only those that this revision decided; 0 for a draft.
+    pub revision: Option<u64>,
+    /// Only those from `gateway`, `rehearsal` or `page`.
+    pub origin: Option<String>,
+    /// Only those that began at or after this, in microseconds since 1970.
+    pub since_us: Option<u64>,
+    /// Only those that began before this.
+    pub until_us: Option<u64>,
     /// Only traces with a number below this: the next page.
     pub before: Option<u64>,
     /// Only traces with a number above this: what is new.
@@ -144,14 +191,15 @@ pub struct Guess {
     pub why: String,
 }
 
-/// Traces that are kept; each takes about 2 KiB on disk.
-const TRACES_KEPT: u64 = 1_000_000;
-/// The oldest are taken out in steps of this many.
-const PRUNED_AT_ONCE: u64 = 256;
+/// The oldest are taken out in steps of this many: some milliseconds of the writer's time.
+const PRUNED_AT_ONCE: u32 = 256;
 /// Senders and causes of knocks that are kept.
 const KNOCKS_KEPT: u32 = 10_000;
 
-const COLUMNS: &str = "id, reference, began_us, took_us, origin, gateway, sender, chain, typed_name, login, person, method, source, outcome, cause, granted, revision";
+/// The longest that a login may take: an approval's limit, and a minute.
+const LONGEST_LOGIN_US: u64 = 660_000_000;
+
+const COLUMNS: &str = "id, reference, began_us, took_us, origin, gateway, sender, chain, typed_name, login, person, method, source, outcome, cause, granted, revision, factor, waived";
 
 impl Records {
     /// The highest number of a trace.
@@ -165,7 +213,7 @@ impl Records {
         self.read(move |connection| {
             let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get(0))?;
             let mut statement = connection
-                .prepare_cached("SELECT chain, outcome, count(*) FROM traces WHERE id > ?1 AND began_us >= ?2 GROUP BY chain, outcome")?;
+                .prepare_cached("SELECT chain, outcome, count(*) FROM traces WHERE id > ?1 AND began_us >= ?2 AND origin <> 'rehearsal' GROUP BY chain, outcome")?;
             let mut rows = statement.query(params![newest - COUNTED, since_us as i64])?;
             let mut counts: HashMap<String, LoginCounts> = HashMap::new();
             while let Some(row) = rows.next()? {
@@ -188,8 +236,9 @@ impl Records {
         self.read(|connection| {
             let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM traces", [], |row| row.get(0))?;
             // Beside max() the other columns are those of the row that has it.
-            let mut statement = connection
-                .prepare_cached("SELECT gateway, max(id), began_us, cause, outcome FROM traces WHERE id > ?1 GROUP BY gateway")?;
+            let mut statement = connection.prepare_cached(
+                "SELECT gateway, max(id), began_us, cause, outcome FROM traces WHERE id > ?1 AND origin <> 'rehearsal' GROUP BY gateway",
+            )?;
             let of = |row: &Row<'_>| {
                 let cause: Option<String> = row.get(3)?;
                 let cause = if cause.is_some() { Some(word(row, 3)?) } else { None };
@@ -202,6 +251,11 @@ impl Records {
 
     /// A page of traces, newest first.
     pub(crate) async fn traces(&self, filter: TraceFilter) -> Result<Vec<TraceRow>, RecordsError> {
+        self.traces_in_order(filter, false).await
+    }
+
+    async fn traces_in_order(&self, filter: TraceFilter, oldest_first: bool) -> Result<Vec<TraceRow>, RecordsError> {
+        let order = if oldest_first { "ASC" } else { "DESC" };
         self.read(move |connection| {
             let mut wheres = Vec::new();
             let mut values: Vec<Value> = Vec::new();
@@ -217,6 +271,17 @@ impl Records {
             want("chain", "=", text(&filter.chain));
             want("outcome", "=", text(&filter.outcome));
             want("cause", "=", text(&filter.cause));
+            want("revision", "=", filter.revision.map(|number| Value::Integer(number as i64)));
+            want("origin", "=", text(&filter.origin));
+            want("began_us", ">=", filter.since_us.map(|at| Value::Integer(at as i64)));
+            want("began_us", "<", filter.until_us.map(|at| Value::Integer(at as i64)));
+            // Numbers are given as logins end, so times bound them: no index on times is needed.
+            if let Some(since) = filter.since_us {
+                want("id", ">=", Some(Value::Integer(first_ended(connection, since)?)));
+            }
+            if let Some(until) = filter.until_us {
+                want("id", "<", Some(Value::Integer(first_ended(connection, until.saturating_add(LONGEST_LOGIN_US))?)));
+            }
             want("id", "<", filter.before.map(|id| Value::Integer(id as i64)));
             want("id", ">", filter.after.map(|id| Value::Integer(id as i64)));
             if let Some(q) = &filter.q {
@@ -228,7 +293,7 @@ impl Records {
             let wheres = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
             let limit = filter.limit.unwrap_or(50).clamp(1, 500);
             connection
-                .prepare_cached(&format!("SELECT {COLUMNS} FROM traces {wheres} ORDER BY id DESC LIMIT {limit}"))?
+                .prepare_cached(&format!("SELECT {COLUMNS} FROM traces {wheres} ORDER BY id {order} LIMIT {limit}"))?
                 .query_map(params_from_iter(values), row)?
                 .collect()
         })
@@ -250,6 +315,72 @@ impl Records {
                 connection.query_row("SELECT steps FROM trace_steps WHERE trace = ?1", [found.id as i64], |row| row.get(0)).optional()?;
             let steps = steps.and_then(|steps| serde_json::from_str(&steps).ok()).unwrap_or_default();
             Ok(Some((found, steps)))
+        })
+        .await
+    }
+
+    /// Traces with their steps, oldest first: as many as fit, from one number on.
+    pub(crate) async fn whole_traces(&self, filter: TraceFilter) -> Result<Vec<(TraceRow, Vec<Step>)>, RecordsError> {
+        let after = filter.after.unwrap_or(0);
+        let mut rows = self.traces_in_order(filter, true).await?;
+        rows.retain(|row| row.id > after);
+        self.read(move |connection| {
+            let mut steps = connection.prepare_cached("SELECT steps FROM trace_steps WHERE trace = ?1")?;
+            let mut whole = Vec::with_capacity(rows.len());
+            for row in rows {
+                let text: Option<String> = steps.query_row([row.id as i64], |row| row.get(0)).optional()?;
+                let steps = text.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default();
+                whole.push((row, steps));
+            }
+            Ok(whole)
+        })
+        .await
+    }
+
+    /// Recorded logins with what they learned, newest first: numbers below `before`, at most `limit`; and the lowest number looked at.
+    pub(crate) async fn recorded(
+        &self,
+        chain: Option<String>,
+        before: Option<u64>,
+        limit: u32,
+    ) -> Result<(Vec<(TraceRow, Option<Facts>)>, Option<u64>), RecordsError> {
+        self.read(move |connection| {
+            let mut statement = connection.prepare_cached(&format!(
+                "SELECT {COLUMNS}, facts FROM traces JOIN trace_steps ON trace_steps.trace = traces.id
+                 WHERE id < ?1 AND (?2 IS NULL OR chain = ?2) ORDER BY id DESC LIMIT ?3"
+            ))?;
+            let before = before.map_or(i64::MAX, |before| before as i64);
+            let rows = statement.query_map(params![before, chain, limit], |found| {
+                let facts: Option<String> = found.get(FACTS_COLUMN)?;
+                Ok((row(found)?, facts.and_then(|facts| serde_json::from_str(&facts).ok())))
+            })?;
+            let rows: Vec<(TraceRow, Option<Facts>)> = rows.collect::<rusqlite::Result<_>>()?;
+            let lowest = rows.last().map(|(row, _)| row.id);
+            Ok((rows, lowest))
+        })
+        .await
+    }
+
+    /// Failures since a moment, by span of time, cause and gateway; and all logins of each span. Rehearsed ones are left out.
+    pub(crate) async fn failures(&self, since_us: u64, span_us: u64, gateway: Option<String>) -> Result<Failures, RecordsError> {
+        self.read(move |connection| {
+            let first = first_ended(connection, since_us)?;
+            let mut all = connection.prepare_cached(
+                "SELECT (began_us - ?1) / ?2, outcome, cause, gateway, count(*) FROM traces
+                 WHERE id >= ?3 AND began_us >= ?1 AND origin <> 'rehearsal' AND (?4 IS NULL OR gateway = ?4) GROUP BY 1, 2, 3, 4",
+            )?;
+            let mut rows = all.query(params![since_us as i64, span_us as i64, first, gateway])?;
+            let mut failures = Failures { since_us, span_us, ..Failures::default() };
+            while let Some(row) = rows.next()? {
+                let (at, cause): (i64, Option<String>) = (row.get(0)?, row.get(2)?);
+                let count = row.get::<_, i64>(4)? as u64;
+                let at = at as u64;
+                *failures.logins.entry(at).or_default() += count;
+                if let Some(cause) = cause {
+                    failures.failed.push(FailedSpan { at, cause, gateway: row.get(3)?, count });
+                }
+            }
+            Ok(failures)
         })
         .await
     }
@@ -279,8 +410,37 @@ impl Records {
     }
 }
 
-/// Steps as they are kept; written out before the writer gets them, which has enough to do.
-pub(crate) fn written_steps(steps: &[Step]) -> String {
+/// The first number whose login ended at or after a moment; one more than the newest if none has.
+fn first_ended(connection: &Connection, at_us: u64) -> rusqlite::Result<i64> {
+    let bounds = connection.query_row("SELECT min(id), max(id) FROM traces", [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let (Some(mut low), Some(newest)): (Option<i64>, Option<i64>) = bounds else { return Ok(0) };
+    let mut high = newest + 1;
+    let mut at = connection.prepare_cached("SELECT began_us + took_us FROM traces WHERE id >= ?1 ORDER BY id LIMIT 1")?;
+    while low < high {
+        let middle = low + (high - low) / 2;
+        let ended: Option<i64> = at.query_row([middle], |row| row.get(0)).optional()?;
+        if ended.is_some_and(|ended| ended < at_us as i64) { low = middle + 1 } else { high = middle }
+    }
+    Ok(low)
+}
+
+/// Steps and facts as they are kept; written out before the writer gets them, which has enough to do.
+#[derive(Debug)]
+pub(crate) struct WrittenTrace {
+    steps: String,
+    facts: Option<String>,
+}
+
+impl WrittenTrace {
+    /// Of a trace.
+    pub(crate) fn of(trace: &Trace) -> Self {
+        // A packet that never became a login has learned nothing.
+        let facts = (trace.outcome != Outcome::Silent).then(|| serde_json::to_string(&trace.facts).unwrap_or_default());
+        WrittenTrace { steps: written_steps(&trace.steps), facts }
+    }
+}
+
+fn written_steps(steps: &[Step]) -> String {
     serde_json::to_string(steps).unwrap_or_else(|_| "[]".into())
 }
 
@@ -297,10 +457,10 @@ pub(crate) fn append_step(transaction: &Transaction<'_>, reference: &str, step: 
 }
 
 /// Writes a trace with its steps.
-pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps: &str) -> rusqlite::Result<()> {
+pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, written: &WrittenTrace) -> rusqlite::Result<()> {
     static INSERT: LazyLock<String> = LazyLock::new(|| {
         format!(
-            "INSERT OR IGNORE INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)"
+            "INSERT OR IGNORE INTO traces ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)"
         )
     });
     transaction.prepare_cached(&INSERT)?.execute(params![
@@ -321,21 +481,31 @@ pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, steps:
         row.cause.map(Cause::slug),
         row.grant,
         row.revision as i64,
+        row.factor,
+        row.waived,
     ])?;
-    transaction.prepare_cached("INSERT OR IGNORE INTO trace_steps VALUES (?1, ?2)")?.execute(params![row.id as i64, steps])?;
-    if row.id.is_multiple_of(PRUNED_AT_ONCE) {
-        prune_traces(transaction, row.id)?;
-    }
+    transaction.prepare_cached("INSERT OR IGNORE INTO trace_steps VALUES (?1, ?2, ?3)")?.execute(params![
+        row.id as i64,
+        written.steps,
+        written.facts
+    ])?;
     Ok(())
 }
 
-/// Takes out what is older than the last [`TRACES_KEPT`]; a little more than one step's worth, so that it catches up.
-fn prune_traces(transaction: &Transaction<'_>, newest: u64) -> rusqlite::Result<()> {
-    let oldest_kept = newest.saturating_sub(TRACES_KEPT) as i64;
+/// Takes out the oldest traces that are too many or too old, a few at once so that nobody waits for it; gives how many.
+pub(crate) fn prune_traces(transaction: &Transaction<'_>, keeping: TraceKeeping, now_us: u64) -> rusqlite::Result<usize> {
+    let bounds = transaction.query_row("SELECT min(id), max(id) FROM traces", [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let (Some(oldest), Some(newest)): (Option<i64>, Option<i64>) = bounds else { return Ok(0) };
+    let mut first_kept = newest + 1 - keeping.count as i64;
+    if let Some(time) = keeping.time {
+        first_kept = first_kept.max(first_ended(transaction, now_us.saturating_sub(time.as_micros() as u64))?);
+    }
+    if first_kept <= oldest {
+        return Ok(0);
+    }
     transaction
         .prepare_cached("DELETE FROM traces WHERE id IN (SELECT id FROM traces WHERE id < ?1 ORDER BY id LIMIT ?2)")?
-        .execute(params![oldest_kept, 2 * PRUNED_AT_ONCE as i64])?;
-    Ok(())
+        .execute(params![first_kept, PRUNED_AT_ONCE])
 }
 
 /// Counts a knock.
@@ -382,6 +552,8 @@ fn row(row: &Row<'_>) -> rusqlite::Result<TraceRow> {
         cause: if cause.is_some() { Some(word(row, 14)?) } else { None },
         grant: row.get(15)?,
         revision: row.get::<_, i64>(16)? as u64,
+        factor: row.get(17)?,
+        waived: row.get(18)?,
     })
 }
 
@@ -406,8 +578,8 @@ mod tests {
         let row = TraceRow {
             id,
             reference: format!("R{id}"),
-            began_us: id,
-            took_us: 1,
+            began_us: id * 1_000_000,
+            took_us: 0,
             origin: Origin::Gateway,
             gateway: "breakwater".into(),
             sender: "127.0.0.11:1".into(),
@@ -420,29 +592,70 @@ mod tests {
             outcome: Outcome::Accepted,
             cause: None,
             grant: None,
+            factor: None,
+            waived: None,
             revision: 1,
         };
         (row, vec![step])
     }
 
-    #[test]
-    fn the_oldest_traces_and_their_steps_make_room() {
+    fn records() -> (tempfile::TempDir, Records, tokio::runtime::Runtime) {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), crate::records::Sync::Off).unwrap();
-        let runtime = tokio::runtime::Builder::new_current_thread().build().unwrap();
-        let write = |id: u64| {
-            let (row, steps) = trace(id);
-            let steps = written_steps(&steps);
-            runtime.block_on(records.write(move |transaction| insert_trace(transaction, &row, &steps))).unwrap();
+        (folder, records, tokio::runtime::Builder::new_current_thread().build().unwrap())
+    }
+
+    /// Writes traces with these numbers; each ends as many seconds after 1970 as its number says.
+    fn write(records: &Records, runtime: &tokio::runtime::Runtime, numbers: impl Iterator<Item = u64>) {
+        let all: Vec<_> = numbers.map(trace).collect();
+        let job = move |transaction: &Transaction<'_>| {
+            for (row, steps) in &all {
+                insert_trace(transaction, row, &WrittenTrace { steps: written_steps(steps), facts: None })?;
+            }
+            Ok(())
         };
-        (1..=10).for_each(write);
-        write(TRACES_KEPT + PRUNED_AT_ONCE - TRACES_KEPT % PRUNED_AT_ONCE);
-        let left = |table: &str| {
-            records
-                .read_now(|connection| connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get::<_, i64>(0)))
-                .unwrap()
+        runtime.block_on(records.write(job)).unwrap();
+    }
+
+    fn left(records: &Records, table: &str) -> i64 {
+        records.read_now(|connection| connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0))).unwrap()
+    }
+
+    #[test]
+    fn the_oldest_traces_and_their_steps_make_room_by_number_and_by_age() {
+        let (_folder, records, runtime) = records();
+        write(&records, &runtime, 1..=1000);
+        let prune = |count: u64, time: Option<u64>| {
+            let keeping = TraceKeeping { count, time: time.map(std::time::Duration::from_secs) };
+            while runtime.block_on(records.write(move |transaction| prune_traces(transaction, keeping, 1_000_000_000))).unwrap() > 0 {}
+            (left(&records, "traces"), left(&records, "trace_steps"))
         };
-        assert_eq!((left("traces"), left("trace_steps")), (1, 1));
+        assert_eq!(prune(2000, None), (1000, 1000), "there is room");
+        assert_eq!(prune(300, None), (300, 300));
+        assert_eq!(prune(300, Some(100)), (101, 101), "those that ended in the last hundred seconds");
+        runtime.block_on(records.close());
+    }
+
+    #[test]
+    fn a_time_finds_its_first_trace_also_where_numbers_are_missing() {
+        let (_folder, records, runtime) = records();
+        write(&records, &runtime, (1..=500).filter(|number| number % 7 != 0));
+        let first = |second: u64| records.read_now(|connection| first_ended(connection, second * 1_000_000)).unwrap();
+        for second in 1..=501 {
+            let wanted = (second..).find(|number| number % 7 != 0 || *number > 500).unwrap_or(501);
+            // A number that is missing is as good as the one after it.
+            assert!(first(second) <= wanted as i64 && first(second) >= second as i64 - 1, "{second}: {}", first(second));
+        }
+        let listed = |since: u64, until: u64| {
+            let filter = TraceFilter {
+                since_us: Some(since * 1_000_000),
+                until_us: Some(until * 1_000_000),
+                limit: Some(500),
+                ..TraceFilter::default()
+            };
+            runtime.block_on(records.traces(filter)).unwrap().iter().map(|row| row.id).collect::<Vec<_>>()
+        };
+        assert_eq!(listed(10, 16), [15, 13, 12, 11, 10]);
         runtime.block_on(records.close());
     }
 }

@@ -15,7 +15,12 @@ const PAGE: i32 = 500;
 const MOST: usize = 200_000;
 
 impl DirectorySource {
-    /// Everybody in a group, given by name or whole DN.
+    /// Everybody whom the directory would find.
+    pub async fn everybody(&self) -> Answer<Result<Vec<Found>, Unavailable>> {
+        self.members("").await
+    }
+
+    /// Everybody in a group, given by name or whole DN; without one, everybody.
     pub async fn members(&self, group: &str) -> Answer<Result<Vec<Found>, Unavailable>> {
         let mut round = self.round();
         while let Some(server) = round.next() {
@@ -58,7 +63,7 @@ impl DirectorySource {
         let mut members = Vec::new();
         for entry in entries {
             if let PersonAnswer::Found(found) = self.read_person(server, &mut ldap, "", entry).await?
-                && found.groups.contains(&group.to_lowercase())
+                && (group.is_empty() || found.groups.contains(&group.to_lowercase()))
             {
                 members.push(*found);
             }

@@ -151,6 +151,13 @@ impl ServerPool {
         }
     }
 
+    /// Where it is called: its address in the site file, unless a drill has put another server in its place.
+    fn dialled(&self) -> String {
+        let Server { tls, host, port, .. } = &self.server;
+        let (scheme, host) = (if *tls { "ldaps" } else { "ldap" }, if host.contains(':') { format!("[{host}]") } else { host.clone() });
+        format!("{scheme}://{host}:{port}")
+    }
+
     async fn open(&self, doing: Doing) -> Result<Ldap, Unavailable> {
         // Resolved first, so that a name that does not resolve is told from a server that is down.
         let resolved = tokio::net::lookup_host((self.server.host.as_str(), self.server.port)).await.map(|mut found| found.next());
@@ -163,7 +170,7 @@ impl ServerPool {
         let settings =
             LdapConnSettings::new().set_conn_timeout(self.connect_patience).set_starttls(self.start_tls).set_config(Arc::clone(&self.tls));
         let (connection, ldap) =
-            LdapConnAsync::with_settings(settings, &self.server.url).await.map_err(|error| from_ldap(&error, doing))?;
+            LdapConnAsync::with_settings(settings, &self.dialled()).await.map_err(|error| from_ldap(&error, doing))?;
         tokio::spawn(async move {
             if let Err(error) = connection.drive().await {
                 tracing::debug!(%error, "a directory connection ended");

@@ -305,6 +305,15 @@ impl Probe<'_> {
             Ok(_) => {
                 let elsewhere = self.elsewhere(ldap, person).await;
                 let seen = match elsewhere {
+                    Some((attribute, dn)) if attribute == settings.login => {
+                        let seen = Seen::bad(Cause::PersonUnknown, format!("{dn} is there, but outside of `base` and `scope`"));
+                        let below = dn.to_lowercase().ends_with(&settings.base.to_lowercase());
+                        seen.and(match (below, parent_dn(&dn)) {
+                            (true, _) => "set `scope = \"subtree\"`, if people deeper down are meant".to_owned(),
+                            (false, Some(parent)) => format!("set `base` to an entry above {parent}, if people there are meant"),
+                            (false, None) => "widen `base`, if people there are meant".to_owned(),
+                        })
+                    }
                     Some((attribute, dn)) => {
                         Seen::bad(Cause::PersonUnknown, format!("`{}` finds nobody; `{attribute}` would find {dn}", settings.login))
                             .and(format!("set `login = \"{attribute}\"`, if people type that"))
@@ -322,13 +331,19 @@ impl Probe<'_> {
         }
     }
 
-    async fn elsewhere(&self, ldap: &mut Ldap, person: &str) -> Option<(&'static str, String)> {
-        for attribute in OTHER_NAMES {
+    /// Where else somebody of that name is: by another attribute, deeper down, or beside the base.
+    async fn elsewhere(&self, ldap: &mut Ldap, person: &str) -> Option<(String, String)> {
+        let settings = self.directory.settings();
+        let by_name = (settings.login.as_str(), settings.base.as_str());
+        let beside = parent_dn(&settings.base).map(|above| (settings.login.as_str(), above));
+        let others = OTHER_NAMES.iter().map(|attribute| (*attribute, settings.base.as_str()));
+        let others = others.filter(|(attribute, _)| !attribute.eq_ignore_ascii_case(&settings.login));
+        for (attribute, base) in std::iter::once(by_name).chain(others).chain(beside) {
             let filter = format!("({attribute}={})", ldap_escape(person));
             let search = ldap.with_search_options(SearchOptions::new().sizelimit(1)).with_timeout(self.patience());
-            let found = search.search(&self.directory.settings().base, Scope::Subtree, &filter, vec!["1.1"]).await.ok();
+            let found = search.search(base, Scope::Subtree, &filter, vec!["1.1"]).await.ok();
             if let Some(entry) = found.and_then(|result| result.0.into_iter().find(|entry| !entry.is_ref())) {
-                return Some((attribute, SearchEntry::construct(entry).dn));
+                return Some((attribute.to_owned(), SearchEntry::construct(entry).dn));
             }
         }
         None

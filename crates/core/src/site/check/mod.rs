@@ -3,11 +3,13 @@
 mod approvals;
 mod chains;
 mod people;
+mod rehearsals;
 mod twice;
 
 pub(super) use approvals::approvals;
 pub(super) use chains::{Parts, ambiguous, shadowed, uses, waits};
 pub(super) use people::people;
+pub(super) use rehearsals::rehearsals;
 pub(super) use twice::twice;
 
 use super::Server;
@@ -54,6 +56,8 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     unique(&draft.identities, "identity rule", notes);
     unique(&draft.chains, "chain", notes);
     unique(&draft.grants, "grant", notes);
+    unique(&draft.personas, "persona", notes);
+    unique(&draft.rehearsals, "rehearsal", notes);
     sources(draft, notes);
     overlaps(draft, notes);
     let secrets = draft.gateways.iter().filter_map(|(.., secret)| secret.as_ref());
@@ -62,6 +66,7 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     }
     draft.upstreams.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
     draft.couriers.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
+    draft.personas.iter().flat_map(|(.., secrets)| secrets).for_each(|secret| sealed(secret, known, notes));
     for (name, directory, _) in &draft.directories {
         let Some((trust, days)) = directory.trust.as_ref().and_then(|trust| known.certificates.get_key_value(trust)) else { continue };
         if *days < EXPIRY_WARNED {

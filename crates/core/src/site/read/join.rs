@@ -3,11 +3,12 @@
 use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
-use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, Newcomers, RadiusDoor, Site, SourceRef};
+use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, Newcomers, RadiusDoor, Site, SourceRef, TraceKeeping};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
 use super::handset::{DraftHandset, join_newcomers};
 use super::parts::{DraftDirectory, DraftGateway, DraftUpstream};
+use super::rehearsals::{DraftRehearsal, join_rehearsal};
 use super::second::{DraftCourier, Factors};
 use crate::addresses::AddressMap;
 use crate::device::CodeKind;
@@ -22,11 +23,13 @@ pub(super) struct Whole {
     pub(super) factors: Factors,
     pub(super) texts: Texts,
     pub(super) handset: DraftHandset,
+    pub(super) traces: TraceKeeping,
 }
 
 /// Turns names into indices. What does not resolve has been, or is here, reported.
 pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>) -> Option<Site> {
-    let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules, newcomers } = draft;
+    let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules, newcomers, personas, rehearsals } =
+        draft;
     let newcomers: Vec<Newcomers> = newcomers.into_iter().map(|draft| join_newcomers(draft, &couriers, notes)).collect();
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
@@ -90,6 +93,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
     let ranges = gateways.iter().enumerate().flat_map(|(index, gateway)| gateway.from.iter().map(move |range| (*range, index)));
     let by_address = AddressMap::new(ranges);
+    let rehearsals = rehearsals.into_iter().map(|draft| join_rehearsal(draft, &personas, &gateways, notes)).collect();
     let DraftHandset { mut handset, chain } = whole.handset;
     handset.chain = chain.and_then(|wanted| {
         let found = joined.iter().position(|chain| chain.name == wanted.value);
@@ -114,11 +118,15 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         texts: whole.texts,
         handset,
         newcomers,
+        personas: personas.into_iter().map(|(_, persona, _)| persona).collect(),
+        rehearsals,
+        traces: whole.traces,
         by_address,
         gateways,
     };
     check::waits(&site, notes);
     check::approvals(&site, notes);
+    check::rehearsals(&site, notes);
     Some(site)
 }
 
@@ -306,6 +314,12 @@ impl<A, B> Named for (At<String>, A, B) {
 impl<A, B, C> Named for (At<String>, A, B, C) {
     fn name(&self) -> &At<String> {
         &self.0
+    }
+}
+
+impl Named for DraftRehearsal {
+    fn name(&self) -> &At<String> {
+        &self.name
     }
 }
 

@@ -5,6 +5,7 @@ mod grants;
 mod handset;
 mod join;
 mod parts;
+mod rehearsals;
 mod second;
 
 pub(super) use join::Named;
@@ -14,7 +15,7 @@ pub(super) use second::DraftCourier;
 use super::check::{self, Known};
 use super::finding::{Finding, Severity};
 use super::section::{At, Notes, Section};
-use super::{RadiusDoor, Site};
+use super::{RadiusDoor, Site, TraceKeeping};
 use crate::grant::Grant;
 use crate::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
@@ -22,6 +23,7 @@ use grants::read_grant;
 use handset::{DraftNewcomers, read_handset, read_newcomers};
 use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
+use rehearsals::{DraftPersona, DraftRehearsal, read_persona, read_rehearsal};
 use second::{read_courier, read_factors, read_texts};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -42,6 +44,8 @@ pub(super) struct Draft {
     pub(super) grants: Vec<(At<String>, Grant)>,
     pub(super) rules: Vec<DraftRule>,
     pub(super) newcomers: Vec<DraftNewcomers>,
+    pub(super) personas: Vec<DraftPersona>,
+    pub(super) rehearsals: Vec<DraftRehearsal>,
 }
 
 pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
@@ -78,6 +82,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     let radius = read_doors(top, whole);
     let factors = read_factors(top);
     let texts = read_texts(top);
+    let traces = read_traces(top);
     let draft = Draft {
         gateways: top.tables("gateways", "a gateway").into_iter().filter_map(|section| read_gateway(section, &texts)).collect(),
         directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
@@ -88,6 +93,8 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
         grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),
         newcomers: top.tables("newcomers", "what newcomers get").into_iter().filter_map(read_newcomers).collect(),
+        personas: top.tables("personas", "a persona").into_iter().filter_map(read_persona).collect(),
+        rehearsals: top.tables("rehearsals", "a rehearsal").into_iter().filter_map(read_rehearsal).collect(),
     };
     let handset = read_handset(top);
     top.finish();
@@ -96,7 +103,16 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, factors, texts, handset }, known, top.notes)
+    join(draft, Whole { name, radius: radius?, factors, texts, handset, traces }, known, top.notes)
+}
+
+fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
+    let mut keeping = TraceKeeping::default();
+    let Some(section) = top.table("traces") else { return keeping };
+    keeping.count = section.number("count", 1_000..=20_000_000).map_or(keeping.count, |count| count.value);
+    keeping.time = section.duration("time", SECOND * 86_400..=SECOND * 86_400 * 3650).map(|time| time.value);
+    section.finish();
+    keeping
 }
 
 fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {

@@ -1,0 +1,40 @@
+//! `bivector drill`
+
+use crate::arguments::{Drill, Fails, Global};
+use crate::client::Client;
+use crate::commands::rehearse;
+use crate::failure::Failure;
+use crate::output;
+use bivector_core::run::RunState;
+use bivector_service::api::{DrillRequest, Drilled};
+use reqwest::Method;
+use std::process::ExitCode;
+
+pub(crate) async fn run(drill: Drill, global: &Global) -> Result<ExitCode, Failure> {
+    let fails = match drill.fails {
+        Fails::Closed => bivector_service::drill::Fails::Closed,
+        Fails::Silent => bivector_service::drill::Fails::Silent,
+    };
+    let request = DrillRequest { member: drill.member.clone(), rehearsal: drill.with, fails };
+    let drilled: Drilled = Client::new(global)?.ask(Method::POST, "/drills", &[], Some(&request)).await?;
+    if global.json {
+        output::json(&drilled);
+    } else {
+        rehearse::print(&drilled.without);
+        output::line(format!(
+            "\nwith {}: {} of {} as expected (run {})",
+            drill.member, drilled.with.passed, drilled.with.total, drilled.with.id
+        ));
+        for change in &drilled.changes {
+            output::line(format!("  {}: {} → {}", change.title, change.was, change.is));
+        }
+        for (title, before, now) in &drilled.slower {
+            output::line(format!("  {title}: {} → {}", output::took(*before), output::took(*now)));
+        }
+        if drilled.changes.is_empty() && drilled.slower.is_empty() {
+            output::line("  logins noticed nothing");
+        }
+        output::line("nobody else was without it; there is nothing to put back");
+    }
+    Ok(if drilled.without.state == RunState::Passed { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}

@@ -1,0 +1,174 @@
+//! What a login learned from outside, kept with its trace so that it can be decided again. Nothing secret is among it: of what was typed
+//! only the lengths of its parts are known, of proofs only what they fitted.
+
+use crate::cause::Cause;
+use crate::device::CodeKind;
+use crate::login::Found;
+use serde::{Deserialize, Serialize};
+
+/// Everything that one login learned.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Facts {
+    /// Local port of the door.
+    pub port: u16,
+    /// Whether a Message-Authenticator proved the request.
+    pub signed: bool,
+    /// Whether it answered a prompt of an earlier round.
+    pub answers_prompt: bool,
+    /// Calling-Station-Id.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub station: Option<String>,
+    /// What each source said of the name.
+    pub people: Vec<(String, PersonFact)>,
+    /// What the person has.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub factors: Option<FactorFacts>,
+    /// How the password field was read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub typed: Option<TypedFact>,
+    /// What a proof fitted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub proof: Option<ProofFact>,
+    /// What a source said of the password, or of the proof's.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub passwords: Vec<(String, CheckFact)>,
+    /// Whether the code could be marked as used.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mark: Option<CheckFact>,
+    /// What came of the approval.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub approval: Option<ApprovalFact>,
+    /// What came of each code that was sent, by courier.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub sent: Vec<(String, CheckFact)>,
+    /// What each upstream said.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub upstreams: Vec<(String, UpstreamFact)>,
+}
+
+/// What a source said of a name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PersonFact {
+    /// It knows the person; of mail and phone only that there is one.
+    Found(Box<Found>),
+    /// It knows nobody of that name.
+    Nobody,
+    /// So many.
+    Several(usize),
+    /// It knows the person, who may not come in.
+    Refused(Cause),
+    /// It could not say.
+    Down(Cause),
+}
+
+/// What the records knew of a person's factors.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct FactorFacts {
+    /// Devices and lists: kind, digits, whether a PIN is set.
+    pub devices: Vec<(CodeKind, u8, bool)>,
+    /// Handsets.
+    pub handsets: u32,
+    /// Security keys.
+    pub keys: u32,
+    /// Whether wrong codes had locked the person.
+    pub locked: bool,
+    /// Whether the device that the person sat at was remembered.
+    pub remembered: bool,
+}
+
+/// How the password field was read, by lengths.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct TypedFact {
+    /// The form that counted; empty where none fitted.
+    pub form: String,
+    /// Bytes of the password.
+    pub password: usize,
+    /// Whether the password itself ends in so many digits that a form could take them for a code.
+    pub tail: usize,
+    /// Digits of the PIN.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pin: Option<usize>,
+    /// Digits of the code.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub code: Option<usize>,
+    /// The factor word.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub word: Option<String>,
+    /// What the code was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub verdict: Option<CodeFact>,
+}
+
+/// What a typed code was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CodeFact {
+    /// A live one of the person's, by what kind of device.
+    Right(CodeKind),
+    /// One of the person's, but of another time; so many seconds off.
+    Drifted(i64),
+    /// One of the person's that had been used, or had ended.
+    Spent,
+    /// None of the person's.
+    Wrong,
+}
+
+/// What a proof fitted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ProofFact {
+    /// The password alone.
+    Password,
+    /// The password with a live code of this kind behind it.
+    WithCode(CodeKind),
+    /// Nothing that was compared.
+    Nothing,
+}
+
+/// A yes, a no or an outage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CheckFact {
+    /// Yes.
+    Right,
+    /// No.
+    Wrong,
+    /// No, for this reason.
+    Refused(Cause),
+    /// It could not be told.
+    Down(Cause),
+}
+
+/// What came of an approval.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ApprovalFact {
+    /// Yes, after so many milliseconds.
+    Approved(u64),
+    /// No.
+    Denied,
+    /// "That was not me".
+    Disowned,
+    /// Silence.
+    Unanswered,
+    /// It could not be asked.
+    NotAsked(Cause),
+}
+
+/// What an upstream said.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum UpstreamFact {
+    /// Yes; the attributes that it gave and that may be kept, by number.
+    Accepted(Vec<(u8, Vec<u8>)>),
+    /// No.
+    Refused,
+    /// It asked for more.
+    Challenged,
+    /// It could not be asked.
+    Down(Cause),
+}
