@@ -111,15 +111,15 @@ pub enum Again {
 
 /// Decides one login again.
 pub fn again(site: &Arc<Site>, recorded: &Recorded) -> Again {
+    if recorded.ending.outcome == Outcome::Silent.slug() {
+        return Again::Left("its packet never became a login");
+    }
     let Some(facts) = &recorded.facts else { return Again::Left("an earlier version kept no facts with it") };
     if facts.answers_prompt {
         return Again::Left("it answered a prompt; its first round counts");
     }
     if recorded.origin == Origin::Page {
         return Again::Left("somebody signed in to their own page");
-    }
-    if recorded.ending.outcome == Outcome::Silent.slug() {
-        return Again::Left("its packet never became a login");
     }
     let by_address = || site.gateway_at(recorded.sender.ip()).filter(|_| recorded.origin == Origin::Gateway);
     let Some(gateway) = by_address().or_else(|| site.gateway_named(&recorded.gateway)) else {

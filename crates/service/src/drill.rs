@@ -72,7 +72,9 @@ pub fn without(live: &LiveSite, member: &str, fails: Fails, shared: &Shared) -> 
         Fails::Silent => Stump { _tcp: Some(tcp), _udp: Some(udp) },
     };
     let without = LiveSite::prepare(site, live.revision, &shared.records, &shared.seal, &shared.data)?;
-    // What is known of the other members stays known; that this one is well, too: it has only just failed.
+    // What is known of the other members stays known. This one has only just failed, and nobody knows it yet.
     without.inherit(live);
+    without.directories.iter().for_each(|directory| directory.assume_well(member));
+    without.upstreams.iter().for_each(|upstream| upstream.assume_well(member));
     Ok((without, stump))
 }

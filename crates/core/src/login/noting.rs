@@ -86,7 +86,7 @@ impl PersonFact {
     fn of(answer: &PersonAnswer) -> Self {
         match answer {
             PersonAnswer::Found(person) => {
-                let there = |value: &Option<String>| value.as_ref().map(|_| String::new());
+                let there = |value: &Option<String>| value.as_ref().map(|_| "not kept".to_owned());
                 PersonFact::Found(Box::new(Found { mail: there(&person.mail), phone: there(&person.phone), ..(**person).clone() }))
             }
             PersonAnswer::NoSuchPerson => PersonFact::Nobody,

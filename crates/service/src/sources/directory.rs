@@ -72,6 +72,12 @@ impl DirectorySource {
         inherit_all(&self.servers, &before.servers);
     }
 
+    /// Asks a server as if it had never failed.
+    pub fn assume_well(&self, url: &str) {
+        let servers = self.servers.iter().filter(|server| server.url() == url);
+        servers.for_each(|server| drop(server.standing().set_well()));
+    }
+
     /// What is known of its servers, in the order of the site file.
     pub fn health(&self) -> Vec<Health> {
         self.servers.iter().filter_map(ServerPool::health).collect()

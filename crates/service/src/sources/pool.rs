@@ -12,7 +12,7 @@ use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchEntry
 use rustls::ClientConfig;
 use std::sync::atomic::{AtomicU8, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::{Mutex as AsyncMutex, Semaphore, SemaphorePermit};
 use tokio::time::timeout;
 
@@ -24,13 +24,21 @@ pub(super) struct ServerPool {
     tls: Arc<ClientConfig>,
     connect_patience: Duration,
     /// Bound as the service account; the protocol lets many searches share it.
-    reader: AsyncMutex<Option<Ldap>>,
+    reader: AsyncMutex<SharedReader>,
     /// Ready for checking passwords. A bind changes whom a connection belongs to, so each has one user at a time.
     idle: Mutex<Vec<Ldap>>,
     turns: Semaphore,
     /// Whether its root entry showed an Active Directory; 0 not looked at, 1 no, 2 yes.
     kind: AtomicU8,
     standing: Standing,
+}
+
+/// The connection that searches share.
+#[derive(Debug, Default)]
+struct SharedReader {
+    ldap: Option<Ldap>,
+    /// When it last could not be opened, and why.
+    failed: Option<(Instant, Unavailable)>,
 }
 
 /// A connection for one password check; goes back to the pool only if [`Binder::keep`] is called.
@@ -50,7 +58,7 @@ impl ServerPool {
             start_tls: directory.start_tls,
             tls,
             connect_patience: directory.connect_patience,
-            reader: AsyncMutex::new(None),
+            reader: AsyncMutex::default(),
             idle: Mutex::new(Vec::new()),
             turns: Semaphore::new(directory.connections),
         }
@@ -107,23 +115,40 @@ impl ServerPool {
         account: Option<(&str, &Secret<Vec<u8>>)>,
         answer_patience: Duration,
     ) -> Result<(Ldap, bool), Unavailable> {
+        let asked = Instant::now();
         let mut reader = self.reader.lock().await;
-        if let Some(ldap) = reader.as_mut()
+        if let Some(ldap) = reader.ldap.as_mut()
             && !ldap.is_closed()
         {
             return Ok((ldap.clone(), false));
         }
+        // Whoever waited while somebody else found it dead has waited for that answer too: a silent server costs a queue one wait.
+        if let Some((_, why)) = reader.failed.as_ref().filter(|(at, _)| *at >= asked) {
+            return Err(why.clone());
+        }
+        match self.open_reader(account, answer_patience).await {
+            Ok(ldap) => {
+                reader.ldap = Some(ldap.clone());
+                Ok((ldap, true))
+            }
+            Err(why) => {
+                reader.failed = Some((Instant::now(), why.clone()));
+                Err(why)
+            }
+        }
+    }
+
+    async fn open_reader(&self, account: Option<(&str, &Secret<Vec<u8>>)>, answer_patience: Duration) -> Result<Ldap, Unavailable> {
         let mut ldap = self.connect().await?;
         if let Some((dn, password)) = account {
             bind_reader(&mut ldap, dn, password, answer_patience).await?;
         }
-        *reader = Some(ldap.clone());
-        Ok((ldap, true))
+        Ok(ldap)
     }
 
     /// Forgets the shared connection, after it failed.
     pub(super) async fn forget_reader(&self) {
-        *self.reader.lock().await = None;
+        self.reader.lock().await.ldap = None;
     }
 
     /// A connection for one password check. Waits for a turn, at most as long as an answer may take.
@@ -169,8 +194,7 @@ impl ServerPool {
         }
         let settings =
             LdapConnSettings::new().set_conn_timeout(self.connect_patience).set_starttls(self.start_tls).set_config(Arc::clone(&self.tls));
-        let (connection, ldap) =
-            LdapConnAsync::with_settings(settings, &self.dialled()).await.map_err(|error| from_ldap(&error, doing))?;
+        let (connection, ldap) = LdapConnAsync::with_settings(settings, &self.dialled()).await.map_err(|error| from_ldap(&error, doing))?;
         tokio::spawn(async move {
             if let Err(error) = connection.drive().await {
                 tracing::debug!(%error, "a directory connection ended");

@@ -60,6 +60,12 @@ impl UpstreamSource {
         self.settings.status_checks
     }
 
+    /// Asks a server as if it had never failed.
+    pub fn assume_well(&self, url: &str) {
+        let servers = self.servers.iter().filter(|server| server.url() == url);
+        servers.for_each(|server| drop(server.standing().set_well()));
+    }
+
     /// What is known of its servers, in the order of the site file.
     pub fn health(&self) -> Vec<Health> {
         self.servers.iter().filter_map(|server| server.standing.health()).collect()
