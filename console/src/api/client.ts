@@ -24,6 +24,17 @@ export type Finding = components['schemas']['Finding']
 export type Difference = components['schemas']['Difference']
 export type Revision = components['schemas']['Revision']
 export type Awaiting = components['schemas']['Awaiting']
+export type RehearsalView = components['schemas']['RehearsalView']
+export type Run = components['schemas']['Run']
+export type RunState = components['schemas']['RunState']
+export type RunChange = components['schemas']['RunChange']
+export type LoginResult = components['schemas']['LoginResult']
+export type Progress = components['schemas']['Progress']
+export type Ladder = components['schemas']['Ladder']
+export type Rung = components['schemas']['Rung']
+export type Tried = components['schemas']['Tried']
+export type TriedMethod = components['schemas']['TriedMethod']
+export type Failures = components['schemas']['Failures']
 
 /** The API. The header marks changes as the console's own: a page elsewhere cannot set it. */
 export const api = createClient<paths>({ headers: { 'x-bivector-console': '1' } })

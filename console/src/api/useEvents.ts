@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState } from 'react'
-import type { Knock, TraceRow } from './client'
+import type { Knock, Progress, TraceRow } from './client'
 
 export type Line = 'live' | 'connecting'
 
@@ -9,6 +9,7 @@ type Handlers = {
   onServer?: () => void
   onSite?: () => void
   onPerson?: () => void
+  onRun?: (progress: Progress) => void
   onMissed: () => void
 }
 
@@ -36,6 +37,7 @@ export function useEvents(handlers: Handlers): Line {
     source.addEventListener('server', () => latest.current.onServer?.())
     source.addEventListener('site', () => latest.current.onSite?.())
     source.addEventListener('person', () => latest.current.onPerson?.())
+    source.addEventListener('run', (event) => latest.current.onRun?.(JSON.parse(event.data)))
     source.addEventListener('notice', () => latest.current.onPerson?.())
     source.addEventListener('missed', () => latest.current.onMissed())
     return () => source.close()

@@ -6,6 +6,7 @@ import { ThemeSwitch } from '../ui/ThemeSwitch'
 const PAGES = [
   { to: '/chains', name: 'Chains' },
   { to: '/logins', name: 'Logins' },
+  { to: '/prove', name: 'Prove' },
   { to: '/people', name: 'People' },
   { to: '/site', name: 'Site' },
 ] as const

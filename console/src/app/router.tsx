@@ -5,6 +5,7 @@ import { LoginsPage } from '../features/logins/LoginsPage'
 import { type LoginsSearch, readSearch } from '../features/logins/search'
 import { PeoplePage } from '../features/people/PeoplePage'
 import { STATES } from '../features/people/states'
+import { type ProveSearch, readProve } from '../features/prove/search'
 import { Shell } from './Shell'
 
 const root = createRootRoute({ component: Shell, notFoundComponent: NoSuchPage })
@@ -44,6 +45,14 @@ const peopleRoute = createRoute({
   component: PeoplePage,
 })
 
+// What proves is fetched when somebody goes there.
+const proveRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/prove',
+  validateSearch: (search: Record<string, unknown>): ProveSearch => readProve(search),
+  component: lazyRouteComponent(() => import('../features/prove/ProvePage'), 'ProvePage'),
+})
+
 // The editor is the largest part of the console; it is fetched when somebody goes there.
 const siteRoute = createRoute({
   getParentRoute: () => root,
@@ -66,7 +75,7 @@ function NoSuchPage() {
 }
 
 export const router = createRouter({
-  routeTree: root.addChildren([home, loginsRoute, chainsRoute, peopleRoute, siteRoute]),
+  routeTree: root.addChildren([home, loginsRoute, chainsRoute, peopleRoute, proveRoute, siteRoute]),
 })
 
 declare module '@tanstack/react-router' {

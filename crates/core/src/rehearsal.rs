@@ -329,7 +329,7 @@ pub struct Seen {
     /// The grant.
     pub grant: Option<String>,
     /// Attributes of the reply, as people read them: name and value.
-    pub attributes: Vec<(String, String)>,
+    pub attributes: Vec<SeenAttribute>,
     /// The second factor that was given, or why none was asked for.
     pub factor: Option<String>,
     /// Whether the second factor was really given.
@@ -340,9 +340,18 @@ pub struct Seen {
     pub took_us: u64,
 }
 
+/// An attribute of a reply, as people read it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SeenAttribute {
+    /// Its name.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+}
+
 /// Something that came otherwise than it must.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Difference {
+pub struct Mismatch {
     /// What it is about: `outcome`, `cause`, `grant`, an attribute's name, `factor`, `source`, `time`.
     pub what: String,
     /// What must come.
@@ -351,7 +360,7 @@ pub struct Difference {
     pub seen: String,
 }
 
-impl fmt::Display for Difference {
+impl fmt::Display for Mismatch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}: wanted {}, seen {}", self.what, self.wanted, self.seen)
     }
@@ -369,10 +378,10 @@ impl Expect {
     }
 
     /// Everything that came otherwise.
-    pub fn differences(&self, seen: &Seen) -> Vec<Difference> {
+    pub fn differences(&self, seen: &Seen) -> Vec<Mismatch> {
         let mut found = Vec::new();
         let mut differs = |what: &str, wanted: &str, seen: &str| {
-            found.push(Difference { what: what.to_owned(), wanted: wanted.to_owned(), seen: seen.to_owned() });
+            found.push(Mismatch { what: what.to_owned(), wanted: wanted.to_owned(), seen: seen.to_owned() });
         };
         if self.outcome != seen.outcome {
             differs("outcome", self.outcome.slug(), seen.outcome.slug());
@@ -402,14 +411,14 @@ impl Expect {
             }
         }
         for (name, wanted) in &self.attributes {
-            let values: Vec<&str> = seen.attributes.iter().filter(|(seen, _)| seen == name).map(|(_, value)| value.as_str()).collect();
+            let values: Vec<&str> = seen.attributes.iter().filter(|seen| seen.name == *name).map(|seen| seen.value.as_str()).collect();
             if !values.contains(&wanted.as_str()) {
                 differs(name, wanted, &if values.is_empty() { "nothing".to_owned() } else { values.join(", ") });
             }
         }
         for name in &self.absent {
-            if let Some((_, value)) = seen.attributes.iter().find(|(seen, _)| seen == name) {
-                differs(name, "nothing", value);
+            if let Some(seen) = seen.attributes.iter().find(|seen| seen.name == *name) {
+                differs(name, "nothing", &seen.value);
             }
         }
         if let Some(within) = self.within
@@ -431,7 +440,9 @@ mod tests {
             outcome: Outcome::Accepted,
             cause: None,
             grant: Some("control-room".into()),
-            attributes: vec![("Class".into(), "control-room".into()), ("Filter-Id".into(), "no-ping".into())],
+            attributes: [("Class", "control-room"), ("Filter-Id", "no-ping")]
+                .map(|(name, value)| SeenAttribute { name: name.into(), value: value.into() })
+                .to_vec(),
             factor: Some("totp".into()),
             factor_given: true,
             source: Some("tidehall".into()),

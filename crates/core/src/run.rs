@@ -1,6 +1,6 @@
 //! One execution of a rehearsal: what came of each login, what changed since an earlier one, and the reports that are made of it.
 
-use crate::rehearsal::{Difference, Seen};
+use crate::rehearsal::{Mismatch, Seen};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -54,7 +54,7 @@ pub struct LoginResult {
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub seen: Option<Seen>,
     /// Everything that came otherwise.
-    pub differences: Vec<Difference>,
+    pub differences: Vec<Mismatch>,
     /// Why it could not be tried.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub error: Option<String>,
@@ -135,8 +135,10 @@ pub struct RunChange {
     pub was: String,
     /// What came of it now.
     pub is: String,
-    /// Whether it came out as it must then, and now.
-    pub passed: (bool, bool),
+    /// Whether it came out as it must then.
+    pub passed_then: bool,
+    /// Whether it does now.
+    pub passes_now: bool,
 }
 
 /// What changed since an earlier run. Of repetitions the worst counts.
@@ -161,7 +163,7 @@ pub fn changes(earlier: &Run, later: &Run) -> Vec<RunChange> {
     }
     let of = |title: &String| {
         let (was, is) = (before.get(title).cloned().unwrap_or_else(none), now.get(title).cloned().unwrap_or_else(none));
-        (was != is).then(|| RunChange { title: title.clone(), was: was.1, is: is.1, passed: (was.0, is.0) })
+        (was != is).then(|| RunChange { title: title.clone(), was: was.1, is: is.1, passed_then: was.0, passes_now: is.0 })
     };
     titles.into_iter().filter_map(of).collect()
 }
@@ -318,7 +320,7 @@ mod tests {
         };
         let differs = cause.map_or("none", Cause::slug) != wanted;
         let differences =
-            differs.then(|| Difference { what: "cause".into(), wanted: wanted.into(), seen: cause.map_or("none", Cause::slug).into() });
+            differs.then(|| Mismatch { what: "cause".into(), wanted: wanted.into(), seen: cause.map_or("none", Cause::slug).into() });
         LoginResult {
             title: title.into(),
             turn: 1,

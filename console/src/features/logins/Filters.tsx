@@ -5,7 +5,7 @@ import { dayOf, timeOfDay } from '../../lib/format'
 import { Button } from '../../ui/Button'
 import { Select } from '../../ui/Select'
 import { useSession } from '../session/useSession'
-import type { LoginsSearch } from './search'
+import { CHART_SPANS, type ChartSpan, type LoginsSearch, ORIGINS, OUTCOMES } from './search'
 
 type Props = { search: LoginsSearch; rows: TraceRow[]; change: (part: Partial<LoginsSearch>) => void }
 
@@ -20,10 +20,19 @@ export function Filters({ search, rows, change }: Props) {
     return () => clearTimeout(soon)
   })
   const causes = [...new Set(rows.flatMap((row) => row.cause ?? []))].sort()
-  const filtered = Boolean(search.q || search.outcome || search.gateway || search.cause)
+  const filtered = Boolean(
+    search.q || search.outcome || search.gateway || search.cause || search.origin || search.until,
+  )
   const clear = () => {
     setTyped('')
-    change({ q: undefined, outcome: undefined, gateway: undefined, cause: undefined })
+    change({
+      q: undefined,
+      outcome: undefined,
+      gateway: undefined,
+      cause: undefined,
+      origin: undefined,
+      until: undefined,
+    })
   }
   return (
     <div className="flex flex-wrap items-center gap-2 border-rule border-y bg-sheet px-4 py-1.5 text-xs">
@@ -38,7 +47,7 @@ export function Filters({ search, rows, change }: Props) {
       <Select
         label="outcome"
         value={search.outcome}
-        options={['accepted', 'refused', 'silent']}
+        options={OUTCOMES}
         onChange={(outcome) => change({ outcome: outcome as Outcome | undefined })}
       />
       <Select
@@ -53,12 +62,37 @@ export function Filters({ search, rows, change }: Props) {
         options={search.cause && !causes.includes(search.cause as never) ? [search.cause, ...causes] : causes}
         onChange={(cause) => change({ cause })}
       />
+      <Select label="from" value={search.origin} options={ORIGINS} onChange={(origin) => change({ origin })} />
+      <label className="flex items-center gap-1.5 text-ink-faint">
+        before
+        <input
+          type="datetime-local"
+          aria-label="before"
+          value={search.until ? localTime(search.until) : ''}
+          onChange={(event) =>
+            change({ until: event.target.value ? new Date(event.target.value).getTime() * 1_000 : undefined })
+          }
+          className="rounded border border-rule bg-paper px-1.5 py-0.5 text-ink"
+        />
+      </label>
       {filtered && <Button onClick={clear}>clear</Button>}
+      <Select
+        label="failures over"
+        value={search.chart}
+        options={Object.keys(CHART_SPANS)}
+        onChange={(chart) => change({ chart: chart as ChartSpan | undefined })}
+      />
       <Button className="ml-auto" onClick={() => exportRows(rows)} disabled={rows.length === 0}>
         export CSV
       </Button>
     </div>
   )
+}
+
+/** A moment as the field for it wants it: local, to the minute. */
+function localTime(micros: number): string {
+  const at = new Date(micros / 1_000)
+  return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16)
 }
 
 function exportRows(rows: TraceRow[]) {

@@ -58,7 +58,7 @@ export function LoginTable({ rows, arrived, selected, open, compact }: Props) {
             </td>
             <td className="whitespace-nowrap">
               {row.cause ?? <span className="text-ink-soft">{row.grant}</span>}
-              {row.origin === 'rehearsal' && <span className="ml-2 text-slack text-xs">tried</span>}
+              {row.origin === 'rehearsal' && <span className="ml-2 text-slack text-xs">rehearsed</span>}
             </td>
             <td className={`text-ink-soft ${wide}`}>{row.source}</td>
             <td className={`whitespace-nowrap text-right font-mono text-ink-soft ${compact ? '!pr-4' : ''}`}>

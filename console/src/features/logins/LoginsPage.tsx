@@ -1,6 +1,8 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import type { TraceRow } from '../../api/client'
+import { useWhenSeen } from '../../lib/useWhenSeen'
 import { Button } from '../../ui/Button'
+import { FailureChart } from './FailureChart'
 import { Filters } from './Filters'
 import { LoginTable } from './LoginTable'
 import type { LoginsSearch } from './search'
@@ -8,24 +10,35 @@ import { TideStrip } from './TideStrip'
 import { TracePanel } from './TracePanel'
 import { useTraces } from './useTraces'
 
+/** Rows that come by scrolling alone; further back one goes by time, or by the button. */
+const READ_BY_ITSELF = 2_000
+
 /** Logins as they come; one of them opens beside the list. */
 export function LoginsPage() {
   const search = useSearch({ from: '/logins' })
   const navigate = useNavigate({ from: '/logins' })
   const { traces, line, rows, arrived } = useTraces(search)
   const change = (part: Partial<LoginsSearch>) => navigate({ search: (old) => ({ ...old, ...part }), replace: true })
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = traces
+  const whenSeen = useWhenSeen(() => {
+    if (hasNextPage && !isFetchingNextPage && rows.length < READ_BY_ITSELF) void fetchNextPage()
+  })
   const open = (row?: TraceRow) => change({ open: row?.reference })
   return (
     <div className="flex h-full">
       <section aria-label="Logins" className={`flex min-w-0 flex-1 flex-col ${search.open ? 'max-lg:hidden' : ''}`}>
-        <TideStrip rows={rows} line={line} />
+        {search.chart ? (
+          <FailureChart span={search.chart} line={line} choose={(cause, gateway) => change({ cause, gateway })} />
+        ) : (
+          <TideStrip rows={rows} line={line} />
+        )}
         <Filters search={search} rows={rows} change={change} />
         <div className="min-h-0 flex-1 overflow-y-auto">
           <LoginTable rows={rows} arrived={arrived} selected={search.open} open={open} compact={Boolean(search.open)} />
           {traces.isSuccess && rows.length === 0 && <Empty filtered={Object.values(search).some(Boolean)} />}
           {traces.isError && <p className="p-6 text-ebb">{traces.error.message}</p>}
           {traces.hasNextPage && (
-            <p className="p-3 text-center">
+            <p className="p-3 text-center" ref={whenSeen}>
               <Button onClick={() => traces.fetchNextPage()} disabled={traces.isFetchingNextPage}>
                 older logins
               </Button>

@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { Link } from '@tanstack/react-router'
 import type { ReactNode } from 'react'
 import { api, need, type TraceView } from '../../api/client'
 import { fullTime, took } from '../../lib/format'
@@ -48,6 +49,23 @@ function Story({ trace }: { trace: TraceView }) {
           <p className="mt-0.5 text-ink-soft">
             <span className="text-ink-faint">remedy</span> {trace.remedy}.
           </p>
+          {trace.line_text && (
+            <p className="mt-0.5 truncate font-mono text-ink-soft text-xs">
+              <Link to="/site" search={{ line: trace.line ?? undefined }} className="underline">
+                line {trace.line}
+              </Link>
+              : {trace.line_text}
+            </p>
+          )}
+          <p className="mt-1 text-xs">
+            <Link
+              to="/prove"
+              search={{ tool: 'locate', person: trace.typed_name, via: trace.gateway }}
+              className="text-ink-faint underline"
+            >
+              locate
+            </Link>
+          </p>
         </div>
       )}
       <dl className="grid grid-cols-[auto_1fr_auto_1fr] gap-x-3 gap-y-0.5 border-rule border-b px-4 py-2 text-xs [&>dt]:text-ink-faint">
@@ -60,7 +78,8 @@ function Story({ trace }: { trace: TraceView }) {
         <Fact name="chain">{trace.chain || '–'}</Fact>
         <Fact name="method">{trace.method}</Fact>
         <Fact name="grant">{trace.grant ?? '–'}</Fact>
-        <Fact name="revision">{trace.revision}</Fact>
+        <Fact name="second factor">{trace.factor ?? (trace.waived ? `none: ${trace.waived}` : '–')}</Fact>
+        <Fact name="revision">{trace.revision || 'a draft'}</Fact>
         <Fact name="began">{fullTime(trace.began_us)}</Fact>
         <Fact name="took">{took(trace.took_us)}</Fact>
       </dl>

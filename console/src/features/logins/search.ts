@@ -1,9 +1,25 @@
 import type { Outcome, TraceRow } from '../../api/client'
 
 /** What the address of the page says: filters, and the trace that is open. */
-export type LoginsSearch = { q?: string; outcome?: Outcome; gateway?: string; cause?: string; open?: string }
+export type LoginsSearch = {
+  q?: string
+  outcome?: Outcome
+  gateway?: string
+  cause?: string
+  origin?: string
+  /** Only those before this moment, in microseconds since 1970: the way to an old one among a million. */
+  until?: number
+  /** Whether failures are drawn over time, and how far back. */
+  chart?: ChartSpan
+  open?: string
+}
 
-const OUTCOMES = ['accepted', 'refused', 'silent']
+/** How far back a chart goes, in seconds. */
+export const CHART_SPANS = { '6 h': 21_600, '24 h': 86_400, '7 days': 604_800 } as const
+export type ChartSpan = keyof typeof CHART_SPANS
+
+export const OUTCOMES = ['accepted', 'challenged', 'refused', 'silent']
+export const ORIGINS = ['gateway', 'rehearsal', 'page']
 
 export function readSearch(search: Record<string, unknown>): LoginsSearch {
   const text = (key: string) => {
@@ -16,6 +32,9 @@ export function readSearch(search: Record<string, unknown>): LoginsSearch {
     outcome: outcome && OUTCOMES.includes(outcome) ? (outcome as Outcome) : undefined,
     gateway: text('gateway'),
     cause: text('cause'),
+    origin: ORIGINS.find((origin) => origin === search.origin),
+    until: Number.isInteger(search.until) ? Number(search.until) : undefined,
+    chart: (Object.keys(CHART_SPANS) as ChartSpan[]).find((span) => span === search.chart),
     open: text('open'),
   }
 }
@@ -27,6 +46,8 @@ export function fits(search: LoginsSearch, row: TraceRow): boolean {
     (!search.outcome || row.outcome === search.outcome) &&
     (!search.gateway || row.gateway === search.gateway) &&
     (!search.cause || row.cause === search.cause) &&
+    (!search.origin || row.origin === search.origin) &&
+    (!search.until || row.began_us < search.until) &&
     (!q || row.login.startsWith(q) || row.reference.toLowerCase() === q)
   )
 }

@@ -1,6 +1,6 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
-import { ApiError, api, need, words } from '../../api/client'
+import { ApiError, api, need, type Run, words } from '../../api/client'
 import { Button } from '../../ui/Button'
 import { Differences } from './Changes'
 import type { Draft } from './useDraft'
@@ -12,6 +12,32 @@ const WAITS = [
   { seconds: 1_800, name: 'it goes back after 30 min unless confirmed' },
 ]
 
+/** The rehearsals of the site in force; the draft may have others, which its text then names. */
+function useRehearsals() {
+  const rehearsals = useQuery({
+    queryKey: ['rehearsals'],
+    queryFn: async () => need(await api.GET('/api/v1/rehearsals')),
+  })
+  return rehearsals.data ?? []
+}
+
+/** What came otherwise than it must, of a change that was to be proved. */
+function Failed({ run }: { run: Run }) {
+  return (
+    <ul>
+      {run.results
+        .filter((result) => result.error || result.differences.length > 0)
+        .map((result) => (
+          <li key={`${result.title} ${result.turn}`}>
+            ✕ {result.title}:{' '}
+            {result.error ??
+              result.differences.map((one) => `${one.what} ${one.seen} instead of ${one.wanted}`).join(', ')}
+          </li>
+        ))}
+    </ul>
+  )
+}
+
 type Props = { draft: Draft; sound: boolean; applied: (revision: number) => void }
 
 /** Puts the draft in force. What makes logging in weaker is said first and needs a second word. */
@@ -19,6 +45,8 @@ export function ApplyForm({ draft, sound, applied }: Props) {
   const queries = useQueryClient()
   const [note, setNote] = useState('')
   const [wait, setWait] = useState(0)
+  const [prove, setProve] = useState('')
+  const rehearsals = useRehearsals()
   const apply = useMutation({
     mutationFn: async (weaker_is_meant: boolean) =>
       need(
@@ -29,6 +57,7 @@ export function ApplyForm({ draft, sound, applied }: Props) {
             expected: draft.from || null,
             weaker_is_meant,
             confirm_within_s: wait || null,
+            prove: prove || null,
           },
         }),
       ),
@@ -51,6 +80,7 @@ export function ApplyForm({ draft, sound, applied }: Props) {
         <div role="alert" className="mb-2 border-ebb border-l-2 bg-ebb-wash px-3 py-1">
           <p>{weaker ? 'Nothing was applied: logging in would become weaker.' : words(apply.error)}</p>
           {weaker && <Differences differences={weaker} />}
+          {problem?.run && <Failed run={problem.run} />}
         </div>
       )}
       {apply.data?.unreachable.map((source) => (
@@ -78,12 +108,27 @@ export function ApplyForm({ draft, sound, applied }: Props) {
             </option>
           ))}
         </select>
+        {rehearsals.length > 0 && (
+          <select
+            aria-label="rehearsal that must pass first"
+            value={prove}
+            onChange={(event) => setProve(event.target.value)}
+            className="rounded border border-rule bg-sheet px-2 py-1"
+          >
+            <option value="">unproved</option>
+            {rehearsals.map(({ name }) => (
+              <option key={name} value={name}>
+                only if {name} passes
+              </option>
+            ))}
+          </select>
+        )}
         <Button
           type="submit"
           disabled={!sound || apply.isPending}
           className={weaker ? '!border-ebb !text-ebb' : '!border-flood'}
         >
-          {weaker ? 'apply: weaker is meant' : 'apply'}
+          {apply.isPending && prove ? 'proving …' : weaker ? 'apply: weaker is meant' : 'apply'}
         </Button>
       </div>
     </form>

@@ -28,8 +28,8 @@ pub(crate) async fn run(drill: Drill, global: &Global) -> Result<ExitCode, Failu
         for change in &drilled.changes {
             output::line(format!("  {}: {} → {}", change.title, change.was, change.is));
         }
-        for (title, before, now) in &drilled.slower {
-            output::line(format!("  {title}: {} → {}", output::took(*before), output::took(*now)));
+        for slower in &drilled.slower {
+            output::line(format!("  {}: {} → {}", slower.title, output::took(slower.with_us), output::took(slower.without_us)));
         }
         if drilled.changes.is_empty() && drilled.slower.is_empty() {
             output::line("  logins noticed nothing");

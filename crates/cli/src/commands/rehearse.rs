@@ -259,7 +259,7 @@ fn print_changes(compared: &RunChanges) {
         output::when(compared.earlier.began_us)
     ));
     for change in &compared.changes {
-        let mark = match change.passed {
+        let mark = match (change.passed_then, change.passes_now) {
             (true, false) => output::paint("✕", "31"),
             (false, true) => output::paint("✓", "36"),
             _ => "·".to_owned(),

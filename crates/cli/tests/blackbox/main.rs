@@ -9,6 +9,7 @@ mod causes;
 mod change;
 mod cli;
 mod console;
+mod console_prove;
 mod demo;
 mod directory;
 mod durability;

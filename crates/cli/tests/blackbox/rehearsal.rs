@@ -24,7 +24,7 @@ async fn seal_personas(service: &Service) {
 }
 
 /// The demo's site with these rehearsals behind its personas.
-async fn world(rehearsals: &str) -> Northmoor {
+pub(crate) async fn world(rehearsals: &str) -> Northmoor {
     let mut world = Northmoor::with(Setup { directory: DIRECTORY, ..Setup::default() }).await;
     seal_personas(&world.service).await;
     world.site = format!("{}\n{}\n{rehearsals}", world.site, personas());
@@ -33,11 +33,11 @@ async fn world(rehearsals: &str) -> Northmoor {
     world
 }
 
-fn login(title: &str, more: &str) -> String {
+pub(crate) fn login(title: &str, more: &str) -> String {
     format!("[[rehearsals.logins]]\ntitle = \"{title}\"\npersona = \"ines\"\nvia = \"breakwater\"\n{more}\n")
 }
 
-fn small(more: &str) -> String {
+pub(crate) fn small(more: &str) -> String {
     format!("[[rehearsals]]\nname = \"small\"\n{}{more}", login("in", "type = \"{password}{code}\"\nexpect = { grant = \"control-room\" }"))
 }
 

@@ -402,3 +402,64 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn rehearsals_that_could_never_pass_are_found_each_with_its_reason() {
+    let personas = "\n[[personas]]\nname = \"ines\"\npassword = \"gateway/lantern\"\ntoken = true\n[[personas]]\nname = \"bare\"\n";
+    let login = |more: &str| {
+        format!("{GOOD}{personas}[[rehearsals]]\nname = \"r\"\n[[rehearsals.logins]]\npersona = \"ines\"\nvia = \"breakwater\"\n{more}\n")
+    };
+    let said = |text: &str| {
+        Site::read(text, &known())
+            .1
+            .iter()
+            .map(|finding| format!("{}: {} ({})", finding.code, finding.message, finding.remedy))
+            .collect::<Vec<_>>()
+            .join("\n")
+    };
+    assert_eq!(
+        said(&login(
+            "type = \"{password}{code}\"\nexpect = { grant = \"control-room\", attributes = [\"Class = control-room\"], factor = \"totp\" }"
+        )),
+        ""
+    );
+    for (more, wanted) in [
+        ("type = \"{pasword}\"", "bad-template: `{pasword}` is no place"),
+        ("type = \"x\"\nhandset = \"approve\"", "persona-without-secret: `ines via breakwater` of the rehearsal `r`: a handset answers"),
+        ("type = \"{sent}\"", "`{sent}` stands where no code was sent"),
+        ("type = \"x\"\nanswers = [\"y\"]", "the gateway `breakwater` shows none"),
+        ("type = \"x\"\ntwist = \"late-answer\"", "nothing is typed at its prompt"),
+        ("type = \"x\"\nexpect = { outcome = \"accept\", cause = \"code-wrong\" }", "a login that goes well has no cause"),
+        ("type = \"x\"\nexpect = { cause = \"code-worng\" }", "did you mean `code-wrong`?"),
+        ("type = \"x\"\nexpect = { outcome = \"refuse\", grant = \"control-room\" }", "only an accept has a grant"),
+        ("type = \"x\"\nexpect = { grant = \"survey\" }", "no rule of the chain `staff` gives `survey`"),
+        ("type = \"x\"\nexpect = { attributes = [\"Framed-Pool = x\"] }", "sets `Framed-Pool`"),
+        ("type = \"x\"\nexpect = { attributes = [\"Class\"] }", "no attribute with a value"),
+        ("type = \"x\"\nexpect = { factor = \"approval\" }", "takes no factor `approval` (it takes `totp`)"),
+        ("type = \"x\"\nexpect = { source = \"harbourlight\" }", "asks no source `harbourlight`"),
+        ("type = \"x\"\nexpect = { outcome = \"silence\" }", "only a wrong secret or a stranger is met with silence"),
+        ("type = \"x\"\ntwist = \"stranger\"\nexpect = { outcome = \"refuse\" }", "met with silence, as the standard wants it"),
+        ("type = \"x\"\nmethod = \"chap\"", "the chain `staff` does not take a CHAP login"),
+        ("type = \"x\"\nname = \"ines@watch.northmoor.example\"\nexpect = { within = \"0s\" }", "out-of-range"),
+        ("type = \"x\"\nhandset = \"shrug\"", "nothing that a handset does"),
+        ("type = \"x\"\nvia = \"breakwatr\"", "syntax"),
+    ] {
+        assert!(said(&login(more)).contains(wanted), "{more}: {}", said(&login(more)));
+    }
+    let other = login("type = \"{password}{code}\"");
+    for (from, to, wanted) in [
+        ("persona = \"ines\"\nvia", "persona = \"bare\"\nvia", "types `{password}`, and the persona `bare` has none"),
+        ("persona = \"ines\"\nvia", "persona = \"nobody\"\nvia", "there is no persona `nobody`"),
+        ("via = \"breakwater\"", "via = \"breakwatr\"", "did you mean `breakwater`?"),
+        ("token = true", "token = true\nseed = \"x\"", "not from several"),
+        ("password = \"gateway/lantern\"", "password = \"persona/ines\"", "no secret is sealed under `persona/ines`"),
+        (
+            "name = \"r\"\n[[rehearsals.logins]]\n",
+            "name = \"r\"\n[[rehearsals.logins]]\ntitle = \"a\"\npersona = \"ines\"\nvia = \"slipway\"\ntype = \"x\"\n[[rehearsals.logins]]\ntitle = \"a\"\n",
+            "are called `a`",
+        ),
+    ] {
+        let text = other.replacen(from, to, 1);
+        assert!(text != other && said(&text).contains(wanted), "{to}: {}", said(&text));
+    }
+}

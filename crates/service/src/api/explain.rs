@@ -488,8 +488,19 @@ pub struct Drilled {
     pub without: Run,
     /// Logins that came out otherwise.
     pub changes: Vec<RunChange>,
-    /// Logins that took longer, by more than a quarter of a second: title, time with and time without, in microseconds.
-    pub slower: Vec<(String, u64, u64)>,
+    /// Logins that took longer, by more than a quarter of a second.
+    pub slower: Vec<Slower>,
+}
+
+/// A login that took longer without a pool member.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Slower {
+    /// What it shows.
+    pub title: String,
+    /// How long it took with the member, in microseconds.
+    pub with_us: u64,
+    /// How long it took without.
+    pub without_us: u64,
 }
 
 /// Runs a rehearsal with and without a pool member. Nobody else's logins are without it.
@@ -523,7 +534,7 @@ pub(super) async fn drill(
     };
     let slower = missing.results.iter().filter_map(|result| {
         let (before, now) = (took(&with, &result.title)?, took(&missing, &result.title)?);
-        (now > before + 250_000).then(|| (result.title.clone(), before, now))
+        (now > before + 250_000).then(|| Slower { title: result.title.clone(), with_us: before, without_us: now })
     });
     let slower = slower.collect();
     Ok(Json(Drilled { with, without: missing, changes, slower }))

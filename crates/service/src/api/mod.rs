@@ -29,7 +29,7 @@ use auth::Schemes;
 pub use auth::SessionRequest;
 pub use chains::{ChainView, HopKind, HopView, LoginCounts};
 pub use directories::{DirectoryView, ProbeRequest};
-pub use explain::{DrillRequest, Drilled, ReplayRequest, RuleSaid, RuleTried, RuleTry, WhoPeople, WhoPerson, WhoRule, WhoView};
+pub use explain::{DrillRequest, Drilled, ReplayRequest, RuleSaid, RuleTried, RuleTry, Slower, WhoPeople, WhoPerson, WhoRule, WhoView};
 pub(crate) use factors::otpauth;
 pub use factors::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
 pub use gateways::{GatewayView, LastLogin, RegisterRequest};

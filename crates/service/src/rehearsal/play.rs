@@ -10,7 +10,7 @@ use crate::records::TraceRow;
 use crate::seal::{digits, random};
 use crate::shared::Shared;
 use bivector_core::device::Device;
-use bivector_core::rehearsal::{Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, Twist, Typed, TypedPart};
+use bivector_core::rehearsal::{Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, Twist, Typed, TypedPart};
 use bivector_core::run::LoginResult;
 use bivector_core::site::{Chain, Method, Site};
 use bivector_core::totp::Settings;
@@ -410,7 +410,7 @@ impl Tried {
             outcome: outcome_of(&self.exchange),
             cause: row.and_then(|row| row.cause),
             grant: row.and_then(|row| row.grant.clone()),
-            attributes: attributes.map(|(kind, value)| render(*kind, value)).collect(),
+            attributes: attributes.map(|(kind, value)| render(*kind, value)).map(|(name, value)| SeenAttribute { name, value }).collect(),
             factor: row.and_then(|row| row.factor.clone().or_else(|| row.waived.clone())),
             factor_given: row.is_some_and(|row| row.factor.is_some()),
             source: row.and_then(|row| row.source.clone()),

@@ -1,0 +1,136 @@
+import { useMutation } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { api, need, type Tried, type TriedMethod, words } from '../../api/client'
+import { took } from '../../lib/format'
+import { Button } from '../../ui/Button'
+import { Waterfall } from '../logins/Waterfall'
+import { useSession } from '../session/useSession'
+import { ChoiceField, METHODS, TextField } from './fields'
+
+/** One login through a gateway's whole chain; prompts are answered where they come. */
+export function OneLogin(given: { person?: string; via?: string }) {
+  const { session } = useSession()
+  const gateways = session.data?.gateways ?? []
+  const [person, setPerson] = useState(given.person ?? '')
+  const [via, setVia] = useState(given.via)
+  const [method, setMethod] = useState<TriedMethod>('pap')
+  const [typed, setTyped] = useState('')
+  const [caller, setCaller] = useState('')
+  const attempt = useMutation({
+    mutationFn: async (state: string | null) =>
+      need(
+        await api.POST('/api/v1/logins', {
+          body: { person, via: via ?? gateways[0] ?? '', password: typed, method, caller: caller || null, state },
+        }),
+      ),
+    onSettled: () => setTyped(''),
+  })
+  const tried = attempt.data
+  const asks = tried?.state ?? null
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    attempt.mutate(asks)
+  }
+  return (
+    <div className="grid h-full grid-cols-[minmax(16rem,22rem)_1fr] overflow-y-auto max-md:block">
+      <form
+        onSubmit={submit}
+        className="flex flex-col gap-2 border-rule border-r bg-sheet p-4 max-md:border-r-0 max-md:border-b"
+      >
+        <TextField
+          name="name, as it would be typed"
+          value={person}
+          disabled={asks !== null}
+          onChange={(event) => setPerson(event.target.value)}
+        />
+        <ChoiceField name="gateway" value={via ?? gateways[0] ?? ''} options={gateways} onChange={setVia} />
+        <ChoiceField
+          name="method"
+          value={method}
+          options={METHODS}
+          onChange={(method) => setMethod(method as TriedMethod)}
+        />
+        <TextField
+          name="Calling-Station-Id, if the gateway tells one"
+          value={caller}
+          onChange={(event) => setCaller(event.target.value)}
+        />
+        {asks !== null && <Prompt tried={tried} />}
+        <TextField
+          key={asks ?? 'first'}
+          name={asks === null ? 'password field' : 'answer to the prompt'}
+          type="password"
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+        />
+        <div className="flex gap-2">
+          <Button type="submit" className="!border-flood" disabled={attempt.isPending || person === ''}>
+            {attempt.isPending ? 'on its way …' : asks === null ? 'log in' : 'answer'}
+          </Button>
+          {asks !== null && <Button onClick={() => attempt.reset()}>leave it</Button>}
+        </div>
+        <p className="text-ink-faint text-xs">
+          It is sent with the gateway's own secret through a door that hears nobody else, and marked as a rehearsal.
+          Codes are used up as in any login.
+        </p>
+      </form>
+      <section aria-label="what came back" data-testid="tried" className="min-w-0">
+        {attempt.isError && <p className="p-4 text-ebb">{words(attempt.error)}</p>}
+        {tried && <Answer tried={tried} />}
+        {!tried && !attempt.isError && (
+          <p className="p-6 text-ink-soft">
+            What comes back is shown here, attribute by attribute, with every step behind it.
+          </p>
+        )}
+      </section>
+    </div>
+  )
+}
+
+function Prompt({ tried }: { tried: Tried | undefined }) {
+  const text = tried?.attributes.find((attribute) => attribute.name === 'Reply-Message')?.value
+  return <p className="border-focus border-l-2 bg-paper px-3 py-1">{text ?? 'The gateway shows a prompt.'}</p>
+}
+
+function Answer({ tried }: { tried: Tried }) {
+  const good = tried.reply === 'Access-Accept'
+  return (
+    <>
+      <div className="border-rule border-b px-4 py-2">
+        <p className={good ? 'text-flood' : tried.state ? 'text-focus' : 'text-ebb'}>
+          {good ? '●' : tried.state ? '◐' : '✕'} {tried.reply ?? 'no answer'}{' '}
+          <span className="text-ink-soft text-xs">
+            after {took(tried.took_us)}, sent {tried.sends === 1 ? 'once' : `${tried.sends} times`}
+          </span>
+        </p>
+        <table className="mt-1 text-xs">
+          <tbody>
+            {tried.attributes.map((attribute) => (
+              <tr key={`${attribute.name} ${attribute.value}`} className="align-top [&>td]:pr-4">
+                <td className="whitespace-nowrap text-ink-faint">{attribute.name}</td>
+                <td className="break-all font-mono">{attribute.value}</td>
+                <td className="text-ink-soft">{attribute.means}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {tried.trace?.cause && (
+        <div className="border-ebb border-l-2 bg-ebb-wash px-4 py-2">
+          <p>
+            <strong className="font-mono font-semibold">{tried.trace.cause}</strong> {tried.trace.sentence}.
+          </p>
+          <p className="text-ink-soft">
+            <span className="text-ink-faint">remedy</span> {tried.trace.remedy}.
+          </p>
+          {tried.trace.line_text && (
+            <p className="font-mono text-ink-soft text-xs">
+              line {tried.trace.line}: {tried.trace.line_text}
+            </p>
+          )}
+        </div>
+      )}
+      {tried.trace && <Waterfall steps={tried.trace.steps} />}
+    </>
+  )
+}

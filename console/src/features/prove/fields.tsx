@@ -1,0 +1,49 @@
+import type { InputHTMLAttributes, ReactNode } from 'react'
+
+const BOX = 'rounded border border-rule bg-paper px-2 py-1'
+
+/** A field with its name above it. */
+export function Field({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
+    <label className="flex flex-col gap-0.5">
+      <span className="text-ink-faint text-xs">{name}</span>
+      {children}
+    </label>
+  )
+}
+
+/** A line of text. */
+export function TextField({ name, ...rest }: { name: string } & InputHTMLAttributes<HTMLInputElement>) {
+  return (
+    <Field name={name}>
+      <input autoComplete="off" className={BOX} {...rest} />
+    </Field>
+  )
+}
+
+/** One of several words. */
+export function ChoiceField({
+  name,
+  value,
+  options,
+  onChange,
+}: {
+  name: string
+  value: string
+  options: readonly string[]
+  onChange: (value: string) => void
+}) {
+  return (
+    <Field name={name}>
+      <select value={value} onChange={(event) => onChange(event.target.value)} className={BOX}>
+        {options.map((option) => (
+          <option key={option}>{option}</option>
+        ))}
+      </select>
+    </Field>
+  )
+}
+
+/** The methods that can be tried from here. */
+export const METHODS = ['pap', 'chap', 'ms-chap-v2', 'eap'] as const

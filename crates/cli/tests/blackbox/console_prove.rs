@@ -1,0 +1,128 @@
+//! The Prove page, and what it leads to, in a real browser.
+
+use super::console::Driver;
+use super::harness::{Northmoor, code, ines};
+use super::rehearsal::{login, small, world};
+use std::time::Duration;
+use thirtyfour::prelude::*;
+use thirtyfour::stringmatch::StringMatch;
+
+fn having(text: &str) -> StringMatch {
+    StringMatch::new(text).partial()
+}
+
+async fn open(world: &Northmoor, driver: &Driver, path: &str) -> WebDriver {
+    let page = driver.open().await;
+    page.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
+    page.query(By::Css("[data-testid=line]")).with_text(having("live")).first().await.unwrap();
+    page.goto(format!("http://{}{path}", world.service.http)).await.unwrap();
+    page
+}
+
+async fn type_into(page: &WebDriver, label: &str, text: &str) {
+    let field = page.query(By::XPath(format!("//label[span[contains(., '{label}')]]//input"))).first().await.unwrap();
+    field.clear().await.unwrap();
+    field.send_keys(text).await.unwrap();
+}
+
+async fn press(page: &WebDriver, name: &str) {
+    let button = page.query(By::XPath(format!("//button[normalize-space() = '{name}']"))).first().await.unwrap();
+    button.wait_until().enabled().await.unwrap();
+    button.click().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
+    let late = "[[rehearsals.logins]]\ntitle = \"late\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
+                type = \"{password}\"\nhandset = \"approve after 3s\"\n";
+    let wrong = login("never", "type = \"{password}{wrong}\"");
+    let world = world(&format!("{}{wrong}", small(late))).await;
+    let driver = Driver::start();
+    let page = open(&world, &driver, "/prove").await;
+    page.query(By::Css("[data-testid=rehearsal]")).with_text(having("never run")).first().await.unwrap();
+    press(&page, "run").await;
+    let run = page.query(By::Css("[data-testid=run]")).with_text(having("under way")).first().await.unwrap();
+    run.query(By::Css("[data-testid=result]")).with_text(having("accepted: control-room")).first().await.unwrap();
+    assert!(!run.text().await.unwrap().contains("late"), "it is told as it goes on");
+    let run = page.query(By::Css("[data-testid=run]")).with_text(having("not as expected")).first().await.unwrap();
+    let shown = run.text().await.unwrap();
+    for wanted in ["2 of 3 as expected", "cause: wanted none, seen code-wrong", "late", "approval", "by owner"] {
+        assert!(shown.contains(wanted), "{wanted} in {shown}");
+    }
+    let links = run.find_all(By::Css("a[download]")).await.unwrap();
+    assert_eq!(links.len(), 3);
+    for (link, wanted) in links.into_iter().zip(["<h1>", "\"rehearsal\": \"small\"", "<testsuite "]) {
+        let path = link.attr("href").await.unwrap().unwrap();
+        let fetched =
+            page.execute_async("const done = arguments[1]; fetch(arguments[0]).then((a) => a.text()).then(done)", vec![path.into()]);
+        let report: String = fetched.await.unwrap().convert().unwrap();
+        assert!(report.contains(wanted), "{wanted} in {report}");
+    }
+    let mended = world.site.replace("type = \"{password}{wrong}\"", "type = \"{password}{wrong}\"\nexpect = { cause = \"code-wrong\" }");
+    assert_eq!(world.service.apply(&mended).await.0, 201);
+    press(&page, "run").await;
+    let run = page.query(By::Css("[data-testid=run]")).with_text(having("run 2")).first().await.unwrap();
+    run.query(By::XPath(".//button[. = 'end it']")).first().await.unwrap().click().await.unwrap();
+    page.query(By::Css("[data-testid=run]")).with_text(having("interrupted")).first().await.unwrap();
+    page.query(By::Css("[data-testid=changes]")).with_text(having("late: accepted with turbine-crew → not in it")).first().await.unwrap();
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_login_is_tried_prompt_by_prompt_and_located_as_a_ladder() {
+    let world = Northmoor::start().await;
+    let driver = Driver::start();
+    let page = open(&world, &driver, "/prove?tool=login&person=pell&via=lantern").await;
+    type_into(&page, "password field", "sounding-line").await;
+    press(&page, "log in").await;
+    page.query(By::Css("[data-testid=tried]")).with_text(having("Access-Challenge")).first().await.unwrap();
+    type_into(&page, "answer to the prompt", &code("pell", 0)).await;
+    press(&page, "answer").await;
+    let tried = page.query(By::Css("[data-testid=tried]")).with_text(having("Access-Accept")).first().await.unwrap();
+    assert!(tried.text().await.unwrap().contains("the session ends after 1 hour"));
+    assert!(!page.source().await.unwrap().contains("sounding-line"), "what was typed is not kept on the page");
+
+    page.goto(format!("http://{}/prove?tool=locate&person=odo&via=breakwater", world.service.http)).await.unwrap();
+    press(&page, "locate").await;
+    let ladder = page.query(By::Css("[data-testid=ladder]")).with_text(having("broken at factor")).first().await.unwrap();
+    let shown = ladder.text().await.unwrap();
+    assert!(shown.contains("not-enrolled") && shown.contains("bivector factor invite") && shown.contains("not tried"), "{shown}");
+    assert!(ladder.find_all(By::Css("[data-testid=rung]")).await.unwrap().len() >= 9);
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn failures_are_drawn_over_time_and_a_change_is_applied_only_if_its_rehearsal_passes() {
+    let world = world(&small("")).await;
+    world.log_in("breakwater", "ines", "barnacle-and-buoy000000").await;
+    world.log_in("slipway", "ines", &ines()).await;
+    let driver = Driver::start();
+    let page = open(&world, &driver, "/logins?chart=6%20h").await;
+    let chart = page.query(By::Css("[data-testid=failures]")).with_text(having("code-wrong")).first().await.unwrap();
+    chart.query(By::Tag("button")).first().await.unwrap().click().await.unwrap();
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    let rows = page.find_all(By::Css("[data-testid=login]")).await.unwrap();
+    assert_eq!(rows.len(), 1, "a cause at a gateway is a filter");
+    page.goto(format!("http://{}/logins?until=1000", world.service.http)).await.unwrap();
+    page.query(By::XPath("//p[contains(., 'No login fits')]")).first().await.unwrap();
+
+    page.goto(format!("http://{}/site", world.service.http)).await.unwrap();
+    let editor = page.query(By::Css(".cm-content")).first().await.unwrap();
+    let draft = world.site.replacen("when = { group = \"control-room\" }\ngrant", "when = { group = \"control-rom\" }\ngrant", 1);
+    let script = "const view = document.querySelector('.cm-content').cmTile?.view ?? document.querySelector('.cm-content').cmView.view;
+                  view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: arguments[0] } })";
+    editor.click().await.unwrap();
+    page.execute(script, vec![draft.into()]).await.unwrap();
+    let choice = page.query(By::Css("select[aria-label='rehearsal that must pass first'] option[value=small]")).first().await.unwrap();
+    choice.click().await.unwrap();
+    let apply = page.query(By::XPath("//button[starts-with(normalize-space(), 'apply')]")).first().await.unwrap();
+    apply.wait_until().enabled().await.unwrap();
+    apply.click().await.unwrap();
+    let again = page.query(By::XPath("//button[contains(., 'weaker is meant')]")).first().await;
+    if let Ok(again) = again {
+        again.click().await.unwrap();
+    }
+    page.query(By::Css("[role=alert]")).with_text(having("no-rule instead of none")).first().await.unwrap();
+    assert_eq!(world.service.get("/status").await["revision"], 2, "the site is as it was");
+    page.quit().await.unwrap();
+}
