@@ -1,7 +1,7 @@
 //! Counters and timings, for `/metrics`.
 
 use bivector_core::Cause;
-use bivector_core::trace::{Outcome, Trace};
+use bivector_core::trace::{Origin, Outcome, Trace};
 use metrics::{counter, gauge, histogram};
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use std::sync::OnceLock;
@@ -21,8 +21,11 @@ pub fn render() -> String {
     HANDLE.get().and_then(Option::as_ref).map(PrometheusHandle::render).unwrap_or_default()
 }
 
-/// A login ended.
+/// A login ended. A rehearsed one is nobody's.
 pub fn login(trace: &Trace) {
+    if trace.origin == Origin::Rehearsal {
+        return;
+    }
     let cause = trace.cause.map_or("", Cause::slug);
     counter!("bivector_logins_total", "gateway" => trace.gateway.clone(), "outcome" => trace.outcome.slug(), "cause" => cause).increment(1);
     if trace.outcome != Outcome::Silent {

@@ -20,6 +20,7 @@ use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -120,6 +121,11 @@ impl Running {
     /// Where the doors listen.
     pub async fn radius(&self) -> Vec<SocketAddr> {
         self.doors.addresses().await
+    }
+
+    /// Whether traces are written down from now on: for measuring what that costs.
+    pub fn write_traces(&self, write: bool) {
+        self.shared.writes_traces.store(write, Ordering::Relaxed);
     }
 
     /// Stops receiving, lets the logins in flight end, writes everything down. Takes `limit` at most for the logins.

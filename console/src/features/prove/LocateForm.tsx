@@ -1,26 +1,27 @@
 import { useMutation } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { type FormEvent, useState } from 'react'
-import { api, type Ladder, need, type Rung, type TriedMethod, words } from '../../api/client'
+import { api, type Ladder, need, type Rung, words } from '../../api/client'
 import { took } from '../../lib/format'
 import { Button } from '../../ui/Button'
 import { StateMark } from '../../ui/StateMark'
 import { useSession } from '../session/useSession'
-import { ChoiceField, METHODS, TextField } from './fields'
+import { TextField, type Whose, WhoseFields } from './fields'
 
 /** Locating: the layers behind a login as a ladder, from the back of the chain up to its front. */
 export function LocateForm(given: { person?: string; via?: string }) {
   const { session } = useSession()
   const gateways = session.data?.gateways ?? []
-  const [person, setPerson] = useState(given.person ?? '')
-  const [via, setVia] = useState(given.via)
-  const [method, setMethod] = useState<TriedMethod>('pap')
+  const [typedIn, setTypedIn] = useState<Partial<Whose>>(given)
+  const { person = '', via = gateways[0] ?? '', method = 'pap' } = typedIn
+  const whose: Whose = { person, via, method }
+  const change = (part: Partial<Whose>) => setTypedIn((old) => ({ ...old, ...part }))
   const [typed, setTyped] = useState('')
   const locate = useMutation({
     mutationFn: async () =>
       need(
         await api.POST('/api/v1/locate', {
-          body: { person, via: via ?? gateways[0] ?? '', method, password: typed || null },
+          body: { ...whose, password: typed || null },
         }),
       ),
     onSettled: () => setTyped(''),
@@ -35,18 +36,7 @@ export function LocateForm(given: { person?: string; via?: string }) {
         onSubmit={submit}
         className="flex flex-col gap-2 border-rule border-r bg-sheet p-4 max-md:border-r-0 max-md:border-b"
       >
-        <TextField
-          name="name, as it would be typed"
-          value={person}
-          onChange={(event) => setPerson(event.target.value)}
-        />
-        <ChoiceField name="gateway" value={via ?? gateways[0] ?? ''} options={gateways} onChange={setVia} />
-        <ChoiceField
-          name="method"
-          value={method}
-          options={METHODS}
-          onChange={(method) => setMethod(method as TriedMethod)}
-        />
+        <WhoseFields whose={whose} gateways={gateways} change={change} />
         <TextField
           name="password field; left empty, it is not tried"
           type="password"
@@ -54,7 +44,7 @@ export function LocateForm(given: { person?: string; via?: string }) {
           onChange={(event) => setTyped(event.target.value)}
         />
         <div>
-          <Button type="submit" className="!border-flood" disabled={locate.isPending || person === ''}>
+          <Button type="submit" className="!border-flood" disabled={locate.isPending || whose.person === ''}>
             {locate.isPending ? 'climbing …' : 'locate'}
           </Button>
         </div>

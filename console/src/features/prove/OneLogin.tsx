@@ -1,26 +1,27 @@
 import { useMutation } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
-import { api, need, type Tried, type TriedMethod, words } from '../../api/client'
+import { api, need, type Tried, words } from '../../api/client'
 import { took } from '../../lib/format'
 import { Button } from '../../ui/Button'
 import { Waterfall } from '../logins/Waterfall'
 import { useSession } from '../session/useSession'
-import { ChoiceField, METHODS, TextField } from './fields'
+import { TextField, type Whose, WhoseFields } from './fields'
 
 /** One login through a gateway's whole chain; prompts are answered where they come. */
 export function OneLogin(given: { person?: string; via?: string }) {
   const { session } = useSession()
   const gateways = session.data?.gateways ?? []
-  const [person, setPerson] = useState(given.person ?? '')
-  const [via, setVia] = useState(given.via)
-  const [method, setMethod] = useState<TriedMethod>('pap')
+  const [typedIn, setTypedIn] = useState<Partial<Whose>>(given)
+  const { person = '', via = gateways[0] ?? '', method = 'pap' } = typedIn
+  const whose: Whose = { person, via, method }
+  const change = (part: Partial<Whose>) => setTypedIn((old) => ({ ...old, ...part }))
   const [typed, setTyped] = useState('')
   const [caller, setCaller] = useState('')
   const attempt = useMutation({
     mutationFn: async (state: string | null) =>
       need(
         await api.POST('/api/v1/logins', {
-          body: { person, via: via ?? gateways[0] ?? '', password: typed, method, caller: caller || null, state },
+          body: { ...whose, password: typed, caller: caller || null, state },
         }),
       ),
     onSettled: () => setTyped(''),
@@ -37,19 +38,7 @@ export function OneLogin(given: { person?: string; via?: string }) {
         onSubmit={submit}
         className="flex flex-col gap-2 border-rule border-r bg-sheet p-4 max-md:border-r-0 max-md:border-b"
       >
-        <TextField
-          name="name, as it would be typed"
-          value={person}
-          disabled={asks !== null}
-          onChange={(event) => setPerson(event.target.value)}
-        />
-        <ChoiceField name="gateway" value={via ?? gateways[0] ?? ''} options={gateways} onChange={setVia} />
-        <ChoiceField
-          name="method"
-          value={method}
-          options={METHODS}
-          onChange={(method) => setMethod(method as TriedMethod)}
-        />
+        <WhoseFields whose={whose} gateways={gateways} change={change} fixed={asks !== null} />
         <TextField
           name="Calling-Station-Id, if the gateway tells one"
           value={caller}
@@ -64,7 +53,7 @@ export function OneLogin(given: { person?: string; via?: string }) {
           onChange={(event) => setTyped(event.target.value)}
         />
         <div className="flex gap-2">
-          <Button type="submit" className="!border-flood" disabled={attempt.isPending || person === ''}>
+          <Button type="submit" className="!border-flood" disabled={attempt.isPending || whose.person === ''}>
             {attempt.isPending ? 'on its way …' : asks === null ? 'log in' : 'answer'}
           </Button>
           {asks !== null && <Button onClick={() => attempt.reset()}>leave it</Button>}

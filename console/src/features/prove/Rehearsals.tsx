@@ -75,7 +75,9 @@ function Line({ rehearsal, runs, show }: { rehearsal: RehearsalView; runs: Run[]
             {last.passed} of {last.total}
           </span>
           <span className="text-ink-faint">
-            {under ? last.waits_for && `waits for ${last.waits_for}` : `${last.revision ? '' : 'a draft, '}${fullTime(last.began_us)}`}
+            {under
+              ? last.waits_for && `waits for ${last.waits_for}`
+              : `${last.revision ? '' : 'a draft, '}${fullTime(last.began_us)}`}
           </span>
         </button>
       ) : (

@@ -1,4 +1,5 @@
 import type { InputHTMLAttributes, ReactNode } from 'react'
+import type { TriedMethod } from '../../api/client'
 
 const BOX = 'rounded border border-rule bg-paper px-2 py-1'
 
@@ -46,4 +47,39 @@ export function ChoiceField({
 }
 
 /** The methods that can be tried from here. */
-export const METHODS = ['pap', 'chap', 'ms-chap-v2', 'eap'] as const
+const METHODS = ['pap', 'chap', 'ms-chap-v2', 'eap'] as const
+
+/** Whose login, through which gateway, by which method. */
+export type Whose = { person: string; via: string; method: TriedMethod }
+
+/** The fields that every login has. */
+export function WhoseFields({
+  whose,
+  gateways,
+  change,
+  fixed = false,
+}: {
+  whose: Whose
+  gateways: string[]
+  change: (part: Partial<Whose>) => void
+  /** Whether the login is on its way, so that its name stays. */
+  fixed?: boolean
+}) {
+  return (
+    <>
+      <TextField
+        name="name, as it would be typed"
+        value={whose.person}
+        disabled={fixed}
+        onChange={(event) => change({ person: event.target.value })}
+      />
+      <ChoiceField name="gateway" value={whose.via} options={gateways} onChange={(via) => change({ via })} />
+      <ChoiceField
+        name="method"
+        value={whose.method}
+        options={METHODS}
+        onChange={(method) => change({ method: method as TriedMethod })}
+      />
+    </>
+  )
+}

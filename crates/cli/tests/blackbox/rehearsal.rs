@@ -246,6 +246,37 @@ async fn a_drill_shows_what_logins_would_notice_and_only_its_own_logins_are_with
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn who_may_only_look_runs_nothing_and_what_a_robot_was_let_in_by_is_nobodys_outside() {
+    let world = world(&small("")).await;
+    let (status, made) = world.service.call("POST", "/operators", Some(json!({ "name": "watcher", "role": "view" }))).await;
+    assert_eq!(status, 201, "{made}");
+    let token = made["token"].as_str().unwrap();
+    for (path, body) in [
+        ("/rehearsals/small/runs", json!({})),
+        ("/locate", json!({ "person": "ines", "via": "breakwater" })),
+        ("/drills", json!({ "member": "pager", "rehearsal": "small" })),
+        ("/logins", json!({ "person": "ines", "via": "breakwater", "persona": "ines" })),
+        ("/site/replay", json!({ "text": "" })),
+    ] {
+        let call = super::harness::http_client().post(format!("http://{}/api/v1{path}", world.service.http)).bearer_auth(token).json(&body);
+        assert_eq!(call.send().await.unwrap().status(), 403, "{path}");
+    }
+    assert!(world.service.cli(&["rehearse", "small"]).status.success());
+    let figures =
+        super::harness::http_client().get(format!("http://{}/metrics", world.service.http)).send().await.unwrap().text().await.unwrap();
+    assert!(!figures.contains("bivector_logins_total{"), "a rehearsed login is in nobody's figures: {figures}");
+    let records = rusqlite::Connection::open(world.service.data.join("records.db")).unwrap();
+    let count = |query: &str| records.query_row(query, [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(count("SELECT count(*) FROM locks"), 0);
+    assert_eq!(count("SELECT count(*) FROM factors WHERE id >= 4611686018427387904"), 0, "no robot is in the records");
+    // Without the robot the persona is as enrolled as she was before: with her own phone only.
+    let shown = world.service.get("/people/ines").await[0].clone();
+    assert_eq!(shown["factors"].as_array().map(Vec::len), Some(1), "{shown}");
+    let (seen, trace) = world.log_in("slipway", "ines@watch.northmoor.example", "barnacle-and-buoy").await;
+    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("not-enrolled")), "a robot handset approves nobody's login");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_login_can_be_tried_as_a_persona_with_answers_on_the_line_and_by_this_machine_as_the_gateway() {
     let world = world("").await;
     let service = &world.service;

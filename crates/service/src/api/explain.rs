@@ -35,7 +35,7 @@ const MOST_REPLAYED: u32 = 1_000_000;
 /// People who are named of each rule where not everybody is asked for.
 const NAMED: usize = 20;
 
-fn no_chain(site: &Site, wanted: &str) -> Problem {
+pub(super) fn no_chain(site: &Site, wanted: &str) -> Problem {
     let names: Vec<&str> = site.chains.iter().map(|chain| chain.name.as_str()).collect();
     Problem::not_found(format!("there is no chain `{wanted}`"), format!("known: {}", names.join(", ")))
 }

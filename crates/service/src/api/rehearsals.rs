@@ -2,6 +2,7 @@
 
 use super::ApiState;
 use super::auth::Operator;
+use super::explain::no_chain;
 use super::logins::in_force;
 use super::problem::{Body, Problem};
 use crate::live::LiveSite;
@@ -267,8 +268,7 @@ pub(super) async fn write_starter(
     operator.may(Role::Operate)?;
     let live = in_force(&state)?;
     let Some(chain) = live.site.chains.iter().position(|chain| chain.name == of.chain) else {
-        let names: Vec<&str> = live.site.chains.iter().map(|chain| chain.name.as_str()).collect();
-        return Err(Problem::not_found(format!("there is no chain `{}`", of.chain), format!("known: {}", names.join(", "))));
+        return Err(no_chain(&live.site, &of.chain));
     };
     if live.site.personas.is_empty() {
         let remedy = "add `[[personas]]` to the site file, for example `name = \"ines\"`, `password = \"persona/ines\"`, `token = true`";

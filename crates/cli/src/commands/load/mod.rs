@@ -89,6 +89,7 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
     let mut codes = logins_of(people, |_| String::new(), CODES);
     let (mut echo, mut bare, mut whole, mut calm) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     let (mut bare_codes, mut code_only) = (Vec::new(), Vec::new());
+    let (mut untraced_codes, mut untraced) = (Vec::new(), Vec::new());
     for _ in 0..rounds {
         let server = Bare::start(echo_back).map_err(|error| failed(error.to_string()))?;
         echo.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
@@ -108,11 +109,22 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
             .push(logins(LOCAL, server.address, &secret, again, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
         drop(server);
         batch.truncate((PREPARED * seconds) as usize);
-        code_only
-            .push(logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
+        // One half with traces written down and one without, right after each other: only their ratio means anything.
+        let half = batch.split_off(batch.len() / 2);
+        let measure = async |batch| {
+            logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))
+        };
+        code_only.push(measure(half).await?);
+        world.running.write_traces(false);
+        untraced_codes.push(measure(batch).await?);
+        world.running.write_traces(true);
         let batch = waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
-        let (few, batch) = split(batch);
-        whole.push(logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
+        let (few, mut batch) = split(batch);
+        let half = batch.split_off(batch.len() / 2);
+        whole.push(measure(half).await?);
+        world.running.write_traces(false);
+        untraced.push(measure(batch).await?);
+        world.running.write_traces(true);
         calm.push(logins(LOCAL, world.radius, &secret, few, CALM, limit, None).await.map_err(|error| failed(error.to_string()))?);
     }
     world.running.stop(Duration::from_secs(5)).await;
@@ -122,7 +134,9 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         ("packet path alone", &bare),
         ("code only, no records", &bare_codes),
         ("code only", &code_only),
+        ("code only, no traces", &untraced_codes),
         ("password and code", &whole),
+        ("password and code, no traces", &untraced),
         ("the same, 4 in flight", &calm),
     ]
     .map(|(server, measured)| figures(server, measured, base));
@@ -145,6 +159,10 @@ fn print(all: &[Figures], parallel: usize, rounds: u64, no_sync: bool) {
     let rate = |server: &str| all.iter().find(|one| one.server == server).map_or(0.0, |one| one.rate);
     let share = rate("code only") / rate("code only, no records").max(1.0);
     output::line(format!("\ncode only, with used codes durable and traces kept: {share:.2} of the same without records"));
+    for kind in ["code only", "password and code"] {
+        let cost = 1.0 - rate(kind) / rate(&format!("{kind}, no traces")).max(1.0);
+        output::line(format!("{kind}: keeping traces costs {:.0} % of the logins a second", cost * 100.0));
+    }
     output::line(format!("traces that could not be kept: {}", dropped_traces()));
     let sync = if no_sync { "without waiting for the disk" } else { "each commit on the disk" };
     output::line(format!(
