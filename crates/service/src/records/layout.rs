@@ -90,6 +90,9 @@ const MIGRATIONS: &[&str] = &[
     "ALTER TABLE traces ADD COLUMN factor TEXT;
      ALTER TABLE traces ADD COLUMN waived TEXT;
      ALTER TABLE trace_steps ADD COLUMN facts TEXT;
+     -- Few traces are in these, so that ordinary logins pay nothing for them.
+     CREATE INDEX traces_by_other_origin ON traces (origin, id) WHERE origin <> 'gateway';
+     CREATE INDEX traces_failed_by_gateway ON traces (gateway, id) WHERE cause IS NOT NULL;
      CREATE TABLE runs (
          id INTEGER PRIMARY KEY AUTOINCREMENT, rehearsal TEXT NOT NULL, revision INTEGER NOT NULL, operator TEXT NOT NULL,
          began_us INTEGER NOT NULL, state TEXT NOT NULL, body TEXT NOT NULL);

@@ -101,6 +101,36 @@ impl TraceRow {
 /// Place of the facts behind the other columns.
 const FACTS_COLUMN: usize = 19;
 
+impl TraceFilter {
+    /// The column whose index has the fewest traces of those asked for; empty where the newest are looked through.
+    fn leads(&self) -> &'static str {
+        let of = |outcomes: &[&str]| self.outcome.as_deref().is_some_and(|outcome| outcomes.contains(&outcome));
+        match () {
+            () if self.q.is_some() => "",
+            () if self.person.is_some() => "login",
+            () if self.cause.is_some() => "cause",
+            () if self.origin.as_deref().is_some_and(|origin| origin != "gateway") => "origin",
+            () if of(&["silent", "challenged"]) => "outcome",
+            () if self.gateway.is_some() => "gateway",
+            () if self.chain.is_some() => "chain",
+            () if of(&["refused"]) => "outcome",
+            () => "",
+        }
+    }
+
+    /// Whether it asks for failures only.
+    fn is_of_failures(&self) -> bool {
+        self.cause.is_some() || self.outcome.as_deref().is_some_and(|outcome| matches!(outcome, "refused" | "silent"))
+    }
+}
+
+/// From when until when a revision was in force, in microseconds since 1970, as far as is known.
+fn in_force(connection: &Connection, revision: u64) -> rusqlite::Result<(Option<u64>, Option<u64>)> {
+    let mut applied = connection.prepare_cached("SELECT applied_us FROM revisions WHERE number = ?1")?;
+    let mut at = |number: u64| applied.query_row([number as i64], |row| row.get::<_, i64>(0)).optional().map(|at| at.map(|at| at as u64));
+    Ok((at(revision)?, at(revision + 1)?))
+}
+
 /// Failures over time.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Failures {
@@ -266,20 +296,29 @@ impl Records {
                 }
             };
             let text = |value: &Option<String>| value.clone().map(Value::Text);
-            want("login", "=", filter.person.as_ref().map(|person| Value::Text(person.to_lowercase())));
-            want("gateway", "=", text(&filter.gateway));
-            want("chain", "=", text(&filter.chain));
-            want("outcome", "=", text(&filter.outcome));
-            want("cause", "=", text(&filter.cause));
-            want("revision", "=", filter.revision.map(|number| Value::Integer(number as i64)));
-            want("origin", "=", text(&filter.origin));
-            want("began_us", ">=", filter.since_us.map(|at| Value::Integer(at as i64)));
-            want("began_us", "<", filter.until_us.map(|at| Value::Integer(at as i64)));
+            // One index leads, the one with the fewest traces; a `+` keeps SQLite from choosing another one by itself.
+            let leads = filter.leads();
+            let column = |name: &'static str| if leads == name { name.to_owned() } else { format!("+{name}") };
+            want(&column("login"), "=", filter.person.as_ref().map(|person| Value::Text(person.to_lowercase())));
+            want(&column("gateway"), "=", text(&filter.gateway));
+            want(&column("chain"), "=", text(&filter.chain));
+            want(&column("outcome"), "=", text(&filter.outcome));
+            want(&column("cause"), "=", text(&filter.cause));
+            want(&column("origin"), "=", text(&filter.origin));
+            want("+revision", "=", filter.revision.map(|number| Value::Integer(number as i64)));
+            want("+began_us", ">=", filter.since_us.map(|at| Value::Integer(at as i64)));
+            want("+began_us", "<", filter.until_us.map(|at| Value::Integer(at as i64)));
+            let (mut since, mut until) = (filter.since_us, filter.until_us);
+            if let Some(revision) = filter.revision {
+                let (first, after) = in_force(connection, revision)?;
+                since = since.max(first);
+                until = until.into_iter().chain(after).min();
+            }
             // Numbers are given as logins end, so times bound them: no index on times is needed.
-            if let Some(since) = filter.since_us {
+            if let Some(since) = since {
                 want("id", ">=", Some(Value::Integer(first_ended(connection, since)?)));
             }
-            if let Some(until) = filter.until_us {
+            if let Some(until) = until {
                 want("id", "<", Some(Value::Integer(first_ended(connection, until.saturating_add(LONGEST_LOGIN_US))?)));
             }
             want("id", "<", filter.before.map(|id| Value::Integer(id as i64)));
@@ -290,6 +329,9 @@ impl Records {
                 wheres.push(format!("(reference = ?{first} OR (login >= ?{} AND login < ?{}))", first + 1, first + 2));
                 values.extend([q.to_uppercase(), q.to_lowercase(), format!("{}\u{10ffff}", q.to_lowercase())].map(Value::Text));
             }
+            // Words of partial indices.
+            wheres.extend((leads == "origin").then(|| "origin <> 'gateway'".to_owned()));
+            wheres.extend((leads == "gateway" && filter.is_of_failures()).then(|| "cause IS NOT NULL".to_owned()));
             let wheres = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
             let limit = filter.limit.unwrap_or(50).clamp(1, 500);
             connection
@@ -410,9 +452,12 @@ impl Records {
     }
 }
 
+/// The lowest and the highest number: each found at its end of the table, which both in one question would not be.
+const BOUNDS: &str = "SELECT (SELECT min(id) FROM traces), (SELECT max(id) FROM traces)";
+
 /// The first number whose login ended at or after a moment; one more than the newest if none has.
 fn first_ended(connection: &Connection, at_us: u64) -> rusqlite::Result<i64> {
-    let bounds = connection.query_row("SELECT min(id), max(id) FROM traces", [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let bounds = connection.query_row(BOUNDS, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
     let (Some(mut low), Some(newest)): (Option<i64>, Option<i64>) = bounds else { return Ok(0) };
     let mut high = newest + 1;
     let mut at = connection.prepare_cached("SELECT began_us + took_us FROM traces WHERE id >= ?1 ORDER BY id LIMIT 1")?;
@@ -494,7 +539,7 @@ pub(crate) fn insert_trace(transaction: &Transaction<'_>, row: &TraceRow, writte
 
 /// Takes out the oldest traces that are too many or too old, a few at once so that nobody waits for it; gives how many.
 pub(crate) fn prune_traces(transaction: &Transaction<'_>, keeping: TraceKeeping, now_us: u64) -> rusqlite::Result<usize> {
-    let bounds = transaction.query_row("SELECT min(id), max(id) FROM traces", [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let bounds = transaction.query_row(BOUNDS, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
     let (Some(oldest), Some(newest)): (Option<i64>, Option<i64>) = bounds else { return Ok(0) };
     let mut first_kept = newest + 1 - keeping.count as i64;
     if let Some(time) = keeping.time {
