@@ -6,7 +6,7 @@ import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..')
-const bin = join(root, 'target/release/bivector')
+const bin = join(root, process.env.BIVECTOR_BIN ?? 'target/release/bivector')
 const out = (name) => join(root, 'docs/screenshots', `${name}.png`)
 const work = mkdtempSync(join(tmpdir(), 'pictures-'))
 const sleep = (ms) => new Promise((resolve) => setTimeout(resolve, ms))
@@ -124,7 +124,6 @@ try {
   await picture('console-logins', link)
   const open = (cause) => `[...document.querySelectorAll('[data-testid=login]')].find((row) => row.innerText.includes('${cause}')).click()`
   await picture('console-login-refused', link, { steps: [open('rule-refused')] })
-  await picture('console-login-night', link, { theme: 'dark', steps: [open('control-room')] })
   await picture('console-chains', `http://${http}/chains#token=${token}`, {
     steps: [`document.querySelector('[data-hop=tidehall]').click()`, `[...document.querySelectorAll('button')].find((one) => one.innerText.includes('prove')).click()`],
   })
@@ -181,6 +180,20 @@ try {
     writeFileSync(join(work, 'phones.html'), `<meta charset="utf-8"><style>body{margin:0;background:#d9d3c3;display:flex;gap:28px;padding:10px 27px}img{border-radius:22px;border:3px solid #14282d}</style><img src="one.png"><img src="two.png"><img src="three.png">`)
     await picture('handset', `file://${join(work, 'phones.html')}`, { width: 1310, height: 806 })
   }
+  writeFileSync(join(work, 'unproved.toml'), (readFileSync(join(root, 'demo/site.toml'), 'utf8') + '\n' + readFileSync(join(root, 'demo/rehearsals.toml'), 'utf8'))
+    .replace('when = { group = "control-room" }', 'when = { group = "control-rom" }').replaceAll('18120', '18290').replace('18636', '18390').replace('18637', '18391'))
+  await terminal('rehearse', [
+    ['bivector rehearse staff', `${bin} rehearse staff`],
+    ['bivector site apply changed.toml --prove staff', `${bin} site apply ${join(work, 'unproved.toml')} --prove staff | tail -14`],
+  ], env, 900)
+  await terminal('locate', [
+    ['bivector locate odo --via breakwater --without-password', `${bin} locate odo --via breakwater --without-password`],
+    ['bivector rule try --chain staff --group turbine-crew --group remote-suspended', `${bin} rule try --chain staff --group turbine-crew --group remote-suspended`],
+    ['bivector who staff', `${bin} who staff`],
+  ], env, 960)
+  await picture('console-prove', `http://${http}/prove#token=${token}`, {
+    steps: [`document.querySelector('[data-testid=runs] tbody tr').click()`],
+  })
   await terminal('factors', [
     [`bivector factor temporary pell --for 8h --reason "phone at home"`, `${bin} factor temporary pell --for 8h --reason "phone at home"`],
     ['bivector factor list pell', `${bin} factor list pell`],
@@ -188,14 +201,12 @@ try {
     ['bivector factor list yuki', `${bin} factor list yuki`],
     ['bivector read --chain contractors --person pell', `printf 'sounding-line,sms' | ${bin} read --chain contractors --person pell --text-file -`],
   ], env, 620)
-  await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`]], env, 480)
-  await terminal('trace-list', [['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace list --cause account-locked --limit 3', `${bin} trace list --cause account-locked --limit 3`]], env, 480)
+  await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`], ['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace chart --last 1h', `${bin} trace chart --last 1h`]], env, 960)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
   await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 860)
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
-  await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`]], env, 440)
-  await terminal('gateway-handover', [['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 520)
-  writeFileSync(join(work, 'weaker.toml'), readFileSync(join(root, 'demo/site.toml'), 'utf8')
+  await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`], ['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 860)
+  writeFileSync(join(work, 'weaker.toml'), (readFileSync(join(root, 'demo/site.toml'), 'utf8') + '\n' + readFileSync(join(root, 'demo/rehearsals.toml'), 'utf8'))
     .replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]')
     .replaceAll('18120', '18290').replace('18636', '18390').replace('18637', '18391'))
   await terminal('changes-and-audit', [

@@ -385,7 +385,9 @@ impl<'w> Writer<'w> {
 
     /// Prompts that are answered too late or by somebody else.
     fn prompts(&mut self) {
-        let Some(gateway) = self.gateways.iter().copied().find(|gateway| gateway.shows_challenges) else { return };
+        let Some(gateway) = self.gateways.iter().copied().find(|gateway| gateway.shows_challenges) else {
+            return self.comment("no gateway of the chain shows prompts, so none is answered too late or by somebody else");
+        };
         let plain = self.chain.forms.is_empty()
             || self.chain.forms.iter().any(|form| form.has_password() && !form.has_code() && !form.has_factor());
         let (_, persona, way) = match self.passes(gateway).into_iter().find(|(cast, _, way, ..)| !cast.digits_behind && *way != Way::None) {

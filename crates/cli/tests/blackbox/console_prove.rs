@@ -59,6 +59,8 @@ async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
         assert!(report.contains(wanted), "{wanted} in {report}");
     }
     let mended = world.site.replace("type = \"{password}{wrong}\"", "type = \"{password}{wrong}\"\nexpect = { cause = \"code-wrong\" }");
+    // Long enough for somebody to end it.
+    let mended = mended.replace("approve after 3s", "approve after 60s");
     assert_eq!(world.service.apply(&mended).await.0, 201);
     press(&page, "run").await;
     let run = page.query(By::Css("[data-testid=run]")).with_text(having("run 2")).first().await.unwrap();

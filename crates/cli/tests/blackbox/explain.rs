@@ -127,7 +127,7 @@ async fn traces_of_an_older_version_are_listed_and_shown_and_left_alone_where_th
     connection
         .execute_batch(
             "ALTER TABLE traces DROP COLUMN factor; ALTER TABLE traces DROP COLUMN waived; ALTER TABLE trace_steps DROP COLUMN facts;
-             DROP TABLE runs; PRAGMA user_version = 5;",
+             DROP INDEX traces_by_other_origin; DROP INDEX traces_failed_by_gateway; DROP TABLE runs; PRAGMA user_version = 5;",
         )
         .unwrap();
     drop(connection);

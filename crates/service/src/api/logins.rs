@@ -4,10 +4,10 @@ use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
 use super::traces::TraceView;
-use crate::doors::radius::{RadiusDoor, Rehearsed, reference};
+use crate::doors::radius::{RadiusDoor, Rehearsed};
 use crate::live::LiveSite;
 use crate::records::{Role, TraceRow};
-use crate::rehearsal::{Robot, Stage, clear, try_persona};
+use crate::rehearsal::{Stage, try_persona};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -156,8 +156,7 @@ pub(super) async fn log_in(
     // The asker is bound first, so that the door can be told to hear nobody else.
     let socket = tokio::net::UdpSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0))).await.map_err(|error| failed(error.to_string()))?;
     let asker = socket.local_addr().map_err(|error| failed(error.to_string()))?;
-    let name = format!("rehearsal/login-{}", reference());
-    let (stage, mut traces) = Stage::new(name.clone(), Robot::default());
+    let (stage, mut traces) = Stage::of_themselves();
     let rehearsed = Rehearsed { gateway: settings.name.clone(), asker, live: Arc::clone(&live), stage: Arc::new(stage) };
     let door = RadiusDoor::rehearsal(rehearsed, &state.shared)?;
     let asker = Asker::over(socket, door.address()).await.map_err(|error| failed(error.to_string()))?;
@@ -168,7 +167,6 @@ pub(super) async fn log_in(
     let exchange = asker.ask(&login, &live.secrets[gateway].current, patience).await.map_err(|error| failed(error.to_string()))?;
     let trace = tokio::time::timeout(TRACE_WAIT, traces.recv()).await.ok().flatten();
     door.close(Duration::from_secs(1)).await;
-    clear(&state.shared, &name).await;
     Ok(Json(tried(&state, exchange, trace).await))
 }
 
