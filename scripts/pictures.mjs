@@ -64,7 +64,9 @@ async function picture(name, url, { width = 1280, height = 800, theme = 'light',
 const colours = { 31: '#e0704f', 33: '#f09a63', 35: '#b79be0', 36: '#4fc3b4' }
 
 function toHtml(text) {
-  const plain = text.replaceAll('\r', '').replaceAll('&', '&amp;').replaceAll('<', '&lt;')
+  // A line that was written over shows what was written last.
+  const last = text.replaceAll(/[^\n]*\r\u001b\[2K/g, '')
+  const plain = last.replaceAll('\r', '').replaceAll('&', '&amp;').replaceAll('<', '&lt;')
   let open = 0
   const painted = plain.replace(/\u001b\[([\d;]*)m/g, (_, codes) => {
     const parts = codes.split(';').map(Number)
@@ -190,7 +192,7 @@ try {
     ['bivector locate odo --via breakwater --without-password', `${bin} locate odo --via breakwater --without-password`],
     ['bivector rule try --chain staff --group turbine-crew --group remote-suspended', `${bin} rule try --chain staff --group turbine-crew --group remote-suspended`],
     ['bivector who staff', `${bin} who staff`],
-  ], env, 960)
+  ], env, 990)
   await picture('console-prove', `http://${http}/prove#token=${token}`, {
     steps: [`document.querySelector('[data-testid=runs] tbody tr').click()`],
   })
@@ -201,7 +203,7 @@ try {
     ['bivector factor list yuki', `${bin} factor list yuki`],
     ['bivector read --chain contractors --person pell', `printf 'sounding-line,sms' | ${bin} read --chain contractors --person pell --text-file -`],
   ], env, 620)
-  await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`], ['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace chart --last 1h', `${bin} trace chart --last 1h`]], env, 960)
+  await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`], ['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace chart --last 1h', `${bin} trace chart --last 1h`]], env, 1060)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
   await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 860)
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
