@@ -13,7 +13,10 @@ type Handlers = {
   onMissed: () => void
 }
 
-/** Listens to what happens. A line that breaks is taken up again by the browser; what was missed is then fetched. */
+/**
+ * Listens to what happens. A line that breaks is taken up again by the browser. Whatever happened before it was live,
+ * for the first time too, is fetched.
+ */
 export function useEvents(handlers: Handlers): Line {
   const [line, setLine] = useState<Line>('connecting')
   const latest = useRef(handlers)
@@ -22,16 +25,11 @@ export function useEvents(handlers: Handlers): Line {
   })
   useEffect(() => {
     const source = new EventSource('/api/v1/events')
-    let broken = false
     source.onopen = () => {
       setLine('live')
-      if (broken) latest.current.onMissed()
-      broken = false
+      latest.current.onMissed()
     }
-    source.onerror = () => {
-      broken = true
-      setLine('connecting')
-    }
+    source.onerror = () => setLine('connecting')
     source.addEventListener('trace', (event) => latest.current.onTrace?.(JSON.parse(event.data)))
     source.addEventListener('knock', (event) => latest.current.onKnock?.(JSON.parse(event.data)))
     source.addEventListener('server', () => latest.current.onServer?.())

@@ -1,77 +1,9 @@
 //! The console in a real browser, served by the service.
 
+use super::browser::{Driver, press, signed_in, wait_for};
 use super::harness::{Northmoor, ines};
-use std::io::{BufRead, BufReader};
-use std::process::{Child, Command, Stdio};
-use std::sync::Arc;
 use std::time::Duration;
-use thirtyfour::extensions::query::ElementPollerWithTimeout;
 use thirtyfour::prelude::*;
-use thirtyfour::stringmatch::StringMatch;
-
-/// A chromedriver of its own; ended with its browser when dropped.
-pub(crate) struct Driver {
-    child: Child,
-    port: u16,
-    profile: tempfile::TempDir,
-}
-
-impl Driver {
-    pub(crate) fn start() -> Self {
-        let mut child = Command::new("chromedriver")
-            .arg("--port=0")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromium-driver is installed by `make setup`");
-        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let port = loop {
-            let line = lines.next().unwrap().unwrap();
-            if let Some(port) = line.strip_suffix('.').and_then(|line| line.rsplit("on port ").next()).and_then(|port| port.parse().ok()) {
-                break port;
-            }
-        };
-        std::thread::spawn(move || lines.for_each(drop));
-        Driver { child, port, profile: tempfile::tempdir().unwrap() }
-    }
-
-    pub(crate) async fn open(&self) -> WebDriver {
-        let mut wants = DesiredCapabilities::chrome();
-        let profile = format!("--user-data-dir={}", self.profile.path().display());
-        for flag in [
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--window-size=1280,943",
-            &profile,
-        ] {
-            wants.add_arg(flag).unwrap();
-        }
-        wants.set_binary("/usr/bin/chromium").unwrap();
-        let poller = ElementPollerWithTimeout::new(Duration::from_secs(20), Duration::from_millis(50));
-        WebDriver::builder(format!("http://127.0.0.1:{}", self.port), wants).poller(Arc::new(poller)).await.unwrap()
-    }
-}
-
-impl Drop for Driver {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-        // A test that panicked leaves its browser behind; it is known by its profile folder.
-        let ours = format!("--user-data-dir={}", self.profile.path().display());
-        for process in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let command = std::fs::read_to_string(process.path().join("cmdline")).unwrap_or_default();
-            if command.contains(&ours) {
-                let _ = Command::new("kill").arg("-9").arg(process.file_name()).status();
-            }
-        }
-    }
-}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
@@ -79,7 +11,7 @@ async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
     let driver = Driver::start();
     let page = driver.open().await;
     page.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
-    page.query(By::Css("[data-testid=line]")).with_text(StringMatch::new("live").partial()).first().await.unwrap();
+    wait_for(&page, "[data-testid=line]", "live").await;
     assert!(!page.current_url().await.unwrap().as_str().contains("token"), "the token is taken out of the address");
     assert!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().is_empty());
 
@@ -93,7 +25,7 @@ async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
     assert_eq!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().len(), 2, "both came without a reload");
 
     row.click().await.unwrap();
-    let panel = page.query(By::Css("[data-testid=trace]")).with_text(StringMatch::new("used before").partial()).first().await.unwrap();
+    let panel = wait_for(&page, "[data-testid=trace]", "used before").await;
     let shown = panel.text().await.unwrap();
     for wanted in
         [reference, "code-used", "remedy", "tidehall:ines", "find person", "tidehall says the password is right", "site file line"]
@@ -103,7 +35,7 @@ async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
     assert!(panel.find_all(By::Css("[data-testid=step]")).await.unwrap().len() >= 7);
 
     page.goto(format!("http://{}/logins?outcome=accepted", world.service.http)).await.unwrap();
-    page.query(By::Css("[data-testid=login]")).with_text(StringMatch::new("control-room").partial()).first().await.unwrap();
+    wait_for(&page, "[data-testid=login]", "control-room").await;
     assert_eq!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().len(), 1, "a filter in the address is kept");
     page.quit().await.unwrap();
 }
@@ -117,11 +49,11 @@ async fn without_a_token_the_console_asks_for_one_and_says_what_is_wrong_with_an
     let field = page.query(By::Id("token")).first().await.unwrap();
     field.send_keys("bvt_wrong").await.unwrap();
     page.query(By::Css("button[type=submit]")).first().await.unwrap().click().await.unwrap();
-    page.query(By::Css("[role=alert]")).with_text(StringMatch::new("not known here").partial()).first().await.unwrap();
+    wait_for(&page, "[role=alert]", "not known here").await;
     field.clear().await.unwrap();
     field.send_keys(&world.service.token).await.unwrap();
     page.query(By::Css("button[type=submit]")).first().await.unwrap().click().await.unwrap();
-    page.query(By::Css("[data-testid=line]")).with_text(StringMatch::new("live").partial()).first().await.unwrap();
+    wait_for(&page, "[data-testid=line]", "live").await;
     page.quit().await.unwrap();
 }
 
@@ -155,17 +87,17 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
     rows(3).await;
 
     page.find(By::Css("button[aria-label=outcome]")).await.unwrap().click().await.unwrap();
-    page.query(By::Css("[role=option]")).with_text("accepted").first().await.unwrap().click().await.unwrap();
+    wait_for(&page, "[role=option]", "accepted").await.click().await.unwrap();
     assert!(rows(1).await[0].text().await.unwrap().contains("control-room"));
     assert!(page.current_url().await.unwrap().query().unwrap_or_default().contains("outcome=accepted"));
-    page.query(By::Tag("button")).with_text("clear").first().await.unwrap().click().await.unwrap();
+    press(&page, "clear").await;
 
     let first = rows(3).await.remove(0);
     first.focus().await.unwrap();
     first.send_keys(Key::Down + String::new()).await.unwrap();
     page.active_element().await.unwrap().send_keys(Key::Up + String::new()).await.unwrap();
     page.active_element().await.unwrap().send_keys(Key::Enter + String::new()).await.unwrap();
-    let panel = page.query(By::Css("[data-testid=trace]")).with_text(StringMatch::new("person-unknown").partial()).first().await.unwrap();
+    let panel = wait_for(&page, "[data-testid=trace]", "person-unknown").await;
     assert!(panel.text().await.unwrap().contains(lantern["reference"].as_str().unwrap()));
     page.active_element().await.unwrap().send_keys(Key::Escape + String::new()).await.unwrap();
     page.query(By::Css("[data-testid=trace]")).not_exists().await.unwrap();
@@ -187,26 +119,6 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
 }
 
 /// Opens a page of the console, signed in.
-async fn signed_in(world: &Northmoor, driver: &Driver, path: &str) -> WebDriver {
-    let page = driver.open().await;
-    page.goto(format!("http://{}{path}#token={}", world.service.http, world.service.token)).await.unwrap();
-    page
-}
-
-async fn wait_for(page: &WebDriver, css: &str, part: &str) -> WebElement {
-    page.query(By::Css(css))
-        .with_text(StringMatch::new(part).partial())
-        .first()
-        .await
-        .unwrap_or_else(|error| panic!("{css} with {part}: {error}"))
-}
-
-async fn press(page: &WebDriver, name: &str) {
-    let button = page.query(By::XPath(format!("//button[contains(., '{name}')]"))).first().await.unwrap();
-    button.wait_until().enabled().await.unwrap();
-    button.click().await.unwrap();
-}
-
 /// Types over the whole site file.
 async fn write(page: &WebDriver, text: &str) {
     let editor = page.query(By::Css(".cm-content")).first().await.unwrap();

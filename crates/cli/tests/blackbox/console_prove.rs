@@ -1,20 +1,15 @@
 //! The Prove page, and what it leads to, in a real browser.
 
-use super::console::Driver;
+use super::browser::{Driver, press, wait_for};
 use super::harness::{Northmoor, code, ines};
 use super::rehearsal::{login, small, world};
 use std::time::Duration;
 use thirtyfour::prelude::*;
-use thirtyfour::stringmatch::StringMatch;
-
-fn having(text: &str) -> StringMatch {
-    StringMatch::new(text).partial()
-}
 
 async fn open(world: &Northmoor, driver: &Driver, path: &str) -> WebDriver {
     let page = driver.open().await;
     page.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
-    page.query(By::Css("[data-testid=line]")).with_text(having("live")).first().await.unwrap();
+    wait_for(&page, "[data-testid=line]", "live").await;
     page.goto(format!("http://{}{path}", world.service.http)).await.unwrap();
     page
 }
@@ -25,12 +20,6 @@ async fn type_into(page: &WebDriver, label: &str, text: &str) {
     field.send_keys(text).await.unwrap();
 }
 
-async fn press(page: &WebDriver, name: &str) {
-    let button = page.query(By::XPath(format!("//button[normalize-space() = '{name}']"))).first().await.unwrap();
-    button.wait_until().enabled().await.unwrap();
-    button.click().await.unwrap();
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
     let late = "[[rehearsals.logins]]\ntitle = \"late\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
@@ -39,12 +28,12 @@ async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
     let world = world(&format!("{}{wrong}", small(late))).await;
     let driver = Driver::start();
     let page = open(&world, &driver, "/prove").await;
-    page.query(By::Css("[data-testid=rehearsal]")).with_text(having("never run")).first().await.unwrap();
+    wait_for(&page, "[data-testid=rehearsal]", "never run").await;
     press(&page, "run").await;
-    let run = page.query(By::Css("[data-testid=run]")).with_text(having("under way")).first().await.unwrap();
-    run.query(By::Css("[data-testid=result]")).with_text(having("accepted: control-room")).first().await.unwrap();
+    let run = wait_for(&page, "[data-testid=run]", "under way").await;
+    wait_for(&page, "[data-testid=result]", "accepted: control-room").await;
     assert!(!run.text().await.unwrap().contains("late"), "it is told as it goes on");
-    let run = page.query(By::Css("[data-testid=run]")).with_text(having("not as expected")).first().await.unwrap();
+    let run = wait_for(&page, "[data-testid=run]", "not as expected").await;
     let shown = run.text().await.unwrap();
     for wanted in ["2 of 3 as expected", "cause: wanted none, seen code-wrong", "late", "approval", "by owner"] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");
@@ -63,10 +52,10 @@ async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
     let mended = mended.replace("approve after 3s", "approve after 60s");
     assert_eq!(world.service.apply(&mended).await.0, 201);
     press(&page, "run").await;
-    let run = page.query(By::Css("[data-testid=run]")).with_text(having("run 2")).first().await.unwrap();
-    run.query(By::XPath(".//button[. = 'end it']")).first().await.unwrap().click().await.unwrap();
-    page.query(By::Css("[data-testid=run]")).with_text(having("interrupted")).first().await.unwrap();
-    page.query(By::Css("[data-testid=changes]")).with_text(having("late: accepted with turbine-crew → not in it")).first().await.unwrap();
+    wait_for(&page, "[data-testid=run]", "run 2").await;
+    press(&page, "end it").await;
+    wait_for(&page, "[data-testid=run]", "interrupted").await;
+    wait_for(&page, "[data-testid=changes]", "late: accepted with turbine-crew → not in it").await;
     page.quit().await.unwrap();
 }
 
@@ -77,16 +66,16 @@ async fn one_login_is_tried_prompt_by_prompt_and_located_as_a_ladder() {
     let page = open(&world, &driver, "/prove?tool=login&person=pell&via=lantern").await;
     type_into(&page, "password field", "sounding-line").await;
     press(&page, "log in").await;
-    page.query(By::Css("[data-testid=tried]")).with_text(having("Access-Challenge")).first().await.unwrap();
+    wait_for(&page, "[data-testid=tried]", "Access-Challenge").await;
     type_into(&page, "answer to the prompt", &code("pell", 0)).await;
     press(&page, "answer").await;
-    let tried = page.query(By::Css("[data-testid=tried]")).with_text(having("Access-Accept")).first().await.unwrap();
+    let tried = wait_for(&page, "[data-testid=tried]", "Access-Accept").await;
     assert!(tried.text().await.unwrap().contains("the session ends after 1 hour"));
     assert!(!page.source().await.unwrap().contains("sounding-line"), "what was typed is not kept on the page");
 
     page.goto(format!("http://{}/prove?tool=locate&person=odo&via=breakwater", world.service.http)).await.unwrap();
     press(&page, "locate").await;
-    let ladder = page.query(By::Css("[data-testid=ladder]")).with_text(having("broken at factor")).first().await.unwrap();
+    let ladder = wait_for(&page, "[data-testid=ladder]", "broken at factor").await;
     let shown = ladder.text().await.unwrap();
     assert!(shown.contains("not-enrolled") && shown.contains("bivector factor invite") && shown.contains("not tried"), "{shown}");
     assert!(ladder.find_all(By::Css("[data-testid=rung]")).await.unwrap().len() >= 9);
@@ -100,7 +89,7 @@ async fn failures_are_drawn_over_time_and_a_change_is_applied_only_if_its_rehear
     world.log_in("slipway", "ines", &ines()).await;
     let driver = Driver::start();
     let page = open(&world, &driver, "/logins?chart=6%20h").await;
-    let chart = page.query(By::Css("[data-testid=failures]")).with_text(having("code-wrong")).first().await.unwrap();
+    let chart = wait_for(&page, "[data-testid=failures]", "code-wrong").await;
     chart.query(By::Tag("button")).first().await.unwrap().click().await.unwrap();
     tokio::time::sleep(Duration::from_millis(300)).await;
     let rows = page.find_all(By::Css("[data-testid=login]")).await.unwrap();
@@ -124,7 +113,7 @@ async fn failures_are_drawn_over_time_and_a_change_is_applied_only_if_its_rehear
     if let Ok(again) = again {
         again.click().await.unwrap();
     }
-    page.query(By::Css("[role=alert]")).with_text(having("no-rule instead of none")).first().await.unwrap();
+    wait_for(&page, "[role=alert]", "no-rule instead of none").await;
     assert_eq!(world.service.get("/status").await["revision"], 2, "the site is as it was");
     page.quit().await.unwrap();
 }

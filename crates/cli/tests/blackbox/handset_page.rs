@@ -1,11 +1,10 @@
 //! The handset page in a real browser at a phone's width, beside the console of the operator who lets people in.
 
-use super::console::Driver;
+use super::browser::{Driver, press, wait_for};
 use super::harness::{Northmoor, Setup, code_of, outcome, prompt};
 use serde_json::{Value, json};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use thirtyfour::prelude::*;
-use thirtyfour::stringmatch::StringMatch;
 
 const STAFF: &str = "second = [\"totp\"]\nwhen_unclear = \"code\"";
 
@@ -23,26 +22,6 @@ async fn phone(driver: &Driver) -> WebDriver {
     let metrics = json!({ "width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": true });
     page.cdp().send_raw("Emulation.setDeviceMetricsOverride", metrics).await.unwrap();
     page
-}
-
-/// What the page shows that has this text in it, as soon as it does. An element that goes away while it is looked at is looked for again.
-async fn shows(page: &WebDriver, css: &str, wanted: &str) -> WebElement {
-    let until = Instant::now() + Duration::from_secs(20);
-    loop {
-        let found = page.query(By::Css(css)).with_text(StringMatch::new(wanted).partial()).nowait().first().await;
-        match found {
-            Ok(found) => return found,
-            Err(_) if Instant::now() < until => tokio::time::sleep(Duration::from_millis(50)).await,
-            Err(_) => panic!("no `{wanted}` in {css}: {}", page.find(By::Css("body")).await.unwrap().text().await.unwrap()),
-        }
-    }
-}
-
-async fn press(page: &WebDriver, wanted: &str) {
-    let until = Instant::now() + Duration::from_secs(20);
-    while let Err(error) = shows(page, "button:enabled", wanted).await.click().await {
-        assert!(Instant::now() < until, "{wanted}: {error}");
-    }
 }
 
 /// Opens an invitation as its link does, and enrols.
@@ -78,32 +57,32 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
     let office = Driver::start();
     let console = office.open().await;
     console.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
-    shows(&console, "nav a", "People").await.click().await.unwrap();
-    shows(&console, "[data-testid=person]", "new device to confirm").await.click().await.unwrap();
+    wait_for(&console, "nav a", "People").await.click().await.unwrap();
+    wait_for(&console, "[data-testid=person]", "new device to confirm").await.click().await.unwrap();
     let field = console.query(By::Css("[data-testid=confirm] input")).first().await.unwrap();
     field.send_keys("AAA-AAA").await.unwrap();
-    shows(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
-    shows(&console, "[data-testid=confirm] [role=alert]", "shows another reference").await;
+    wait_for(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
+    wait_for(&console, "[data-testid=confirm] [role=alert]", "shows another reference").await;
     field.clear().await.unwrap();
     field.send_keys(reference.to_lowercase()).await.unwrap();
-    shows(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
-    shows(&console, "[data-testid=factor]", "● ready").await;
+    wait_for(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
+    wait_for(&console, "[data-testid=factor]", "● ready").await;
 
     // The phone hears of it by itself, and shows the person's own code.
-    shows(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "waiting for logins").await;
     // Without a network it says so; with one again it is back by itself.
     page.cdp().send_raw("Network.enable", json!({})).await.unwrap();
     let network = |offline: bool| json!({ "offline": offline, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1 });
     page.cdp().send_raw("Network.emulateNetworkConditions", network(true)).await.unwrap();
     page.execute("window.dispatchEvent(new Event('offline'))", vec![]).await.unwrap();
-    shows(&page, "p", "no connection").await;
+    wait_for(&page, "p", "no connection").await;
     page.cdp().send_raw("Network.emulateNetworkConditions", network(false)).await.unwrap();
-    shows(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "waiting for logins").await;
     let own = page.query(By::Css("[data-testid=own-code]")).first().await.unwrap().text().await.unwrap();
     assert_eq!(own.replace(' ', "").len(), 6, "{own}");
     let gateway = world.gateway("breakwater");
     let login = tokio::spawn(async move { gateway.log_in("ines", "barnacle-and-buoy").await.unwrap() });
-    let asked = shows(&page, "[data-testid=approval]", "Is this you?").await.text().await.unwrap();
+    let asked = wait_for(&page, "[data-testid=approval]", "Is this you?").await.text().await.unwrap();
     for wanted in ["Ines Okafor", "ines", "Northmoor Tidal", "breakwater", "s left"] {
         assert!(asked.contains(wanted), "{wanted} in {asked}");
     }
@@ -111,14 +90,14 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
     assert_eq!(focused, "Is this you?", "a screen reader begins at the question");
     is_sound(&page).await;
     press(&page, "Approve").await;
-    shows(&page, "[role=status]", "Approved.").await;
+    wait_for(&page, "[role=status]", "Approved.").await;
     let (exchange, local) = login.await.unwrap();
     assert_eq!(outcome(&exchange), "accept", "{:#}", world.service.trace_from(local).await);
     let exported = "const request = indexedDB.open('bivector-handset', 1); const done = arguments[arguments.length - 1];
         request.onsuccess = () => { const get = request.result.transaction('devices').objectStore('devices').get('own');
         get.onsuccess = () => crypto.subtle.exportKey('pkcs8', get.result.key).then(() => done('exported'), (error) => done(error.name)) }";
     assert_eq!(page.execute_async(exported, vec![]).await.unwrap().json(), "InvalidAccessError");
-    shows(&console, "[data-testid=roll-out]", "proven").await;
+    wait_for(&console, "[data-testid=roll-out]", "proven").await;
     page.quit().await.unwrap();
     console.quit().await.unwrap();
 }
@@ -139,12 +118,12 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
     enrol(&page, &world, "ines").await;
     press(&page, "Add a security key").await;
     press(&page, "Touch the key now").await;
-    shows(&page, "[data-testid=keys]", "security key").await;
+    wait_for(&page, "[data-testid=keys]", "security key").await;
 
     let gateway = world.gateway("breakwater");
     let login = tokio::spawn(async move { gateway.log_in("ines", "barnacle-and-buoy").await.unwrap() });
     press(&page, "Approve with your security key").await;
-    shows(&page, "[role=status]", "Approved.").await;
+    wait_for(&page, "[role=status]", "Approved.").await;
     let (exchange, local) = login.await.unwrap();
     let trace = world.service.trace_from(local).await;
     assert_eq!(outcome(&exchange), "accept", "{trace:#}");
@@ -157,21 +136,21 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
     let wrong = json!({ "source": "const right = Date.now; Date.now = () => right() + 86400000" });
     page.cdp().send_raw("Page.addScriptToEvaluateOnNewDocument", wrong).await.unwrap();
     enrol(&page, &world, "pell").await;
-    shows(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "waiting for logins").await;
     let lantern = world.gateway("lantern");
     let (asked, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
     let number = prompt(&asked).split_whitespace().find_map(|word| word.parse::<u8>().ok()).unwrap();
-    let about = shows(&page, "#about", "s left").await.text().await.unwrap();
+    let about = wait_for(&page, "#about", "s left").await.text().await.unwrap();
     assert!(about.contains("(45 s left)") || about.contains("(44 s left)") || about.contains("(43 s left)"), "{about}");
     page.query(By::Css(format!("button[aria-label='approve with {number}']"))).first().await.unwrap().click().await.unwrap();
-    shows(&page, "[role=status]", "Approved.").await;
+    wait_for(&page, "[role=status]", "Approved.").await;
     let (exchange, _) = lantern.answer("pell", "", &asked).await.unwrap();
     assert_eq!(outcome(&exchange), "accept");
     // Not theirs: a second press, and nothing asks any more.
     lantern.log_in("pell", "sounding-line").await.unwrap();
     press(&page, "That was not me").await;
     press(&page, "That was not me: stop").await;
-    shows(&page, "p", "nothing asks you until").await;
+    wait_for(&page, "p", "nothing asks you until").await;
     assert!(world.service.get("/people/pell").await[0]["stop"]["gateway"] == "lantern");
     page.quit().await.unwrap();
 }
@@ -190,18 +169,18 @@ async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
     fill("username", "odo").await;
     fill("current-password", "wrong").await;
     press(&page, "Sign in").await;
-    shows(&page, "[role=alert]", "The sign-in was refused; reference").await;
+    wait_for(&page, "[role=alert]", "The sign-in was refused; reference").await;
     // Odo has no factor yet, so the password is enough to get the first one, and no more than that.
     fill("current-password", "new-moon-spring").await;
     press(&page, "Sign in").await;
-    shows(&page, "p", "None yet: add one").await;
+    wait_for(&page, "p", "None yet: add one").await;
     is_sound(&page).await;
     press(&page, "An authenticator app").await;
     let seed = page.query(By::Css("[data-testid=seed]")).first().await.unwrap().text().await.unwrap().replace(' ', "");
     assert!(page.query(By::Css("svg")).first().await.is_ok(), "and as a code for the camera");
     fill("one-time-code", "000000").await;
     press(&page, "Confirm").await;
-    shows(&page, "[role=alert]", "The code is not one of the new app.").await;
+    wait_for(&page, "[role=alert]", "The code is not one of the new app.").await;
     fill("one-time-code", &code_of(&seed)).await;
     press(&page, "Confirm").await;
     // There is a factor now: what was signed in with the password alone is over.
@@ -223,16 +202,16 @@ async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
     };
     field.send_keys(next).await.unwrap();
     press(&page, "Go on").await;
-    let own = shows(&page, "[data-testid=own-factor]", "app").await;
+    let own = wait_for(&page, "[data-testid=own-factor]", "app").await;
     own.find(By::Css("button")).await.unwrap().click().await.unwrap();
     let name = own.find(By::Css("input")).await.unwrap();
     name.clear().await.unwrap();
     name.send_keys("work phone").await.unwrap();
     press(&page, "Rename").await;
-    shows(&page, "[data-testid=own-factor]", "work phone").await;
+    wait_for(&page, "[data-testid=own-factor]", "work phone").await;
     press(&page, "This phone, for approvals").await;
-    shows(&page, "h1", "Odo Reyes").await;
-    shows(&page, "p", "waiting for logins").await;
+    wait_for(&page, "h1", "Odo Reyes").await;
+    wait_for(&page, "p", "waiting for logins").await;
     let person = &world.service.get("/people/odo").await[0];
     let kinds: Vec<&str> = person["factors"].as_array().unwrap().iter().filter_map(|factor| factor["kind"].as_str()).collect();
     assert_eq!(kinds, ["totp", "handset"], "signed in with a factor, so that no operator needs to confirm: {person:#}");

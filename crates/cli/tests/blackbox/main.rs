@@ -5,6 +5,7 @@
 mod active_directory;
 mod api;
 mod approval;
+mod browser;
 mod causes;
 mod change;
 mod cli;

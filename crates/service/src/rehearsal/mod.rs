@@ -220,12 +220,13 @@ fn open_personas(live: &LiveSite, shared: &Shared) -> Result<Vec<Opened>, Servic
 async fn perform(shared: &Arc<Shared>, asked: &Asked, active: &Arc<Active>, personas: &[Opened]) -> Run {
     let began = Instant::now();
     let id = active.run.lock().map_or(0, |run| run.id);
+    // Nobody listening is no error.
+    let tell = |run: &Run| drop(shared.events.send(Event::Run { progress: Progress::of(run) }));
     let told = |change: &dyn Fn(&mut Run)| {
         let Ok(mut run) = active.run.lock() else { return };
         change(&mut run);
         run.took_us = began.elapsed().as_micros() as u64;
-        // Nobody listening is no error.
-        let _ = shared.events.send(Event::Run { progress: Progress::of(&run) });
+        tell(&run);
     };
     told(&|_| {});
     let waits = |what: &str| {
@@ -264,6 +265,7 @@ async fn perform(shared: &Arc<Shared>, asked: &Asked, active: &Arc<Active>, pers
     drop(on_their_way);
     clear(shared, &format!("{STAGES}{id}/")).await;
     let ended = |run: &mut Run| {
+        run.took_us = began.elapsed().as_micros() as u64;
         run.state = match (run.passed + run.failed == run.total, run.failed) {
             (false, _) => RunState::Interrupted,
             (true, 0) => RunState::Passed,
@@ -271,15 +273,19 @@ async fn perform(shared: &Arc<Shared>, asked: &Asked, active: &Arc<Active>, pers
         };
         run.waits_for = None;
     };
-    told(&|run| ended(run));
-    let run = active.run.lock().map(|run| run.clone()).ok();
-    let Some(run) = run else { return broken(id) };
+    let run = active.run.lock().map(|mut run| {
+        ended(&mut run);
+        run.clone()
+    });
+    let Some(run) = run.ok() else { return broken(id) };
     if let Err(error) = shared.records.end_run(run.clone()).await {
         tracing::warn!(%error, run = id, "a run could not be kept");
     }
     if let Ok(mut all) = shared.runs.active.lock() {
         all.remove(&id);
     }
+    // Told once it is kept: whoever hears of it can compare it at once.
+    tell(&run);
     run
 }
 
