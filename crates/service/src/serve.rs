@@ -83,8 +83,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     let new_token_file = first_operator(&options.data, &records).await?;
     let roster = Roster::load(&records, Arc::clone(&seal))?;
     records.end_lost_runs().await?;
-    let newest = records.newest_trace()?;
-    let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster, newest));
+    let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster));
     let listener = TcpListener::bind(options.http).await.map_err(|source| ServiceError::Listen {
         protocol: "TCP",
         address: options.http,

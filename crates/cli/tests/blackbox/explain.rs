@@ -103,7 +103,8 @@ async fn under_the_same_site_every_recorded_login_ends_as_it_did_and_under_a_dra
     std::fs::write(file.path(), draft.replacen("[[rules]]", "[[ruless]]", 1)).unwrap();
     let output = world.service.cli(&["site", "replay", &path]);
     assert!(output.status.code() == Some(1) && text(&output.stdout).contains("did you mean `rules`?"), "{}", text(&output.stdout));
-    let kept = rows(&world.service.data, "SELECT facts FROM trace_steps");
+    let kept = rows(&world.service.data, "SELECT bodies FROM trace_bodies");
+    assert!(kept.contains("the password is right"), "the texts of steps are in there");
     for secret in ["barnacle", "swell", "204813", &code("ines", 0), "sounding"] {
         assert!(!kept.contains(secret), "{secret} is kept");
     }
@@ -112,8 +113,8 @@ async fn under_the_same_site_every_recorded_login_ends_as_it_did_and_under_a_dra
 fn rows(data: &Path, query: &str) -> String {
     let connection = rusqlite::Connection::open(data.join("records.db")).unwrap();
     let mut statement = connection.prepare(query).unwrap();
-    let rows = statement.query_map([], |row| row.get::<_, Option<String>>(0)).unwrap();
-    rows.map(|row| row.unwrap().unwrap_or_default()).collect::<Vec<_>>().join("\n")
+    let rows = statement.query_map([], |row| row.get::<_, Vec<u8>>(0)).unwrap();
+    rows.map(|row| String::from_utf8_lossy(&row.unwrap()).into_owned()).collect::<Vec<_>>().join("\n")
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -124,11 +125,43 @@ async fn traces_of_an_older_version_are_listed_and_shown_and_left_alone_where_th
     assert!(service.terminate());
     let data = service.data.clone();
     let connection = rusqlite::Connection::open(data.join("records.db")).unwrap();
+    // As the fifth layout had it: a row for each trace, and nothing of what it had learned.
     connection
         .execute_batch(
-            "ALTER TABLE traces DROP COLUMN factor; ALTER TABLE traces DROP COLUMN waived; ALTER TABLE trace_steps DROP COLUMN facts;
-             DROP INDEX traces_by_other_origin; DROP INDEX traces_failed_by_gateway; DROP TABLE runs; PRAGMA user_version = 5;",
+            "DROP TABLE trace_chunks; DROP TABLE trace_bodies; DROP TABLE runs;
+             CREATE TABLE traces (
+                 id INTEGER PRIMARY KEY, reference TEXT NOT NULL, began_us INTEGER NOT NULL, took_us INTEGER NOT NULL, origin TEXT NOT NULL,
+                 gateway TEXT NOT NULL, sender TEXT NOT NULL, chain TEXT NOT NULL, typed_name TEXT NOT NULL, login TEXT NOT NULL, person TEXT,
+                 method TEXT NOT NULL, source TEXT, outcome TEXT NOT NULL, cause TEXT, granted TEXT, revision INTEGER NOT NULL);
+             CREATE TABLE trace_steps (trace INTEGER PRIMARY KEY REFERENCES traces ON DELETE CASCADE, steps TEXT NOT NULL);
+             PRAGMA user_version = 5;",
         )
+        .unwrap();
+    let text = |key: &str| trace[key].as_str().map(str::to_owned);
+    let row = rusqlite::params![
+        trace["id"].as_i64(),
+        text("reference"),
+        trace["began_us"].as_i64(),
+        trace["took_us"].as_i64(),
+        text("origin"),
+        text("gateway"),
+        text("sender"),
+        text("chain"),
+        text("typed_name"),
+        text("login"),
+        text("person"),
+        text("method"),
+        text("source"),
+        text("outcome"),
+        text("cause"),
+        text("grant"),
+        trace["revision"].as_i64()
+    ];
+    connection
+        .execute("INSERT INTO traces VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)", row)
+        .unwrap();
+    connection
+        .execute("INSERT INTO trace_steps VALUES (?1, ?2)", rusqlite::params![trace["id"].as_i64(), trace["steps"].to_string()])
         .unwrap();
     drop(connection);
     let again = Service::start_in(&data, &[]);

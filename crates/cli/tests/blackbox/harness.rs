@@ -179,6 +179,17 @@ impl Service {
         panic!("no trace from {sender}");
     }
 
+    /// The newest trace as it is listed, once there is one.
+    pub(crate) async fn newest_trace(&self) -> Value {
+        for _ in 0..200 {
+            if let Some(row) = self.get("/traces?limit=1").await.get(0) {
+                return row.clone();
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("no trace");
+    }
+
     /// Whether the log has a text; what was just written may take a moment to be gathered.
     pub(crate) fn log_has(&self, wanted: &str) -> bool {
         let until = Instant::now() + Duration::from_secs(5);

@@ -232,7 +232,7 @@ async fn both_orders_work_a_policy_server_may_stand_before_bivector_or_behind_it
     let (exchange, local) = before.gateway("breakwater").log_in("ines", &ines()).await.unwrap();
     assert_eq!(outcome(&exchange), "accept", "{:#}", before.service.trace_from(local).await);
     assert_eq!(attribute(&exchange, AttributeType::FilterId).as_deref(), Some(b"no-ping".as_slice()), "given by the one behind");
-    let trace = behind.service.get("/traces?limit=1").await[0].clone();
+    let trace = behind.service.newest_trace().await;
     assert_eq!((trace["gateway"].as_str(), trace["login"].as_str()), (Some("breakwater"), Some("ines")), "{trace:#}");
     let (_, trace) = before.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", -20))).await;
     assert_eq!(trace["cause"], "upstream-refused");

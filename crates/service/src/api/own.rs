@@ -18,6 +18,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
+use bivector_core::facts::Resends;
 use bivector_core::login::{Arrival, Login, Request as LoginRequest, Second, Verdict};
 use bivector_core::site::Invited;
 use bivector_core::trace::{Origin, Trace};
@@ -114,7 +115,7 @@ async fn sign_in(State(state): State<ApiState>, sender: Sender, Body(request): B
     let asked = asked.map_err(|_| refused("", "begin again"))?;
     let (verdict, trace) = log_in(&state, &live, &request.name, &password, asked, &sender).await?;
     let (reference, person, cause) = (trace.reference.clone(), trace.person.clone().unwrap_or_default(), trace.cause);
-    state.shared.keep_trace(trace);
+    state.shared.keep_trace(&trace);
     let newcomer = || !state.shared.roster.get(&person).is_some_and(|person| has_factor(&person));
     let session = match verdict {
         Verdict::Challenge(challenge) => {
@@ -184,7 +185,7 @@ async fn log_in(
     let reference = crate::doors::radius::reference();
     let mut login = Login::begin_in(Arc::clone(&live.site), Some(chain), request, reference, live.revision, clock.now());
     drive(&mut login, live, &state.shared, &clock, None).await;
-    Ok(login.finish(0, clock.now()))
+    Ok(login.finish(Resends::default(), clock.now()))
 }
 
 async fn sign_out(State(state): State<ApiState>) -> Response {

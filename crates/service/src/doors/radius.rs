@@ -10,11 +10,13 @@ use crate::driver::drive;
 use crate::error::ServiceError;
 use crate::live::{LiveSite, Which};
 use crate::metrics;
+use crate::records::TraceRow;
 use crate::rehearsal::Stage;
 use crate::seal::random;
 use crate::shared::Shared;
 use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
+use bivector_core::facts::Resends;
 use bivector_core::login::{Arrival as LoginArrival, Login, Request, Second, Verdict};
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet};
@@ -317,7 +319,7 @@ impl Inner {
         let Decision { live, gateway, which, clock, key, reply_for } = decision;
         let stage = self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage);
         drive(&mut login, &live, &self.shared, &clock, stage).await;
-        let absorbed = self.replies.lock().map_or(0, |replies| replies.absorbed(&key));
+        let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
         let bytes: Option<Arc<[u8]>> = secret.and_then(|secret| reply_for.encode(&verdict, &mut trace, secret)).map(Arc::from);
@@ -349,8 +351,11 @@ impl Inner {
     /// Hands a trace to the records; a rehearsal gets it too.
     fn keep(&self, trace: Trace) {
         match &self.rehearsed {
-            Some(rehearsed) => rehearsed.stage.tell(self.shared.keep_trace(trace.clone()), trace),
-            None => drop(self.shared.keep_trace(trace)),
+            Some(rehearsed) => {
+                let id = self.shared.keep_trace(&trace);
+                rehearsed.stage.tell(TraceRow::of(id, &trace), trace);
+            }
+            None => drop(self.shared.keep_trace(&trace)),
         }
     }
 

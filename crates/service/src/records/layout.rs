@@ -1,12 +1,22 @@
 //! Numbered migrations, run at start. A number, once released, is never edited: add the next one.
 
 use crate::error::ServiceError;
-use rusqlite::Connection;
+use rusqlite::{Connection, Transaction};
 use std::path::Path;
 
-const MIGRATIONS: &[&str] = &[
+/// Steps in SQL, and then what SQL alone cannot do, before what is left over goes.
+struct Migration {
+    sql: &'static str,
+    then: Option<(fn(&Transaction<'_>) -> rusqlite::Result<()>, &'static str)>,
+}
+
+const fn sql(sql: &'static str) -> Migration {
+    Migration { sql, then: None }
+}
+
+const MIGRATIONS: &[Migration] = &[
     // 1: the first layout
-    "CREATE TABLE meta (key TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+    sql("CREATE TABLE meta (key TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
      CREATE TABLE revisions (
          number INTEGER PRIMARY KEY, applied_us INTEGER NOT NULL, operator TEXT NOT NULL, note TEXT NOT NULL, text TEXT NOT NULL);
      CREATE TABLE secrets (name TEXT PRIMARY KEY, sealed BLOB NOT NULL, set_us INTEGER NOT NULL, operator TEXT NOT NULL) WITHOUT ROWID;
@@ -35,9 +45,9 @@ const MIGRATIONS: &[&str] = &[
      CREATE TABLE knocks (
          sender TEXT NOT NULL, cause TEXT NOT NULL, gateway TEXT NOT NULL, count INTEGER NOT NULL, first_us INTEGER NOT NULL,
          last_us INTEGER NOT NULL, said TEXT NOT NULL, guess TEXT, PRIMARY KEY (sender, cause)) WITHOUT ROWID;
-     CREATE INDEX knocks_by_last ON knocks (last_us);",
+     CREATE INDEX knocks_by_last ON knocks (last_us);"),
     // 2: prompts that wait for an answer; the next value of a secret; operators with roles, passwords and several tokens; the audit
-    "CREATE TABLE challenges (key BLOB PRIMARY KEY, sealed BLOB NOT NULL, until_us INTEGER NOT NULL) WITHOUT ROWID;
+    sql("CREATE TABLE challenges (key BLOB PRIMARY KEY, sealed BLOB NOT NULL, until_us INTEGER NOT NULL) WITHOUT ROWID;
      CREATE INDEX challenges_by_end ON challenges (until_us);
      ALTER TABLE secrets ADD COLUMN next BLOB;
      ALTER TABLE secrets ADD COLUMN next_us INTEGER;
@@ -52,9 +62,9 @@ const MIGRATIONS: &[&str] = &[
      DROP TABLE operators_1;
      CREATE TABLE audit (
          number INTEGER PRIMARY KEY, at_us INTEGER NOT NULL, operator TEXT NOT NULL, sender TEXT NOT NULL, what TEXT NOT NULL,
-         detail TEXT NOT NULL, hash BLOB NOT NULL);",
+         detail TEXT NOT NULL, hash BLOB NOT NULL);"),
     // 3: where codes go, passwords kept for proofs, PINs, what devices are at, wrong codes
-    "ALTER TABLE people ADD COLUMN mail TEXT;
+    sql("ALTER TABLE people ADD COLUMN mail TEXT;
      ALTER TABLE people ADD COLUMN phone TEXT;
      ALTER TABLE people ADD COLUMN language TEXT NOT NULL DEFAULT '';
      ALTER TABLE people ADD COLUMN kept BLOB;
@@ -64,12 +74,12 @@ const MIGRATIONS: &[&str] = &[
          ahead INTEGER, ahead_us INTEGER, used INTEGER NOT NULL DEFAULT 0, last_used_us INTEGER);
      CREATE TABLE locks (
          person TEXT PRIMARY KEY, points INTEGER NOT NULL, first_us INTEGER NOT NULL, last_us INTEGER NOT NULL, locked_until_us INTEGER,
-         gateway TEXT NOT NULL) WITHOUT ROWID;",
+         gateway TEXT NOT NULL) WITHOUT ROWID;"),
     // 4: logins that end well have no cause, and need not pay for its index
-    "DROP INDEX traces_by_cause;
-     CREATE INDEX traces_by_cause ON traces (cause, id) WHERE cause IS NOT NULL;",
+    sql("DROP INDEX traces_by_cause;
+     CREATE INDEX traces_by_cause ON traces (cause, id) WHERE cause IS NOT NULL;"),
     // 5: invitations, stopped approvals, remembered devices, what changes of people looked like before
-    "CREATE TABLE invitations (
+    sql("CREATE TABLE invitations (
          id INTEGER PRIMARY KEY AUTOINCREMENT, person TEXT NOT NULL, factor TEXT NOT NULL, hash BLOB NOT NULL UNIQUE,
          created_us INTEGER NOT NULL, until_us INTEGER NOT NULL, operator TEXT NOT NULL, sent_to TEXT, used_us INTEGER,
          withdrawn INTEGER NOT NULL DEFAULT 0);
@@ -85,9 +95,9 @@ const MIGRATIONS: &[&str] = &[
          people INTEGER NOT NULL, undone_us INTEGER);
      CREATE TABLE changed_people (
          change INTEGER NOT NULL REFERENCES changes ON DELETE CASCADE, person TEXT NOT NULL, before TEXT, after TEXT,
-         PRIMARY KEY (change, person)) WITHOUT ROWID;",
+         PRIMARY KEY (change, person)) WITHOUT ROWID;"),
     // 6: which second factor was given or why none was asked for, what logins learned, runs of rehearsals
-    "ALTER TABLE traces ADD COLUMN factor TEXT;
+    sql("ALTER TABLE traces ADD COLUMN factor TEXT;
      ALTER TABLE traces ADD COLUMN waived TEXT;
      ALTER TABLE trace_steps ADD COLUMN facts TEXT;
      -- Few traces are in these, so that ordinary logins pay nothing for them.
@@ -96,7 +106,15 @@ const MIGRATIONS: &[&str] = &[
      CREATE TABLE runs (
          id INTEGER PRIMARY KEY AUTOINCREMENT, rehearsal TEXT NOT NULL, revision INTEGER NOT NULL, operator TEXT NOT NULL,
          began_us INTEGER NOT NULL, state TEXT NOT NULL, body TEXT NOT NULL);
-     CREATE INDEX runs_by_rehearsal ON runs (rehearsal, id);",
+     CREATE INDEX runs_by_rehearsal ON runs (rehearsal, id);"),
+    // 7: many traces in one row, without an index for each question
+    Migration {
+        sql: "CREATE TABLE trace_chunks (
+             first INTEGER PRIMARY KEY, last INTEGER NOT NULL, began_us INTEGER NOT NULL, ended_us INTEGER NOT NULL, traces INTEGER NOT NULL,
+             texts BLOB NOT NULL, heads BLOB NOT NULL);
+         CREATE TABLE trace_bodies (first INTEGER PRIMARY KEY, bodies BLOB NOT NULL);",
+        then: Some((super::traces::take_over, "DROP TABLE trace_steps; DROP TABLE traces;")),
+    },
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.
@@ -109,7 +127,10 @@ pub(super) fn bring_up_to_date(connection: &mut Connection, path: &Path) -> Resu
     }
     for (index, migration) in MIGRATIONS.iter().enumerate().skip(seen as usize) {
         let transaction = connection.transaction().map_err(failed)?;
-        transaction.execute_batch(migration).map_err(failed)?;
+        transaction.execute_batch(migration.sql).map_err(failed)?;
+        if let Some((code, after)) = migration.then {
+            code(&transaction).and_then(|()| transaction.execute_batch(after)).map_err(failed)?;
+        }
         transaction.pragma_update(None, "user_version", index + 1).map_err(failed)?;
         transaction.commit().map_err(failed)?;
     }

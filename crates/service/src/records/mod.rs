@@ -8,6 +8,7 @@ mod audit;
 mod changes;
 mod factors;
 mod invitations;
+mod knocks;
 mod layout;
 mod operators;
 mod people;
@@ -21,17 +22,21 @@ pub use audit::{AuditRow, AuditVerdict, Deed};
 pub use changes::{Change, Edit, NotUndone};
 pub use factors::{FactorState, LockRow, Marked};
 pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
+pub(crate) use knocks::insert_knock;
+pub use knocks::{Guess, Knock};
 pub use operators::{OperatorRow, Role, TokenRow};
 pub use people::{DeviceKind, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow, WaitsFor};
 pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
-pub use traces::{FailedSpan, Failures, Guess, Knock, TraceFilter, TraceRow};
-pub(crate) use traces::{Newest, WrittenTrace, append_step, insert_knock, insert_trace, prune_traces};
+pub(crate) use traces::{Added, Entry, Newest, tidy_traces};
+pub use traces::{FailedSpan, Failures, TraceFilter, TraceRow};
 
 use crate::error::ServiceError;
+use bivector_core::trace::Step;
 use rusqlite::{Connection, OpenFlags, Transaction};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use traces::Buffer;
 use writer::{Job, Writer};
 
 /// Whether a commit waits until the disk has it.
@@ -66,6 +71,8 @@ impl From<RecordsError> for ServiceError {
 pub struct Records {
     writer: Arc<Writer>,
     readers: Arc<Readers>,
+    /// Traces that are not written yet.
+    traces: Arc<Buffer>,
 }
 
 #[derive(Debug)]
@@ -88,9 +95,52 @@ impl Records {
         let mut connection = Connection::open(&path).map_err(failed)?;
         prepare(&connection, sync).map_err(failed)?;
         layout::bring_up_to_date(&mut connection, &path)?;
+        let traces = Arc::new(Buffer::new(traces::newest(&connection).map_err(failed)?));
         let checkpointer = Connection::open(&path).map_err(failed)?;
         let writer = Arc::new(Writer::start(connection, checkpointer));
-        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }) })
+        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }), traces })
+    }
+
+    /// Hands a trace over, which is written with others by the next [`Records::write_traces`].
+    pub(crate) fn add_trace(&self, entry: Entry) -> Added {
+        self.traces.add(entry)
+    }
+
+    /// The number of a trace that is not written.
+    pub(crate) fn skip_trace(&self) -> u64 {
+        self.traces.number()
+    }
+
+    /// Writes the traces that wait, soon; `after` gets them once they are committed.
+    pub(crate) async fn write_traces(&self, after: impl FnOnce(Vec<Entry>) + Send + 'static) {
+        let buffer = Arc::clone(&self.traces);
+        let job = Job::new(
+            move |transaction| {
+                let entries = buffer.take();
+                traces::insert_traces(transaction, &entries).map(|()| entries)
+            },
+            move |result: Result<Vec<Entry>, RecordsError>| match result {
+                Ok(entries) => after(entries),
+                Err(error) => tracing::warn!(%error, "traces could not be written"),
+            },
+        );
+        // They wait as long as the records are behind; the buffer's bound drops those that come meanwhile.
+        if self.writer.send(job.together()).await.is_err() {
+            tracing::debug!("the records are closed already");
+        }
+    }
+
+    /// Adds a step to a trace that was handed over before.
+    pub(crate) fn add_step(&self, reference: String, step: Step) {
+        let buffer = Arc::clone(&self.traces);
+        self.post(
+            move |transaction| {
+                // The trace itself may wait still.
+                traces::insert_traces(transaction, &buffer.take())?;
+                traces::append_step(transaction, &reference, &step)
+            },
+            || {},
+        );
     }
 
     /// Runs `job` in the next commit and waits until it is durable.
@@ -162,6 +212,7 @@ impl Records {
 
     /// Waits until everything handed over so far is written, then stops the writer.
     pub async fn close(&self) {
+        self.write_traces(drop).await;
         let writer = Arc::clone(&self.writer);
         let _ = tokio::task::spawn_blocking(move || writer.stop()).await;
     }

@@ -1,0 +1,324 @@
+//! Many traces in one row of the records: what lists need (texts and heads) apart from steps and facts (bodies).
+//!
+//! A row of its own with an index for each thing that is asked for costs a login more than everything else of it. In a chunk each text
+//! stands once, and its texts say which chunks a question need not look into. No SQL here: see the neighbours.
+
+use super::TraceRow;
+use bivector_core::Cause;
+use bivector_core::facts::Facts;
+use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
+use memchr::memmem;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+
+/// Traces in one chunk at most.
+pub(super) const FULL: usize = 512;
+/// Before, between and behind the texts of a chunk: no byte of UTF-8.
+const EDGE: u8 = 0xff;
+
+/// A trace on its way to the records.
+#[derive(Debug, Clone)]
+pub(crate) struct Entry {
+    /// As it is listed.
+    pub(crate) row: TraceRow,
+    /// Steps and facts, written.
+    pub(crate) body: Vec<u8>,
+}
+
+impl Entry {
+    /// Of a trace.
+    pub(crate) fn of(id: u64, trace: &Trace) -> Self {
+        // A packet that never became a login has learned nothing.
+        let facts = (trace.outcome != Outcome::Silent).then(|| serde_json::to_string(&trace.facts).unwrap_or_default());
+        Entry { row: TraceRow::of(id, trace), body: write_body(&trace.steps, facts.as_deref()) }
+    }
+}
+
+/// A chunk as it is kept.
+#[derive(Debug, Default)]
+pub(super) struct Written {
+    pub(super) first: u64,
+    pub(super) last: u64,
+    pub(super) began_us: u64,
+    pub(super) ended_us: u64,
+    pub(super) texts: Vec<u8>,
+    pub(super) heads: Vec<u8>,
+    pub(super) bodies: Vec<u8>,
+}
+
+/// What is kept of a row: numbers, and places among the texts, counted from 1.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+struct Head {
+    id: u64,
+    began_us: u64,
+    took_us: u64,
+    revision: u64,
+    reference: u16,
+    origin: u16,
+    gateway: u16,
+    sender: u16,
+    chain: u16,
+    typed_name: u16,
+    login: u16,
+    person: u16,
+    method: u16,
+    source: u16,
+    outcome: u16,
+    cause: u16,
+    grant: u16,
+    factor: u16,
+    waived: u16,
+}
+
+/// The texts of a chunk, each once.
+#[derive(Default)]
+struct Texts<'a> {
+    places: HashMap<&'a str, u16>,
+    bytes: Vec<u8>,
+}
+
+impl<'a> Texts<'a> {
+    fn place(&mut self, text: &'a str) -> u16 {
+        let next = self.places.len() as u16 + 1;
+        *self.places.entry(text).or_insert_with(|| {
+            self.bytes.extend_from_slice(text.as_bytes());
+            self.bytes.push(EDGE);
+            next
+        })
+    }
+
+    fn place_of(&mut self, text: Option<&'a str>) -> u16 {
+        text.map_or(0, |text| self.place(text))
+    }
+}
+
+/// Writes traces, in the order of their numbers, as one chunk; at most [`FULL`] of them.
+pub(super) fn write(entries: &[Entry]) -> Written {
+    let mut texts = Texts { bytes: vec![EDGE], ..Texts::default() };
+    let heads: Vec<Head> = entries
+        .iter()
+        .map(|Entry { row, .. }| Head {
+            id: row.id,
+            began_us: row.began_us,
+            took_us: row.took_us,
+            revision: row.revision,
+            reference: texts.place(&row.reference),
+            origin: texts.place(row.origin.slug()),
+            gateway: texts.place(&row.gateway),
+            sender: texts.place(&row.sender),
+            chain: texts.place(&row.chain),
+            typed_name: texts.place(&row.typed_name),
+            login: texts.place(&row.login),
+            person: texts.place_of(row.person.as_deref()),
+            method: texts.place(&row.method),
+            source: texts.place_of(row.source.as_deref()),
+            outcome: texts.place(row.outcome.slug()),
+            cause: texts.place_of(row.cause.map(Cause::slug)),
+            grant: texts.place_of(row.grant.as_deref()),
+            factor: texts.place_of(row.factor.as_deref()),
+            waived: texts.place_of(row.waived.as_deref()),
+        })
+        .collect();
+    let bodies: Vec<&[u8]> = entries.iter().map(|entry| entry.body.as_slice()).collect();
+    Written {
+        first: entries.first().map_or(0, |entry| entry.row.id),
+        last: entries.last().map_or(0, |entry| entry.row.id),
+        began_us: entries.iter().map(|entry| entry.row.began_us).min().unwrap_or(0),
+        ended_us: entries.iter().map(|entry| entry.row.began_us + entry.row.took_us).max().unwrap_or(0),
+        heads: postcard::to_stdvec(&heads).unwrap_or_default(),
+        bodies: postcard::to_stdvec(&bodies).unwrap_or_default(),
+        texts: texts.bytes,
+    }
+}
+
+/// Whether a chunk with these texts may hold a trace with this one. Quick, and sure where it says no.
+pub(super) fn may_hold(texts: &[u8], wanted: &Wanted) -> bool {
+    wanted.whole.iter().all(|finder| finder.find(texts).is_some())
+        && (wanted.any.is_empty() || wanted.any.iter().any(|finder| finder.find(texts).is_some()))
+}
+
+/// Texts that a chunk must hold: all of `whole`, and one of `any`.
+#[derive(Debug, Default)]
+pub(super) struct Wanted {
+    whole: Vec<memmem::Finder<'static>>,
+    any: Vec<memmem::Finder<'static>>,
+}
+
+impl Wanted {
+    /// The text must be there, as a whole.
+    pub(super) fn whole(&mut self, text: &str) {
+        self.whole.push(finder(text, true));
+    }
+
+    /// This text or another one must be there; as a whole, or as the beginning of one.
+    pub(super) fn any(&mut self, text: &str, as_whole: bool) {
+        self.any.push(finder(text, as_whole));
+    }
+}
+
+fn finder(text: &str, as_whole: bool) -> memmem::Finder<'static> {
+    let end: &[u8] = if as_whole { &[EDGE] } else { &[] };
+    memmem::Finder::new(&[&[EDGE], text.as_bytes(), end].concat()).into_owned()
+}
+
+/// The listed part of a chunk, read.
+#[derive(Debug)]
+pub(super) struct Heads<'a> {
+    texts: Vec<&'a str>,
+    heads: Vec<Head>,
+}
+
+impl<'a> Heads<'a> {
+    /// Reads it; nothing where it is damaged.
+    pub(super) fn read(texts: &'a [u8], heads: &[u8]) -> Option<Self> {
+        let inner = texts.strip_prefix(&[EDGE])?.strip_suffix(&[EDGE])?;
+        let texts = inner.split(|byte| *byte == EDGE).map(std::str::from_utf8).collect::<Result<_, _>>().ok()?;
+        Some(Heads { texts, heads: postcard::from_bytes(heads).ok()? })
+    }
+
+    /// Its traces, in the order of their numbers.
+    pub(super) fn iter(&self) -> impl DoubleEndedIterator<Item = HeadRow<'_>> {
+        self.heads.iter().enumerate().map(|(at, head)| HeadRow { at, head, texts: &self.texts })
+    }
+}
+
+/// One trace of a chunk, read no further than is asked for.
+#[derive(Clone, Copy)]
+pub(super) struct HeadRow<'a> {
+    /// Its place in the chunk.
+    pub(super) at: usize,
+    head: &'a Head,
+    texts: &'a [&'a str],
+}
+
+impl<'a> HeadRow<'a> {
+    fn text(self, place: u16) -> Option<&'a str> {
+        self.texts.get(usize::from(place).checked_sub(1)?).copied()
+    }
+
+    pub(super) fn id(self) -> u64 {
+        self.head.id
+    }
+    pub(super) fn began_us(self) -> u64 {
+        self.head.began_us
+    }
+    pub(super) fn revision(self) -> u64 {
+        self.head.revision
+    }
+    pub(super) fn reference(self) -> &'a str {
+        self.text(self.head.reference).unwrap_or_default()
+    }
+    pub(super) fn login(self) -> &'a str {
+        self.text(self.head.login).unwrap_or_default()
+    }
+    pub(super) fn gateway(self) -> &'a str {
+        self.text(self.head.gateway).unwrap_or_default()
+    }
+    pub(super) fn chain(self) -> &'a str {
+        self.text(self.head.chain).unwrap_or_default()
+    }
+    pub(super) fn origin(self) -> &'a str {
+        self.text(self.head.origin).unwrap_or_default()
+    }
+    pub(super) fn outcome(self) -> &'a str {
+        self.text(self.head.outcome).unwrap_or_default()
+    }
+    pub(super) fn cause(self) -> Option<&'a str> {
+        self.text(self.head.cause)
+    }
+
+    /// The whole row; nothing where a word of it is none that this version knows.
+    pub(super) fn row(self) -> Option<TraceRow> {
+        let owned = |place| self.text(place).map(str::to_owned);
+        let text = |place| owned(place).unwrap_or_default();
+        let cause = match self.cause() {
+            Some(slug) => Some(Cause::from_slug(slug)?),
+            None => None,
+        };
+        Some(TraceRow {
+            id: self.head.id,
+            reference: text(self.head.reference),
+            began_us: self.head.began_us,
+            took_us: self.head.took_us,
+            origin: Origin::from_slug(self.origin())?,
+            gateway: text(self.head.gateway),
+            sender: text(self.head.sender),
+            chain: text(self.head.chain),
+            typed_name: text(self.head.typed_name),
+            login: text(self.head.login),
+            person: owned(self.head.person),
+            method: text(self.head.method),
+            source: owned(self.head.source),
+            outcome: Outcome::from_slug(self.outcome())?,
+            cause,
+            grant: owned(self.head.grant),
+            factor: owned(self.head.factor),
+            waived: owned(self.head.waived),
+            revision: self.head.revision,
+        })
+    }
+}
+
+/// The bodies of a chunk, in the order of its heads.
+pub(super) fn read_bodies(bodies: &[u8]) -> Vec<&[u8]> {
+    postcard::from_bytes(bodies).unwrap_or_default()
+}
+
+/// A step as it is kept.
+#[derive(Serialize, Deserialize)]
+struct KeptStep<'a> {
+    hop: Hop,
+    tone: Tone,
+    what: &'a str,
+    at_us: u64,
+    took_us: u64,
+    said: &'a str,
+    line: Option<u32>,
+}
+
+/// Steps, and facts as JSON, which may be of any version.
+#[derive(Serialize, Deserialize)]
+struct Body<'a> {
+    #[serde(borrow)]
+    steps: Vec<KeptStep<'a>>,
+    facts: Option<&'a str>,
+}
+
+/// Writes steps and facts.
+pub(super) fn write_body(steps: &[Step], facts: Option<&str>) -> Vec<u8> {
+    let steps = steps.iter().map(|step| KeptStep {
+        hop: step.hop,
+        tone: step.tone,
+        what: &step.what,
+        at_us: step.at_us,
+        took_us: step.took_us,
+        said: &step.said,
+        line: step.line,
+    });
+    postcard::to_stdvec(&Body { steps: steps.collect(), facts }).unwrap_or_default()
+}
+
+/// Reads steps and facts; no steps where they are damaged.
+pub(super) fn read_body(body: &[u8]) -> (Vec<Step>, Option<Facts>) {
+    let Ok(body) = postcard::from_bytes::<Body<'_>>(body) else { return (Vec::new(), None) };
+    let steps = body.steps.into_iter().map(|step| Step {
+        hop: step.hop,
+        what: step.what.to_owned(),
+        tone: step.tone,
+        at_us: step.at_us,
+        took_us: step.took_us,
+        said: step.said.to_owned(),
+        line: step.line,
+    });
+    (steps.collect(), body.facts.and_then(|facts| serde_json::from_str(facts).ok()))
+}
+
+/// The same body with one more step; its time is counted from the end of the login.
+pub(super) fn with_step(body: &[u8], step: &Step) -> Option<Vec<u8>> {
+    let kept: Body<'_> = postcard::from_bytes(body).ok()?;
+    let facts = kept.facts;
+    let (mut steps, _) = read_body(body);
+    let end = steps.last().map_or(0, |last| last.at_us + last.took_us);
+    steps.push(Step { at_us: end + step.at_us, ..step.clone() });
+    Some(write_body(&steps, facts))
+}
