@@ -4,6 +4,7 @@
 
 use bivector_core::Moment;
 use bivector_core::device::{CodeLimits, Device, Makes};
+use bivector_core::facts::Resends;
 use bivector_core::form::{Form, readings};
 use bivector_core::login::*;
 use bivector_core::rule::{Decision, Groups, Rule, RuleBook, Then, When};
@@ -79,7 +80,7 @@ fn whole(bytes: &[u8], site: &Arc<Site>, secret: &SharedSecret) -> Vec<u8> {
     while let Next::Ask(need) = login.next() {
         login.learn(fact(&need), NOW);
     }
-    let (Verdict::Accept(accept), _trace) = login.finish(0, NOW) else { panic!("accepted") };
+    let (Verdict::Accept(accept), _trace) = login.finish(Resends::default(), NOW) else { panic!("accepted") };
     let mut message = Message::new(Code::AccessAccept);
     message.push_encoded(accept.attributes());
     message.sign_reply(1, packet.authenticator(), secret).unwrap()

@@ -38,6 +38,11 @@ macro_rules! causes {
                 match self { $(Cause::$variant => $slug,)* }
             }
 
+            /// The one of that name.
+            pub fn from_slug(slug: &str) -> Option<Self> {
+                match slug { $($slug => Some(Cause::$variant),)* _ => None }
+            }
+
             /// One sentence for the operator.
             pub fn sentence(self) -> &'static str {
                 match self { $(Cause::$variant => $sentence,)* }

@@ -1,7 +1,9 @@
 //! Retransmissions (RFC 5080 section 2.2.2): one login per request, the same bytes for each resend after it.
 
+use crate::facts::Resends;
 use crate::moment::Moment;
 use std::collections::{HashMap, VecDeque};
+use std::hash::{BuildHasher, RandomState};
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -31,7 +33,7 @@ pub enum Arrival<R> {
 
 #[derive(Debug)]
 enum Entry<R> {
-    InFlight { absorbed: u32 },
+    InFlight { absorbed: u32, first: Moment, last: Moment },
     Finished(Option<R>),
 }
 
@@ -39,8 +41,8 @@ enum Entry<R> {
 ///
 /// Only packets whose integrity is proved may enter, so that a stranger can neither fill it nor fish for replies.
 #[derive(Debug)]
-pub struct Window<R> {
-    entries: HashMap<RequestKey, Entry<R>>,
+pub struct Window<R, S = RandomState> {
+    entries: HashMap<RequestKey, Entry<R>, S>,
     finished: VecDeque<(Moment, RequestKey)>,
     kept: Duration,
     capacity: usize,
@@ -51,32 +53,42 @@ pub struct Window<R> {
 impl<R: Clone> Window<R> {
     /// A window that keeps replies for `kept`, at most `capacity` requests of them, and lets `in_flight_limit` be undecided.
     pub fn new(kept: Duration, capacity: usize, in_flight_limit: usize) -> Self {
-        Window { entries: HashMap::new(), finished: VecDeque::new(), kept, capacity, in_flight: 0, in_flight_limit }
+        Window::with_hasher(kept, capacity, in_flight_limit, RandomState::new())
+    }
+}
+
+impl<R: Clone, S: BuildHasher> Window<R, S> {
+    /// The same with another hasher: where nobody chooses the keys, a quick one will do.
+    pub fn with_hasher(kept: Duration, capacity: usize, in_flight_limit: usize, hasher: S) -> Self {
+        Window { entries: HashMap::with_hasher(hasher), finished: VecDeque::new(), kept, capacity, in_flight: 0, in_flight_limit }
     }
 
     /// Takes note of a packet.
     pub fn arrive(&mut self, key: RequestKey, now: Moment) -> Arrival<R> {
         self.forget_old(now);
         match self.entries.get_mut(&key) {
-            Some(Entry::InFlight { absorbed }) => {
+            Some(Entry::InFlight { absorbed, last, .. }) => {
                 *absorbed += 1;
+                *last = now;
                 Arrival::InFlight
             }
             Some(Entry::Finished(reply)) => Arrival::Finished(reply.clone()),
             None if self.in_flight >= self.in_flight_limit => Arrival::Full,
             None => {
                 self.in_flight += 1;
-                self.entries.insert(key, Entry::InFlight { absorbed: 0 });
+                self.entries.insert(key, Entry::InFlight { absorbed: 0, first: now, last: now });
                 Arrival::New
             }
         }
     }
 
-    /// How many resends the login has absorbed so far.
-    pub fn absorbed(&self, key: &RequestKey) -> u32 {
+    /// What the login has absorbed so far.
+    pub fn absorbed(&self, key: &RequestKey, now: Moment) -> Resends {
         match self.entries.get(key) {
-            Some(Entry::InFlight { absorbed }) => *absorbed,
-            _ => 0,
+            Some(Entry::InFlight { absorbed, first, last }) => {
+                Resends { count: *absorbed, span_us: last.since(*first).as_micros() as u64, silent_us: now.since(*last).as_micros() as u64 }
+            }
+            _ => Resends::default(),
         }
     }
 
@@ -125,8 +137,9 @@ mod tests {
         let mut window = Window::new(Duration::from_secs(30), 10, 10);
         let now = Moment::from_secs(100);
         assert_eq!(window.arrive(key(1, 1), now), Arrival::New);
-        assert_eq!(window.arrive(key(1, 1), now), Arrival::InFlight);
-        assert_eq!(window.absorbed(&key(1, 1)), 1);
+        assert_eq!(window.arrive(key(1, 1), Moment::from_secs(103)), Arrival::InFlight);
+        let resends = window.absorbed(&key(1, 1), Moment::from_secs(107));
+        assert_eq!((resends.count, resends.span_us, resends.silent_us), (1, 3_000_000, 4_000_000));
         window.finish(key(1, 1), Some("reply"), now);
         assert_eq!(window.arrive(key(1, 1), now), Arrival::Finished(Some("reply")));
         assert_eq!(window.arrive(key(1, 2), now), Arrival::New, "the same identifier with a new authenticator is a new login");

@@ -45,6 +45,26 @@ pub struct Facts {
     /// What each upstream said.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub upstreams: Vec<(String, UpstreamFact)>,
+    /// How the gateway resent the request until it was answered.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub resends: Option<Resends>,
+    /// What the person did (`approval`, `typing`, or the courier whose code was typed), and how long that took, in milliseconds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub person_took: Option<(String, u64)>,
+    /// Whether the gateway had probably left when the person answered.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub gateway_left: bool,
+}
+
+/// How a request was resent while its login was in flight.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Resends {
+    /// Packets after the first.
+    pub count: u32,
+    /// From the first packet to the last, in microseconds.
+    pub span_us: u64,
+    /// From the last packet to the answer, in microseconds.
+    pub silent_us: u64,
 }
 
 /// What a source said of a name.

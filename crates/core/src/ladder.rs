@@ -235,14 +235,14 @@ pub fn judge_rules(rules: &RuleBook, groups: &Groups, labels: &BTreeMap<String, 
 
 /// Whether the gateway waits as long as the chain may take.
 pub fn judge_waits(site: &Site, chain: &Chain, gateway: &Gateway) -> Seen {
-    let slowest = chain.slowest(site, gateway.shows_challenges);
+    let slowest = crate::budget::slowest(site, chain, gateway);
     let Some(patience) = gateway.patience else {
         return Seen::warn(
             format!("how long {} waits is not known; the chain may take {:.1} s", gateway.name, slowest.as_secs_f64()),
             "write `patience` of the gateway into the site file, as it is set on the device",
         );
     };
-    let waits = patience.wait * patience.tries;
+    let waits = patience.first();
     let said = format!(
         "{} waits {:.1} s ({} times {:.1} s); the chain may take {:.1} s",
         gateway.name,
@@ -340,6 +340,6 @@ mod tests {
     fn waits_that_do_not_nest_break_the_ladder() {
         let site = site(("patience = { wait = \"5s\", tries = 3 }", "patience = { wait = \"1s\", tries = 1 }"));
         let seen = judge_waits(&site, chain(&site, "staff"), &site.gateways[0]);
-        assert!(seen.state == Tone::Bad && seen.remedy.unwrap().contains("wait 5 s or more"), "{}", seen.said);
+        assert!(seen.state == Tone::Bad && seen.remedy.unwrap().contains("wait 8 s or more"), "{}", seen.said);
     }
 }

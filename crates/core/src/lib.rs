@@ -5,6 +5,7 @@
 //! directories and records are in `bivector-service`.
 
 pub mod addresses;
+pub mod budget;
 pub mod cause;
 pub mod device;
 pub mod directory;
@@ -24,6 +25,7 @@ pub mod replay;
 pub mod rule;
 pub mod run;
 pub mod sheet;
+pub mod simulate;
 pub mod site;
 pub mod starter;
 pub mod totp;

@@ -159,7 +159,7 @@ fn run(mut login: Login, memory: &Memory<'_>, began: Moment) -> Again {
                 login.wake(now);
             }
             Next::Decided => {
-                let (_, trace) = login.finish(0, now);
+                let (_, trace) = login.finish(Resends::default(), now);
                 return ends(trace);
             }
         }
@@ -196,7 +196,7 @@ impl MadeUp {
         let typed = facts.typed.as_ref();
         let spent = typed.is_some_and(|typed| typed.verdict == Some(CodeFact::Spent));
         let known = facts.factors.iter().flat_map(|factors| &factors.devices).zip(1u64..);
-        let devices: Vec<Device> = known.map(|((kind, digits, pin), id)| device(id, *kind, *digits, *pin, spent, now)).collect();
+        let devices: Vec<Device> = known.map(|((kind, digits, pin), id)| made_device(id, *kind, *digits, *pin, spent, now)).collect();
         let code = typed.and_then(|typed| Some(made_code(&devices, typed.verdict, typed.code?, now)));
         let text = match typed {
             Some(typed) => {
@@ -265,7 +265,8 @@ impl MadeUp {
     }
 }
 
-fn device(id: u64, kind: CodeKind, digits: u8, has_pin: bool, spent: bool, now: Moment) -> Device {
+/// A device or list that nobody has, of this kind and with so many digits.
+pub(crate) fn made_device(id: u64, kind: CodeKind, digits: u8, has_pin: bool, spent: bool, now: Moment) -> Device {
     let seed = Secret::new(SEED.to_vec());
     let settings = Settings { digits, ..Settings::default() };
     let fixed = "1357924680".chars().cycle().take(usize::from(digits)).collect::<String>();

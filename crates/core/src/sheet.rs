@@ -2,7 +2,7 @@
 
 use crate::grant::GrantValue;
 use crate::rule::Then;
-use crate::site::{Chain, Charset, Site};
+use crate::site::{Chain, Charset, Gateway, Site};
 use bivector_wire::{IntegrityPolicy, render};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
@@ -85,10 +85,7 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         }
         None => (
             "waits",
-            format!(
-                "{} s per try, 3 tries: longer than the slowest source and factor take",
-                advised_wait(site, &chains, gateway.shows_challenges)
-            ),
+            format!("{} s per try, 3 tries: longer than the slowest source and factor take", advised_wait(site, &chains, gateway)),
         ),
     });
     let mut sections = vec![section("On the device", device)];
@@ -122,8 +119,8 @@ fn methods(chains: &[&Chain]) -> String {
     if names.is_empty() { "PAP".to_owned() } else { names.join(" or ") }
 }
 
-fn advised_wait(site: &Site, chains: &[&Chain], prompts: bool) -> u64 {
-    chains.iter().map(|chain| chain.slowest(site, prompts)).max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
+fn advised_wait(site: &Site, chains: &[&Chain], gateway: &Gateway) -> u64 {
+    chains.iter().map(|chain| crate::budget::slowest(site, chain, gateway)).max().unwrap_or_default().as_secs_f64().ceil() as u64 + 1
 }
 
 fn typing(chain: &Chain, prompts: bool) -> Vec<(&'static str, String)> {
@@ -258,7 +255,7 @@ mod tests {
         ] {
             assert!(text.contains(wanted), "{wanted} in\n{text}");
         }
-        assert!(sheet("slipway").render(Format::Text).contains("51 s per try, 3 tries: longer than the slowest source and factor take"));
+        assert!(sheet("slipway").render(Format::Text).contains("53 s per try, 3 tries: longer than the slowest source and factor take"));
     }
 
     #[test]

@@ -37,6 +37,9 @@ pub enum Tone {
     Bad,
 }
 
+/// What a step says that an answer from a handset left behind which came after its login had ended.
+pub const LATE_ANSWER: &str = "late answer";
+
 /// One entry of a trace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Step {
@@ -81,6 +84,11 @@ impl Outcome {
             Outcome::Silent => "silent",
         }
     }
+
+    /// The one of that name.
+    pub fn from_slug(slug: &str) -> Option<Self> {
+        [Outcome::Accepted, Outcome::Challenged, Outcome::Refused, Outcome::Silent].into_iter().find(|outcome| outcome.slug() == slug)
+    }
 }
 
 /// Where a login came from.
@@ -93,6 +101,22 @@ pub enum Origin {
     Rehearsal,
     /// A person signed in to their own page.
     Page,
+}
+
+impl Origin {
+    /// Its stable name.
+    pub fn slug(self) -> &'static str {
+        match self {
+            Origin::Gateway => "gateway",
+            Origin::Rehearsal => "rehearsal",
+            Origin::Page => "page",
+        }
+    }
+
+    /// The one of that name.
+    pub fn from_slug(slug: &str) -> Option<Self> {
+        [Origin::Gateway, Origin::Rehearsal, Origin::Page].into_iter().find(|origin| origin.slug() == slug)
+    }
 }
 
 /// The record of one login.

@@ -17,6 +17,7 @@ pub mod edits;
 pub mod error;
 pub mod handset;
 pub mod invitations;
+mod learned;
 pub mod live;
 pub mod locate;
 pub mod metrics;

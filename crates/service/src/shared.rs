@@ -3,7 +3,7 @@
 use crate::approvals::Approvals;
 use crate::clock;
 use crate::live::LiveSite;
-use crate::records::{Agreement, Deed, Knock, Records, RecordsError, TraceRow};
+use crate::records::{Added, Agreement, Deed, Entry, Knock, Records, RecordsError, TraceRow};
 use crate::roster::Roster;
 use crate::seal::Seal;
 use crate::sendings::Sendings;
@@ -13,13 +13,16 @@ use bivector_core::trace::Trace;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use tokio::sync::broadcast;
 use utoipa::ToSchema;
 
 /// Events that a slow listener may fall behind before it misses some.
 const EVENTS_KEPT: usize = 1024;
+/// How long traces are gathered, to be written as one: nobody notices it, and a busy service writes hundreds at once.
+const GATHERED: Duration = Duration::from_millis(10);
 
 /// Something that just happened, for whoever listens.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -89,18 +92,19 @@ pub struct Shared {
     pub approvals: Approvals,
     /// Rehearsals under way.
     pub runs: crate::rehearsal::Runs,
+    /// What recorded logins have shown.
+    pub learned: crate::learned::LearnedCache,
     /// Event line.
     pub events: broadcast::Sender<Event>,
     /// When each gateway last proved itself with the old and with the next value of its secret; only while both count.
     pub rotations: Mutex<HashMap<String, LastUse>>,
-    next_trace: AtomicU64,
     /// Whether traces are written down; only a measurement of what that costs says no.
     pub(crate) writes_traces: AtomicBool,
 }
 
 impl Shared {
-    /// Puts the state together; the next trace gets the number after `newest_trace`.
-    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster, newest_trace: u64) -> Self {
+    /// Puts the state together.
+    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster) -> Self {
         Shared {
             data,
             live: ArcSwapOption::empty(),
@@ -111,35 +115,35 @@ impl Shared {
             sendings: Sendings::default(),
             approvals: Approvals::default(),
             runs: crate::rehearsal::Runs::default(),
+            learned: crate::learned::LearnedCache::default(),
             events: broadcast::Sender::new(EVENTS_KEPT),
             rotations: Mutex::new(HashMap::new()),
-            next_trace: AtomicU64::new(newest_trace + 1),
             writes_traces: AtomicBool::new(true),
         }
     }
 
     /// Keeps a trace and tells the listeners once it can be read. Dropped, and counted, if the records cannot keep up.
     ///
-    /// Gives the row that it is listed as.
-    pub fn keep_trace(&self, trace: Trace) -> TraceRow {
-        let row = TraceRow::of(self.next_trace.fetch_add(1, Ordering::Relaxed), &trace);
+    /// Gives its number.
+    pub fn keep_trace(&self, trace: &Trace) -> u64 {
         if !self.writes_traces.load(Ordering::Relaxed) {
-            return row;
+            return self.records.skip_trace();
         }
-        let event = Event::Trace(Box::new(row.clone()));
-        let events = self.events.clone();
-        let (written, steps) = (row.clone(), crate::records::WrittenTrace::of(&trace));
-        let kept = self.records.post(
-            move |transaction| crate::records::insert_trace(transaction, &written, &steps),
-            move || {
-                // Nobody listening is no error.
-                let _ = events.send(event);
-            },
-        );
-        if !kept {
-            crate::metrics::dropped_trace();
+        match self.records.add_trace(Entry::of(0, trace)) {
+            Added::First(id) => {
+                let (records, events) = (self.records.clone(), self.events.clone());
+                tokio::spawn(async move {
+                    tokio::time::sleep(GATHERED).await;
+                    records.write_traces(move |entries| tell_traces(&events, entries)).await;
+                });
+                id
+            }
+            Added::Joined(id) => id,
+            Added::Dropped(id) => {
+                crate::metrics::dropped_trace();
+                id
+            }
         }
-        row
     }
 
     /// Writes into the audit what an operator did. Called once it is done.
@@ -153,7 +157,7 @@ impl Shared {
 
     /// Adds a step to a trace that is kept already, for what came after its end.
     pub fn add_step(&self, reference: String, step: bivector_core::trace::Step) {
-        self.records.post(move |transaction| crate::records::append_step(transaction, &reference, &step), || {});
+        self.records.add_step(reference, step);
     }
 
     /// Tells the listeners that a person's factors have changed.
@@ -173,5 +177,15 @@ impl Shared {
                 let _ = events.send(event);
             },
         );
+    }
+}
+
+fn tell_traces(events: &broadcast::Sender<Event>, entries: Vec<Entry>) {
+    if events.receiver_count() == 0 {
+        return;
+    }
+    for entry in entries {
+        // The last listener may have gone meanwhile.
+        let _ = events.send(Event::Trace(Box::new(entry.row)));
     }
 }

@@ -81,6 +81,7 @@ impl Login {
                     Some(key) => format!("with the security key “{key}” on “{}”", approved.device),
                     None => format!("on “{}”", approved.device),
                 };
+                self.trace.facts.person_took = Some(("approval".to_owned(), approved.took.as_millis() as u64));
                 let said = format!("approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
                 self.step(Hop::Second, "approval", Tone::Good, now, said, None);
                 self.gateway_may_have_left(now);
@@ -119,6 +120,7 @@ impl Login {
         let Some(patience) = self.gateway().and_then(|gateway| gateway.patience) else { return };
         let waits = patience.wait * patience.tries;
         if waited > waits {
+            self.trace.facts.gateway_left = true;
             let said =
                 format!("that is {:.1} s, and the gateway waits {} s in all: it has probably left", waited.as_secs_f32(), waits.as_secs());
             self.step(Hop::Second, "patience", Tone::Warn, now, said, self.gateway().map(|gateway| gateway.line));

@@ -3,7 +3,7 @@
 use super::asking::Asking;
 use super::change::Asked;
 use super::fact::*;
-use super::machine::{AfterMark, Login, State};
+use super::machine::{AfterMark, Login, State, told};
 use super::pending::KeptSecond;
 use super::proof::FirstProved;
 use super::reading::{Chosen, ChosenCode, Evidence, choose};
@@ -84,9 +84,9 @@ impl Login {
         self.failed_servers(Hop::First, &answer.failed, self.last);
         let next = self.next_source(at + 1);
         let goes_on = next.is_some() && self.goes_on_when_down();
-        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
-            PersonAnswer::Found(person) => (Tone::Good, format!("{source_name} knows {} as {}{by}", person.login, person.handle), None),
+            PersonAnswer::Found(person) => (Tone::Good, told!(self, "{source_name} knows {} as {}{by}", person.login, person.handle), None),
             PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} knows nobody called `{}`{by}", self.name), None),
             PersonAnswer::Ambiguous { count } => {
                 (Tone::Bad, format!("{source_name} has {count} entries for `{}`{by}", self.name), Some(Cause::PersonAmbiguous))
@@ -202,9 +202,9 @@ impl Login {
     ) -> State {
         self.failed_servers(Hop::First, &answer.failed, self.last);
         let source_name = self.site.source_name(source).to_owned();
-        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
-            PasswordAnswer::Right => (Tone::Good, format!("{source_name} says the password is right{by}"), None),
+            PasswordAnswer::Right => (Tone::Good, told!(self, "{source_name} says the password is right{by}"), None),
             PasswordAnswer::RightBut(notice) => {
                 self.notice = Some(*notice);
                 (Tone::Warn, format!("{source_name} says the password is right; {notice}{by}"), None)
@@ -268,9 +268,11 @@ impl Login {
             return self.refuse(Cause::PasswordUnreadable, now);
         };
         let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
-        let chosen = choose(chain, &text, &evidence);
+        let chosen = choose(chain, &text, &evidence, self.quiet);
         let (line, checked_before) = (Some(chain.forms_line), FirstProved::by_gateway(source, chain));
-        self.note_reading(&chosen);
+        if !self.quiet {
+            self.note_reading(&chosen);
+        }
         let Chosen { guess, code, tone, said, .. } = chosen;
         self.step(Hop::Reading, "password field", tone, now, said, line);
         if let Some(first) = checked_before {

@@ -13,7 +13,7 @@ use super::{Refusal, Verdict};
 use crate::cause::Cause;
 use crate::device::VerifiedCode;
 use crate::directory::Notice;
-use crate::facts::Facts;
+use crate::facts::{Facts, Resends};
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::{Chain, Gateway, Site, SourceRef};
@@ -138,6 +138,14 @@ pub(super) enum AfterMark {
     Challenge { upstream: KeptUpstream, prompt: Option<String>, attributes: Vec<u8> },
 }
 
+/// The text of a step, put together only where steps are written.
+macro_rules! told {
+    ($login:expr, $($text:tt)*) => {
+        if $login.quiet { String::new() } else { format!($($text)*) }
+    };
+}
+pub(super) use told;
+
 /// What stands for the gateway where somebody signs in to their own page.
 const OWN_PAGE: &str = "own page";
 
@@ -173,6 +181,8 @@ pub struct Login {
     pub(super) secret_prompt: bool,
     /// The prompt that this request answers, while the person is looked up again.
     pub(super) resuming: Option<Box<KeptAsk>>,
+    /// Whether no steps are written.
+    pub(super) quiet: bool,
 }
 
 impl Login {
@@ -182,8 +192,17 @@ impl Login {
         Self::begin_in(site, chain, request, reference, revision, now)
     }
 
+    /// Begins a login whose trace has no steps: thousands of them are simulated for one that somebody looks at.
+    pub fn begin_quietly(site: Arc<Site>, chain: Option<usize>, request: Request, now: Moment) -> Self {
+        Self::start(site, chain, request, String::new(), 0, now, true)
+    }
+
     /// Begins a login of a given chain, whatever the gateway's own chain would be.
     pub fn begin_in(site: Arc<Site>, chain: Option<usize>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
+        Self::start(site, chain, request, reference, revision, now, false)
+    }
+
+    fn start(site: Arc<Site>, chain: Option<usize>, request: Request, reference: String, revision: u64, now: Moment, quiet: bool) -> Self {
         let gateway = site.gateways.get(request.gateway);
         let gateway_name = match request.origin {
             Origin::Page => OWN_PAGE.to_owned(),
@@ -195,7 +214,7 @@ impl Login {
             took_us: 0,
             origin: request.origin,
             gateway: gateway_name,
-            sender: request.sender.to_string(),
+            sender: if quiet { String::new() } else { request.sender.to_string() },
             chain: chain.and_then(|chain| site.chains.get(chain)).map(|chain| chain.name.clone()).unwrap_or_default(),
             typed_name: request.readable_name(gateway.map(|gateway| gateway.charset).unwrap_or_default()).chars().take(253).collect(),
             person: None,
@@ -207,7 +226,7 @@ impl Login {
             factor: None,
             waived: None,
             revision,
-            steps: Vec::with_capacity(12),
+            steps: Vec::with_capacity(if quiet { 0 } else { 12 }),
             facts: Box::new(Facts {
                 port: request.port,
                 signed: request.is_signed(),
@@ -236,6 +255,7 @@ impl Login {
             waiting_approval: None,
             secret_prompt: false,
             resuming: None,
+            quiet,
         };
         login.state = match login.receive(now) {
             Ok(()) => match login.request.state.clone() {
@@ -292,7 +312,9 @@ impl Login {
 
     /// Tells the answer to the last need.
     pub fn learn(&mut self, fact: Fact, now: Moment) {
-        self.note_fact(&fact);
+        if !self.quiet {
+            self.note_fact(&fact);
+        }
         let state = std::mem::replace(&mut self.state, State::Moving);
         self.state = match (state, fact) {
             (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),
@@ -356,8 +378,8 @@ impl Login {
         self.last = now;
     }
 
-    /// Ends the login: what to answer, and its trace. `resends` is how many packets were absorbed meanwhile.
-    pub fn finish(mut self, resends: u32, now: Moment) -> (Verdict, Trace) {
+    /// Ends the login: what to answer, and its trace. `resends` is what was absorbed meanwhile.
+    pub fn finish(mut self, resends: Resends, now: Moment) -> (Verdict, Trace) {
         let verdict = match std::mem::replace(&mut self.state, State::Moving) {
             State::Decided(verdict) | State::Held { verdict, .. } => verdict,
             _ => {
@@ -366,6 +388,13 @@ impl Login {
             }
         };
         let at_us = now.since(self.began).as_micros() as u64;
+        if resends.count > 0 {
+            self.trace.facts.resends = Some(resends);
+        }
+        if self.quiet {
+            return (verdict, self.trace);
+        }
+        let resends = resends.count;
         let mut end = |what: &str, tone, said| {
             self.trace.steps.push(Step { hop: Hop::Reply, what: what.into(), tone, at_us, took_us: 0, said, line: None })
         };
@@ -416,6 +445,10 @@ impl Login {
 
     /// Adds a step that took the time since the last one.
     pub(super) fn step(&mut self, hop: Hop, what: &str, tone: Tone, now: Moment, said: String, line: Option<u32>) {
+        if self.quiet {
+            self.last = now;
+            return;
+        }
         let at_us = self.last.since(self.began).as_micros() as u64;
         let took_us = now.since(self.last).as_micros() as u64;
         self.trace.steps.push(Step { hop, what: what.to_owned(), tone, at_us, took_us, said, line });

@@ -148,8 +148,8 @@ fn choice(chain: &Chain, all: &[Reading], text: &str, evidence: &Evidence<'_>) -
     Some(Choice { at, code: None, why })
 }
 
-/// Chooses a reading.
-pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'_>) -> Chosen {
+/// Chooses a reading. Where nobody will read it, what is said and noted of it is left out.
+pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'_>, quiet: bool) -> Chosen {
     let text = text.expose().as_str();
     let all = readings(&chain.forms, &chain.spelt, text);
     let asked = !chain.second.is_empty();
@@ -169,6 +169,10 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
         (None, None) => word.map_or(ChosenCode::Missing, ChosenCode::Word),
         (None, Some(range)) => refuted(chain, &text[range.clone()], evidence),
     };
+    if quiet {
+        let (said, noted) = (String::new(), TypedFact::default());
+        return Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said, noted };
+    }
     let others = if all.len() > 1 { format!(" ({} readings; {why})", all.len()) } else { String::new() };
     let sure = if matches!(code, ChosenCode::Verified(..)) && all.len() == 1 { ": the code verifies" } else { "" };
     let said = format!("{}{sure}{others}", describe(reading, &chain.forms));
@@ -230,7 +234,7 @@ pub enum LookedCode {
 
 /// Looks at a text as the machine would, and uses nothing up.
 pub fn look_at(chain: &Chain, text: &Secret<String>, devices: &[Device], limits: CodeLimits, now: Moment) -> Looked {
-    let Chosen { guess, code, said, .. } = choose(chain, text, &Evidence { devices, now, limits });
+    let Chosen { guess, code, said, .. } = choose(chain, text, &Evidence { devices, now, limits }, false);
     let code = match &code {
         ChosenCode::Verified(..) => LookedCode::Right,
         ChosenCode::ForUpstream(_) => LookedCode::Elsewhere,

@@ -1,6 +1,6 @@
 //! Station one: the packet, its chain, its method and its name. Nobody outside is needed for it.
 
-use super::machine::Login;
+use super::machine::{Login, told};
 use super::request::{Credential, decode};
 use crate::cause::Cause;
 use crate::identity::realm_of;
@@ -21,7 +21,7 @@ impl Login {
         let gateway = self.gateway().map_or_else(String::new, |gateway| gateway.name.clone());
         let line = self.gateway().map(|gateway| gateway.line);
         let tone = if self.request.is_signed() { Tone::Good } else { Tone::Warn };
-        let said = format!("Access-Request of {} bytes from {gateway} at {}, {signed}", self.request.length, self.request.sender);
+        let said = told!(self, "Access-Request of {} bytes from {gateway} at {}, {signed}", self.request.length, self.request.sender);
         self.step(Hop::Gateway, "request", tone, now, said, line);
         if self.chain().is_none() {
             let elsewhere = self.gateway().is_some_and(|gateway| !gateway.chains.is_empty());
@@ -67,7 +67,7 @@ impl Login {
 
     fn check_method(&mut self, now: Moment) -> Result<(), Cause> {
         let line = self.chain().map(|chain| chain.line);
-        let methods = self.chain().map(|chain| chain.methods.clone()).unwrap_or_default();
+        let methods = self.chain().map_or(&[][..], |chain| &chain.methods);
         // The answer to a prompt comes as text, whatever method the login began with.
         let answers = self.request.state.is_some() && matches!(self.request.credential, Credential::Pap(_));
         let taken = self.request.credential.known_method().is_some_and(|method| methods.contains(&method)) || answers;
@@ -102,8 +102,8 @@ impl Login {
         match chain.identity.read(decoded.as_ref().unwrap_or(&self.request.typed_name)) {
             Ok(read) => {
                 let said = match &read.stripped {
-                    Some(stripped) => format!("`{shown}` is `{}` once `{stripped}` is taken off", read.name),
-                    None => format!("`{shown}` is looked up as `{}`", read.name),
+                    Some(stripped) => told!(self, "`{shown}` is `{}` once `{stripped}` is taken off", read.name),
+                    None => told!(self, "`{shown}` is looked up as `{}`", read.name),
                 };
                 let said = match &read.alias {
                     Some(alias) => format!("{said}, which `{alias}` is an alias of"),

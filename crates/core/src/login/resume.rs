@@ -79,6 +79,16 @@ impl Login {
         self.resume(&pending, now)
     }
 
+    /// Notes how long the person took for the answer. Approvals tell their own time.
+    fn note_typing(&mut self, pending: &Pending, kept: &KeptAsk, now: Moment) {
+        if kept.approval.is_some() || kept.seed.is_some() {
+            return;
+        }
+        let asked_us = pending.until.micros().saturating_sub(self.site.prompt_lasts.as_micros() as u64);
+        let what = kept.sent.as_ref().map_or("typing".to_owned(), |sent| sent.courier.clone());
+        self.trace.facts.person_took = Some((what, now.micros().saturating_sub(asked_us) / 1_000));
+    }
+
     fn not_resumed(&mut self, cause: Cause, said: String, now: Moment) -> State {
         self.step(Hop::Reading, "prompt", Tone::Bad, now, said, None);
         self.refuse(cause, now)
@@ -101,7 +111,10 @@ impl Login {
                 let first = FirstProved::by_kept_round(source, pending);
                 self.answer_upstream(index, upstream, person, Role::Second { first }, now)
             }
-            Round::Ask(kept) => self.find_again(kept, now),
+            Round::Ask(kept) => {
+                self.note_typing(pending, kept, now);
+                self.find_again(kept, now)
+            }
             Round::NewPassword { source, person, second, old, new, tries } => {
                 let Some(source) = self.source_named(source) else { return self.gone(source, now) };
                 self.note_person(source, person);

@@ -2,6 +2,7 @@
 
 use super::tests::*;
 use super::*;
+use crate::facts::Resends;
 use crate::rule::Groups;
 use crate::site::{Site, SourceRef};
 use crate::trace::{Outcome, Tone, Trace};
@@ -309,7 +310,7 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     login.learn(Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![token()], ..Factors::default() }))), NOON);
     login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(crate::directory::Notice::Grace(1)))), NOON);
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
-    let (verdict, trace) = login.finish(0, NOON);
+    let (verdict, trace) = login.finish(Resends::default(), NOON);
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
     assert!(String::from_utf8_lossy(accept.attributes()).contains("this login and one more are left to change it"));
     assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("expired")));

@@ -2,7 +2,7 @@
 
 use super::Verdict;
 use super::fact::Found;
-use super::machine::{Login, State};
+use super::machine::{Login, State, told};
 use super::proof::{Accept, FirstProved, Second};
 use crate::cause::Cause;
 use crate::grant::GrantContext;
@@ -16,15 +16,16 @@ impl Login {
     pub(super) fn rules(&mut self, person: &Found, first: FirstProved, second: Second, now: Moment) -> State {
         let site = Arc::clone(&self.site);
         let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
-        let groups = person.groups.names().join(", ");
-        let labels = self.gateway().map(|gateway| gateway.labels.clone()).unwrap_or_default();
-        match chain.rules.decide(&person.groups, &labels) {
+        let none = std::collections::BTreeMap::new();
+        let labels = site.gateways.get(self.request.gateway).map_or(&none, |gateway| &gateway.labels);
+        match chain.rules.decide(&person.groups, labels) {
             Decision::Refused(rule, reason) => {
                 let said = format!("the rule `{}` keeps {} out: {reason}", rule.name, person.login);
                 self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(rule.line));
                 self.refuse(Cause::RuleRefused, now)
             }
             Decision::NoRule => {
+                let groups = person.groups.names().join(", ");
                 let said = format!(
                     "none of {} rules fits; the groups of {} are: {}",
                     chain.rules.rules().len(),
@@ -36,7 +37,14 @@ impl Login {
             }
             Decision::Passed(passed, rule) => {
                 let Some(grant) = site.grants.get(passed.grant()) else { return self.refuse(Cause::Unfinished, now) };
-                self.step(Hop::Rules, "rule", Tone::Good, now, format!("the rule `{}` gives `{}`", rule.name, grant.name), Some(rule.line));
+                self.step(
+                    Hop::Rules,
+                    "rule",
+                    Tone::Good,
+                    now,
+                    told!(self, "the rule `{}` gives `{}`", rule.name, grant.name),
+                    Some(rule.line),
+                );
                 let source = self.site.source_name(first.source()).to_owned();
                 let context = GrantContext {
                     login: &person.login,
@@ -52,15 +60,9 @@ impl Login {
                     let text = format!("Note: {notice}.");
                     bivector_wire::push_split(&mut attributes, AttributeType::ReplyMessage, text.as_bytes());
                 }
-                let targets: Vec<String> = grant.reply.iter().map(|item| item.target.to_string()).collect();
-                self.step(
-                    Hop::Reply,
-                    "grant",
-                    Tone::Good,
-                    now,
-                    format!("`{}` sets {}", grant.name, if targets.is_empty() { "nothing".to_owned() } else { targets.join(", ") }),
-                    Some(grant.line),
-                );
+                let targets = || grant.reply.iter().map(|item| item.target.to_string()).collect::<Vec<_>>().join(", ");
+                let sets = told!(self, "`{}` sets {}", grant.name, if grant.reply.is_empty() { "nothing".to_owned() } else { targets() });
+                self.step(Hop::Reply, "grant", Tone::Good, now, sets, Some(grant.line));
                 let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
                 self.trace.outcome = Outcome::Accepted;
                 self.trace.grant = Some(grant.name.clone());

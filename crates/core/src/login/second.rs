@@ -186,7 +186,9 @@ impl Login {
         let (cause, said) = match (&answer, proof.proved(&answer)) {
             (_, Some(second)) => {
                 self.trace.factor = Some(proof.factor().to_owned());
-                if let Some(said) = proof.said() {
+                if !self.quiet
+                    && let Some(said) = proof.said()
+                {
                     self.step(Hop::Second, "code", Tone::Good, now, said, None);
                 }
                 return self.after_mark(person, second, then, now);

@@ -1,5 +1,6 @@
 use super::*;
 use crate::device::{Device, Makes, Used};
+use crate::facts::Resends;
 use crate::moment::Moment;
 use crate::rule::Groups;
 use crate::site::{Known, Site, SourceRef};
@@ -264,7 +265,7 @@ impl World {
                 Next::Decided => break,
             }
         }
-        let (verdict, trace) = login.finish(0, now);
+        let (verdict, trace) = login.finish(Resends::default(), now);
         (verdict, trace, now.since(self.now))
     }
 
@@ -457,7 +458,7 @@ fn a_fact_that_nobody_asked_for_never_lets_anybody_in() {
     let mut login = Login::begin(Arc::clone(&site), request(&site, "breakwater", "ines", b"x"), "R".into(), 1, NOON);
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
     assert!(matches!(login.next(), Next::Wait(..)));
-    let (verdict, trace) = login.finish(0, NOON);
+    let (verdict, trace) = login.finish(Resends::default(), NOON);
     assert!(matches!(verdict, Verdict::Refuse(_)) && trace.cause == Some(Cause::Unfinished));
 }
 
@@ -470,7 +471,7 @@ fn a_failed_server_shows_as_a_step_of_its_own() {
         Fact::Person(Answer { value: PersonAnswer::NoSuchPerson, server: Some("tidehall-2".into()), failed }),
         NOON.plus(Duration::from_millis(2)),
     );
-    let (_, trace) = login.finish(3, NOON);
+    let (_, trace) = login.finish(Resends { count: 3, ..Resends::default() }, NOON);
     let step = trace.steps.iter().find(|step| step.what == "fail-over").unwrap();
     assert_eq!((step.took_us, step.tone, step.said.contains("tidehall-1 did not answer: connection refused")), (900, Tone::Warn, true));
     assert!(trace.steps.iter().any(|step| step.said.contains("3 more times")));

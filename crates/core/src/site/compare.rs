@@ -592,7 +592,7 @@ mod tests {
         assert_eq!(differences(&[("# VPN for staff", "# the VPN")]), []);
         let found = differences(&[
             ("\"127.0.0.11\", ", ""),
-            ("wait = \"3s\"", "wait = \"4s\""),
+            ("client_patience = \"60s\"", "client_patience = \"90s\""),
             ("first = [\"tidehall\", \"roster\"]", "first = [\"roster\", \"tidehall\"]"),
             ("{ attribute = \"Filter-Id\", text = \"no-ping\" },", ""),
         ]);
@@ -601,7 +601,7 @@ mod tests {
             said,
             [
                 "gateway breakwater: addresses: 127.0.0.11 is taken out",
-                "gateway lantern: patience: 4s per try, 2 tries instead of 3s per try, 2 tries",
+                "gateway breakwater: the person's own patience: 90s instead of 60s",
                 "chain staff: sources is now in the order roster, tidehall",
                 "grant control-room: attributes: Filter-Id is taken out",
             ]

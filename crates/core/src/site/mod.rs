@@ -166,8 +166,22 @@ pub enum Charset {
 pub struct GatewayPatience {
     /// Wait per try.
     pub wait: Duration,
-    /// Tries in all.
+    /// Tries for each server.
     pub tries: u32,
+    /// RADIUS servers that are entered on the device, one after the other.
+    pub servers: u32,
+}
+
+impl GatewayPatience {
+    /// How long it tries its first server.
+    pub fn first(self) -> Duration {
+        self.wait * self.tries
+    }
+
+    /// How long it tries in all, one server after the other.
+    pub fn whole(self) -> Duration {
+        self.first() * self.servers
+    }
 }
 
 /// A source that speaks LDAP.
@@ -545,28 +559,6 @@ impl Chain {
             FactorKind::Upstream(index) => Some(*index),
             _ => None,
         })
-    }
-
-    /// The longest that its sources and its factor may take together, every server of theirs failing but the last.
-    ///
-    /// At a gateway that shows a number the person answers the handset before going on, so an approval takes nothing of its wait.
-    pub fn slowest(&self, site: &Site, prompts: bool) -> Duration {
-        let upstream = |index: usize| site.upstreams.get(index).map_or(Duration::ZERO, |upstream| upstream.wait * upstream.tries);
-        let source = |first: &FirstSource| match first.source {
-            SourceRef::Directory(index) => {
-                site.directories.get(index).map_or(Duration::ZERO, |directory| directory.connect_patience + directory.answer_patience * 2)
-            }
-            SourceRef::Upstream(index) => upstream(index),
-            SourceRef::Roster => Duration::ZERO,
-        };
-        let courier = self.second.iter().filter_map(|kind| match kind {
-            FactorKind::Courier(index) => site.couriers.get(*index).map(|courier| courier.patience),
-            _ => None,
-        });
-        let waits = self.asks_handsets() && !(prompts && self.match_number);
-        let approval = if waits { self.second_patience } else { Duration::ZERO };
-        let second = self.code_upstream().map_or(Duration::ZERO, upstream).max(courier.max().unwrap_or_default()).max(approval);
-        self.first.iter().map(source).max().unwrap_or_default() + second
     }
 
     fn is_for(&self, port: u16, realm: &str) -> bool {

@@ -138,6 +138,7 @@ keys! {
     "gateways.patience" {
         "wait" "100ms to 600s" "5s" "Wait per try.";
         "tries" "1 to 20" "3" "Tries in all.";
+        "servers" "1 to 8" "1" "RADIUS servers that are entered on the device: it moves on to the next one after its tries, and the login begins anew there.";
     }
     "directories" {
         "name" "text" "needed" "Its name; `roster` is taken.";

@@ -178,9 +178,9 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
         (&[("when_unclear = \"code\"\n", "")], "two-readings", "can be read as `password code(6)` and as `password`"),
         (&[("gateways = [\"lantern\"]", "gateways = [\"lantern\", \"slipway\"]")], "gateway-in-two-chains", "takes all of its logins"),
         (
-            &[("patience = { wait = \"3s\", tries = 2 }", "patience = { wait = \"1s\", tries = 2 }")],
+            &[("patience = { wait = \"5s\", tries = 2 }", "patience = { wait = \"1s\", tries = 2 }")],
             "waits-do-not-nest",
-            "gives up after 2s",
+            "gives up after 2 s",
         ),
         (&[("[[identity]]", upstream)], "unused", "the upstream `oldlight`"),
     ];

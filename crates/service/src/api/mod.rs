@@ -21,6 +21,7 @@ mod rehearsals;
 mod secrets;
 mod site;
 mod status;
+mod timing;
 mod traces;
 mod upstreams;
 
@@ -46,6 +47,7 @@ pub use rehearsals::{RehearsalView, RehearsedView, RunChanges, RunRequest};
 pub use secrets::{NextRequest, SecretRequest};
 pub use site::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
 pub use status::Status;
+pub use timing::{DraftRequest, DraftView, SettingView, SimulateRequest, SimulationLine, TimingRequest, TimingView};
 pub use traces::TraceView;
 pub use upstreams::UpstreamView;
 
@@ -59,7 +61,7 @@ use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::{delete, get, post, put};
 use std::sync::Arc;
-use tokio::sync::watch;
+use tokio::sync::{Semaphore, watch};
 use utoipa::OpenApi;
 
 /// The largest body that is read, in bytes: a site file of 8 MiB as JSON.
@@ -78,6 +80,8 @@ pub struct ApiState {
     pub(crate) guesses: Arc<SignInFailures>,
     /// Rounds with security keys.
     pub(crate) keys: Arc<KeyRounds>,
+    /// Whose turn it is to simulate.
+    simulations: Arc<Semaphore>,
     /// Whether the API is served over TLS.
     tls: bool,
     /// Turns true when the service stops, so that streams end.
@@ -98,6 +102,7 @@ impl ApiState {
             failures: Arc::default(),
             guesses: Arc::default(),
             keys: Arc::default(),
+            simulations: Arc::new(Semaphore::new(1)),
             tls,
             stopped,
         })
@@ -117,7 +122,8 @@ impl ApiState {
         invitations::invite, invitations::withdraw, invitations::confirm, invitations::rename, factors::add,
         factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, rehearsals::list, rehearsals::run, rehearsals::runs, rehearsals::show, rehearsals::interrupt,
         rehearsals::compare, rehearsals::report, rehearsals::write_starter, directories::list, directories::probe, traces::list, traces::show, traces::export,
-        traces::failures, explain::locate, explain::replay, explain::who, explain::try_rules, explain::drill, traces::knocks, events::events
+        traces::failures, explain::locate, explain::replay, explain::who, explain::try_rules, explain::drill, timing::budgets, timing::show, timing::draft, timing::simulation,
+        traces::knocks, events::events
     ),
     components(schemas(crate::shared::Event)),
     security(("token" = [])),
@@ -195,6 +201,10 @@ pub fn router(state: ApiState) -> Router {
         .route("/chains/{name}/who", get(explain::who))
         .route("/rules/try", post(explain::try_rules))
         .route("/drills", post(explain::drill))
+        .route("/timing", get(timing::budgets))
+        .route("/timing/{chain}", post(timing::show))
+        .route("/timing/{chain}/draft", post(timing::draft))
+        .route("/timing/{chain}/simulation", post(timing::simulation))
         .route("/knocks", get(traces::knocks))
         .route("/events", get(events::events))
         .route("/openapi.json", get(async || ([("content-type", "application/json")], description())))

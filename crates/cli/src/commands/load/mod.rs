@@ -16,6 +16,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_core::Moment;
 use bivector_core::device::Device;
+use bivector_core::facts::Resends;
 use bivector_core::login::{
     Answer, Arrival, Fact, Factors, FactorsAnswer, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer,
     Request as LoginRequest, Verdict,
@@ -273,7 +274,7 @@ impl PacketPath {
         while let Next::Ask(need) = login.next() {
             login.learn(canned(&need), now);
         }
-        let (verdict, _trace) = login.finish(0, now);
+        let (verdict, _trace) = login.finish(Resends::default(), now);
         let Verdict::Accept(accept) = verdict else { return None };
         let mut message = Message::new(Code::AccessAccept);
         message.push_encoded(accept.attributes());

@@ -2,8 +2,9 @@
 
 use super::super::finding::did_you_mean;
 use super::super::read::{DraftCourier, DraftDirectory, DraftGateway, DraftUpstream};
-use super::super::section::{At, Notes, show};
+use super::super::section::{At, Notes};
 use super::super::{Chain, FactorKind, SourceRef, SourceWhen, Waived, WhenSecondIsDown};
+use crate::budget;
 use crate::form::{Form, readings};
 use crate::grant::{Grant, GrantValue, Target};
 use crate::identity::IdentityRule;
@@ -67,24 +68,11 @@ pub(in crate::site) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'
     }
 }
 
-/// A gateway that gives up before the chain behind it has had its time tries in vain; the person then logs in twice.
+/// Waits that do not nest: what the time budget finds by the site file alone.
 pub(in crate::site) fn waits(site: &super::super::Site, notes: &Notes<'_>) {
-    for gateway in &site.gateways {
-        let Some(patience) = gateway.patience else { continue };
-        let waits = patience.wait * patience.tries;
-        for chain in gateway.chains.iter().filter_map(|chain| site.chains.get(*chain)) {
-            let needs = chain.slowest(site, gateway.shows_challenges);
-            if needs > waits {
-                let message = format!(
-                    "`{}` gives up after {}, and the chain `{}` behind it may take {} when a server is down",
-                    gateway.name,
-                    show(waits),
-                    chain.name,
-                    show(needs)
-                );
-                let remedy = format!("let the device wait {} in all, or lower `patience` of the sources", show(needs));
-                notes.warn("waits-do-not-nest", notes.lines.start_of(gateway.line), message, remedy);
-            }
+    for chain in budget::all(site, &budget::Learned::default()) {
+        for finding in chain.findings.into_iter().filter(|finding| finding.weight != budget::Weight::Note) {
+            notes.warn(&finding.code, notes.lines.start_of(finding.line.max(1)), finding.message, finding.remedy);
         }
     }
 }

@@ -43,8 +43,9 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
     let patience = section.table("patience").map(|patience| {
         let wait = patience.duration("wait", Duration::from_millis(100)..=SECOND * 600).map_or(SECOND * 5, |wait| wait.value);
         let tries = patience.number("tries", 1..=20).map_or(3, |tries| tries.value as u32);
+        let servers = patience.number("servers", 1..=8).map_or(1, |servers| servers.value as u32);
         patience.finish();
-        GatewayPatience { wait, tries }
+        GatewayPatience { wait, tries, servers }
     });
     let client_patience = section.duration("client_patience", SECOND..=SECOND * 3600).map(|patience| patience.value);
     let identifiers = section.texts("identifier", true).map(plain).unwrap_or_default();

@@ -16,7 +16,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
-use bivector_core::trace::{Hop, Step, Tone};
+use bivector_core::trace::{Hop, LATE_ANSWER, Step, Tone};
 use futures_util::stream::{self, Stream};
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
@@ -232,7 +232,7 @@ fn note_late(shared: &Shared, handset: &KnownHandset, decision: Decision, by: st
     for reference in references {
         let step = Step {
             hop: Hop::Reply,
-            what: "late answer".into(),
+            what: LATE_ANSWER.into(),
             tone: Tone::Warn,
             at_us: by.as_micros() as u64,
             took_us: 0,
