@@ -7,6 +7,7 @@ const PAGES = [
   { to: '/chains', name: 'Chains' },
   { to: '/logins', name: 'Logins' },
   { to: '/prove', name: 'Prove' },
+  { to: '/timing', name: 'Timing' },
   { to: '/people', name: 'People' },
   { to: '/site', name: 'Site' },
 ] as const

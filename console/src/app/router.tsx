@@ -6,6 +6,7 @@ import { type LoginsSearch, readSearch } from '../features/logins/search'
 import { PeoplePage } from '../features/people/PeoplePage'
 import { STATES } from '../features/people/states'
 import { type ProveSearch, readProve } from '../features/prove/search'
+import { readTiming, type TimingSearch } from '../features/timing/search'
 import { Shell } from './Shell'
 
 const root = createRootRoute({ component: Shell, notFoundComponent: NoSuchPage })
@@ -53,6 +54,22 @@ const proveRoute = createRoute({
   component: lazyRouteComponent(() => import('../features/prove/ProvePage'), 'ProvePage'),
 })
 
+const timingRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/timing',
+  validateSearch: (search: Record<string, unknown>): TimingSearch => readTiming(search),
+  component: lazyRouteComponent(() => import('../features/timing/TimingPage'), 'TimingPage'),
+})
+
+const sheetRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/timing/sheet',
+  validateSearch: (search: Record<string, unknown>): { gateway?: string } => ({
+    gateway: typeof search.gateway === 'string' ? search.gateway : undefined,
+  }),
+  component: lazyRouteComponent(() => import('../features/timing/SheetPage'), 'SheetPage'),
+})
+
 // The editor is the largest part of the console; it is fetched when somebody goes there.
 const siteRoute = createRoute({
   getParentRoute: () => root,
@@ -75,7 +92,16 @@ function NoSuchPage() {
 }
 
 export const router = createRouter({
-  routeTree: root.addChildren([home, loginsRoute, chainsRoute, peopleRoute, proveRoute, siteRoute]),
+  routeTree: root.addChildren([
+    home,
+    loginsRoute,
+    chainsRoute,
+    peopleRoute,
+    proveRoute,
+    timingRoute,
+    sheetRoute,
+    siteRoute,
+  ]),
 })
 
 declare module '@tanstack/react-router' {

@@ -3,10 +3,12 @@
 mod lab;
 mod people;
 mod prove;
+mod timing;
 
 pub(crate) use lab::Lab;
 pub(crate) use people::{Factor, Person, Whose};
 pub(crate) use prove::{Drill, Fails, Locate, Login, LoginMethod, Rehearse, Rule, Trace, TraceFilter, Who};
+pub(crate) use timing::Budget;
 
 use clap::{Args, Parser, Subcommand};
 use std::net::SocketAddr;
@@ -90,6 +92,8 @@ pub(crate) enum Command {
     /// Rules of chains, tried on made-up people
     #[command(subcommand)]
     Rule(Rule),
+    /// Whether the waits of a chain nest, what to change, and what simulated logins say
+    Budget(Budget),
     /// Rehearse without a pool member, and see what logins would notice
     Drill(Drill),
     /// What became of logins, step by step

@@ -169,6 +169,23 @@ impl Client {
         Err(problem.into())
     }
 
+    /// The body of a POST's answer as it comes.
+    ///
+    /// # Errors
+    /// As [`Client::ask`].
+    pub(crate) async fn post_stream<B: Serialize>(
+        &self,
+        path: &str,
+        body: &B,
+    ) -> Result<BoxStream<'static, reqwest::Result<bytes::Bytes>>, Failure> {
+        let response = self.send(Method::POST, path, &[], Some(body)).await?;
+        if response.status().is_success() {
+            return Ok(response.bytes_stream().boxed());
+        }
+        let problem: Problem = response.json().await.map_err(|error| self.unreachable(&error))?;
+        Err(problem.into())
+    }
+
     /// An answer that is plain text.
     ///
     /// # Errors

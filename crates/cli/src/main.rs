@@ -60,6 +60,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Locate(locate) => commands::locate::run(locate, &global).await,
         Command::Who(who) => commands::who::run(who, &global).await,
         Command::Rule(rule) => commands::rule::run(rule, &global).await,
+        Command::Budget(budget) => commands::budget::run(budget, &global).await,
         Command::Drill(drill) => commands::drill::run(drill, &global).await,
         Command::Trace(trace) => commands::trace::run(trace, &global).await,
         Command::Lab(lab) => commands::lab::run(lab, &global).await,

@@ -124,6 +124,15 @@ pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
     })
 }
 
+/// Writes a file.
+///
+/// # Errors
+/// It cannot be written.
+pub(crate) fn write_file(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    std::fs::write(path, bytes)
+        .map_err(|error| Failure::usage(format!("`{}` cannot be written: {error}", path.display()), "check the path and its rights"))
+}
+
 /// Whether somebody looks at the output as it comes.
 pub(crate) fn is_terminal() -> bool {
     std::io::stdout().is_terminal()

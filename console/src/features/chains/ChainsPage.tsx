@@ -1,9 +1,12 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
+import type { ReactNode } from 'react'
 import type { ChainView, HopView } from '../../api/client'
 import { LineMark } from '../../ui/LineMark'
 import { StateMark } from '../../ui/StateMark'
+import { useBudgets } from '../timing/useTiming'
 import { HopPanel } from './HopPanel'
 import { useChains } from './useChains'
+import { Waits } from './Waits'
 
 const STATIONS = [
   { kind: 'gateway', title: 'gateways' },
@@ -18,6 +21,7 @@ export function ChainsPage() {
   const { open } = useSearch({ from: '/chains' })
   const navigate = useNavigate({ from: '/chains' })
   const { chains, line } = useChains()
+  const budgets = useBudgets()
   const show = (key?: string) => navigate({ search: { open: key }, replace: true })
   const found = chains.data?.flatMap((chain) =>
     chain.hops.map((hop) => ({ key: keyOf(chain, hop), chain: chain.name, hop })),
@@ -32,7 +36,9 @@ export function ChainsPage() {
         </div>
         {chains.isError && <p className="p-6 text-ebb">{chains.error.message}</p>}
         {chains.data?.map((chain) => (
-          <Chain key={chain.name} chain={chain} open={open} show={show} />
+          <Chain key={chain.name} chain={chain} open={open} show={show}>
+            <Waits budget={budgets.data?.find((budget) => budget.chain === chain.name)} />
+          </Chain>
         ))}
         {chains.data?.length === 0 && (
           <p className="p-8 text-center text-ink-soft">
@@ -53,9 +59,9 @@ function keyOf(chain: ChainView, hop: HopView) {
   return `${chain.name}/${hop.kind}/${hop.name}`
 }
 
-type ChainProps = { chain: ChainView; open?: string; show: (key?: string) => void }
+type ChainProps = { chain: ChainView; open?: string; show: (key?: string) => void; children: ReactNode }
 
-function Chain({ chain, open, show }: ChainProps) {
+function Chain({ chain, open, show, children }: ChainProps) {
   const { accepted, refused, challenged, silent } = chain.logins
   return (
     <article data-testid="chain" aria-label={`chain ${chain.name}`} className="border-rule border-b px-4 py-3">
@@ -88,6 +94,7 @@ function Chain({ chain, open, show }: ChainProps) {
           </li>
         ))}
       </ol>
+      {children}
     </article>
   )
 }

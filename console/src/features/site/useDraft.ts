@@ -60,6 +60,11 @@ function keep(draft: Draft | null) {
   }
 }
 
+/** Keeps a draft that was made elsewhere, for the editor to take up. */
+export function keepDraft(draft: Draft) {
+  keep(draft)
+}
+
 /** What the check says of a text, a moment after it was typed. */
 export function useCheck(text: string) {
   const settled = useSettled(text, CHECK_AFTER)

@@ -1,6 +1,7 @@
 //! One module per command.
 
 pub(crate) mod audit;
+pub(crate) mod budget;
 pub(crate) mod chain;
 pub(crate) mod directory;
 pub(crate) mod drill;

@@ -10,7 +10,6 @@ use bivector_service::api::{RehearsalView, RunChanges, RunRequest};
 use bivector_service::rehearsal::Progress;
 use reqwest::Method;
 use std::io::Write;
-use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -183,18 +182,13 @@ async fn finish(client: &Client, run: &Run, rehearse: &Rehearse, global: &Global
         changes.iter().for_each(print_changes);
     }
     if let Some(file) = &rehearse.junit {
-        write(file, &run.junit())?;
+        output::write_file(file, run.junit().as_bytes())?;
     }
     if let Some(file) = &rehearse.report {
         let as_json = file.extension().is_some_and(|end| end.eq_ignore_ascii_case("json"));
-        write(file, &if as_json { serde_json::to_string_pretty(run).unwrap_or_default() } else { run.html() })?;
+        output::write_file(file, if as_json { serde_json::to_string_pretty(run).unwrap_or_default() } else { run.html() }.as_bytes())?;
     }
     Ok(if run.state == RunState::Passed { ExitCode::SUCCESS } else { ExitCode::from(1) })
-}
-
-fn write(file: &Path, text: &str) -> Result<(), Failure> {
-    std::fs::write(file, text)
-        .map_err(|error| Failure::usage(format!("`{}` cannot be written: {error}", file.display()), "choose another file"))
 }
 
 pub(crate) fn print(run: &Run) {

@@ -14,6 +14,7 @@ use utoipa::ToSchema;
 /// How much a finding matters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
+#[schema(as = TimeWeight)]
 pub enum Weight {
     /// Logins fail by it that could succeed.
     Breaks,

@@ -29,6 +29,7 @@ pub const MARGIN: f64 = 0.2;
 
 /// A hop in front of the stages: it waits, and gives up.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = TimeHop)]
 pub struct Hop {
     /// Its name.
     pub name: String,
@@ -57,6 +58,7 @@ pub struct Hop {
 /// What kind of hop it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
+#[schema(as = TimeHopKind)]
 pub enum HopKind {
     /// The program in front of the person.
     Client,

@@ -23,6 +23,7 @@ const HASHED: Takes = Takes { least_us: 10_000, usual_us: 50_000, worst_us: 500_
 
 /// Three times of one stage, in microseconds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[schema(as = TimeTakes)]
 pub struct Takes {
     /// At least.
     pub least_us: u64,
@@ -35,6 +36,7 @@ pub struct Takes {
 /// What a figure rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
+#[schema(as = TimeBasis)]
 pub enum Basis {
     /// The site file says it.
     Stated,
@@ -47,6 +49,7 @@ pub enum Basis {
 /// What kind of stage it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
+#[schema(as = TimeStageKind)]
 pub enum StageKind {
     /// A first server that does not answer, until the next one is asked.
     FailOver,
@@ -68,6 +71,7 @@ pub enum StageKind {
 
 /// One stage between request and reply.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = TimeStage)]
 pub struct Stage {
     /// What it is.
     pub kind: StageKind,
@@ -84,6 +88,7 @@ pub struct Stage {
 
 /// Between two rounds: somebody reads, waits for a message, types.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = TimeGap)]
 pub struct Gap {
     /// What is done.
     pub name: String,
@@ -100,6 +105,7 @@ pub struct Gap {
 
 /// One request and its reply, and what the person does before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = TimeRound)]
 pub struct Round {
     /// What the person does before it; nothing before the first.
     pub before: Option<Gap>,

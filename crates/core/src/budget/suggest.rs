@@ -20,6 +20,7 @@ const LEAST_PATIENCE: u64 = 300_000;
 
 /// One change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = TimeChange)]
 pub struct Change {
     /// The setting, by name.
     pub setting: String,

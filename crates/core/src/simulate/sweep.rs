@@ -31,6 +31,7 @@ pub struct SweepPlan {
 
 /// One value and what came of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = CurvePoint)]
 pub struct Point {
     /// The value, as it is written.
     pub value: String,
