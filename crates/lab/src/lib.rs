@@ -9,6 +9,7 @@ pub mod directory;
 mod entries;
 pub mod gateway;
 pub mod handset;
+pub mod link;
 pub mod load;
 pub mod odd;
 pub mod slapd;

@@ -127,6 +127,14 @@ impl Running {
         self.shared.writes_traces.store(write, Ordering::Relaxed);
     }
 
+    /// Writes so many made-up traces, as thousands of logins of some hundred people would leave them: for measuring how they are read.
+    ///
+    /// # Errors
+    /// They could not be written.
+    pub async fn make_up_traces(&self, count: u64) -> Result<(), ServiceError> {
+        Ok(self.shared.records.make_up_traces(count).await?)
+    }
+
     /// Stops receiving, lets the logins in flight end, writes everything down. Takes `limit` at most for the logins.
     pub async fn stop(self, limit: Duration) {
         self.doors.close(limit).await;

@@ -1,42 +1,44 @@
 import type { ChainBudget, PathBudget } from '../../api/client'
-import { endOf, Picture } from '../timing/Picture'
+import { Strip, stripEnd } from '../timing/Picture'
+import { span } from '../timing/span'
 
-/** The waits of a chain as bars on one axis: of each gateway the way with the least to spare. Folded unless something does not nest. */
+/** The waits of a chain as bars on one time axis: of each gateway the way with the least to spare. */
 export function Waits({ budget }: { budget: ChainBudget | undefined }) {
   if (!budget || budget.paths.length === 0) return null
   const paths = tightest(budget.paths)
-  const end = Math.max(...paths.map(endOf))
+  const end = Math.max(...paths.map(stripEnd))
   const worse = budget.findings.filter((finding) => finding.weight !== 'note')
+  const unknown = paths.some((path) => !path.hops.some((hop) => hop.kind === 'gateway'))
   return (
-    <details data-testid="waits" className="mt-2" open={worse.length > 0}>
-      <summary className="cursor-pointer text-ink-faint text-xs">
-        waits{' '}
-        {worse.length === 0 ? (
-          <span className="text-flood">● nest</span>
-        ) : (
-          <span className="text-ebb">✕ {worse.length === 1 ? 'one does' : `${worse.length} do`} not nest</span>
-        )}
-        <a className="ml-3 hover:underline" href={`/timing?${new URLSearchParams({ chain: budget.chain })}`}>
+    <div data-testid="waits" className="mt-2">
+      <p className="flex items-baseline gap-3 text-ink-faint text-xs">
+        <span>waits</span>
+        <State worse={worse.length} unknown={unknown} />
+        <a className="hover:underline" href={`/timing?${new URLSearchParams({ chain: budget.chain })}`}>
           tune them
         </a>
-      </summary>
-      <div className="mt-1 grid grid-cols-2 gap-x-6 gap-y-2 max-lg:grid-cols-1">
-        {paths.map((path) => (
-          <div key={path.gateway}>
-            <p className="text-[11px] text-ink-soft">
-              {path.gateway}: {path.factor}
-            </p>
-            <Picture path={path} end={end} small />
-          </div>
-        ))}
+      </p>
+      {paths.map((path) => (
+        <Strip key={path.gateway} path={path} end={end} />
+      ))}
+      <div className="grid grid-cols-[9rem_1fr_9rem] gap-x-2 font-mono text-[10px] text-ink-faint">
+        <span className="col-start-2 flex justify-between">
+          <span>0</span>
+          <span>{span(end)}</span>
+        </span>
       </div>
       {worse.map((finding) => (
         <p key={finding.code + finding.gateway + finding.message} className="text-ebb text-xs">
           ✕ {finding.message}
         </p>
       ))}
-    </details>
+    </div>
   )
+}
+
+function State({ worse, unknown }: { worse: number; unknown: boolean }) {
+  if (worse > 0) return <span className="text-ebb">✕ {worse === 1 ? 'one does' : `${worse} do`} not nest</span>
+  return unknown ? <span>○ nest as far as they are known</span> : <span className="text-flood">● nest</span>
 }
 
 function tightest(paths: PathBudget[]): PathBudget[] {

@@ -2,8 +2,8 @@ import { scaleLinear } from 'd3-scale'
 import type { Curve } from '../../api/client'
 import { span } from './span'
 
-const WIDTH = 640
-const HEIGHT = 190
+const WIDTH = 940
+const HEIGHT = 210
 const BOX = { left: 40, right: 14, top: 14, bottom: 24 }
 
 type Props = { curve: Curve | undefined; progress: number | undefined; problem: string | undefined; now?: number }
@@ -31,7 +31,7 @@ export function CurveChart({ curve, progress, problem, now }: Props) {
       {curve && (
         <p className="text-ink-soft text-xs" data-testid="knee">
           {point
-            ? `◎ knee at ${point.value}: ${(point.share * 100).toFixed(1)} % get in, half of them within ${span(point.simulated.p50_us)}; more brings no more`
+            ? `◎ knee at ${curve.in_seconds ? span(point.at * 1_000_000) : point.value}: ${(point.share * 100).toFixed(1)} % get in, half of them within ${span(point.simulated.p50_us)}; more brings no more`
             : 'within these values it makes no difference'}
         </p>
       )}
@@ -88,7 +88,7 @@ function Chart({ curve, now }: { curve: Curve; now?: number }) {
       <polyline points={line} fill="none" className="stroke-flood" strokeWidth={2} />
       {curve.points.map((point) => (
         <circle key={point.at} cx={x(point.at)} cy={y(point.share)} r={2.5} className="fill-flood">
-          <title>{`${point.value}: ${(point.share * 100).toFixed(1)} %`}</title>
+          <title>{`${curve.in_seconds ? span(point.at * 1_000_000) : point.value}: ${(point.share * 100).toFixed(1)} %`}</title>
         </circle>
       ))}
       {knee && (

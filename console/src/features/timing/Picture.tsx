@@ -16,10 +16,10 @@ type Row = { key: string; name: string; figures: string; conflict?: string; bars
 type Bar = { from: number; to: number; look: 'wait' | 'may' | 'usual' | 'people' | 'lost'; ticks?: number[] }
 
 /** A way through a chain on one time axis: what waits in front, and under it what it waits for. */
-export function Picture({ path, end, small = false }: { path: PathBudget; end?: number; small?: boolean }) {
+export function Picture({ path }: { path: PathBudget }) {
   const rows = rowsOf(path)
-  const last = end ?? endOf(path)
-  const columns = small ? 'grid-cols-[9rem_1fr_7rem]' : 'grid-cols-[12rem_1fr_9rem]'
+  const last = endOf(path)
+  const columns = 'grid-cols-[12rem_1fr_9rem]'
   return (
     <figure data-testid="picture" className="min-w-0">
       <ul>
@@ -27,13 +27,13 @@ export function Picture({ path, end, small = false }: { path: PathBudget; end?: 
           <li
             key={row.key}
             data-conflict={row.conflict !== undefined}
-            className={`grid ${columns} items-center gap-x-2 ${small ? 'text-[11px] leading-4' : 'py-px text-xs'}`}
+            className={`grid ${columns} items-center gap-x-2 py-px text-xs`}
           >
             <span className={`truncate ${row.conflict ? 'font-semibold text-ebb' : 'text-ink-soft'}`}>
               {row.conflict && <span aria-hidden="true">✕ </span>}
               {row.name}
             </span>
-            <span className={`relative block ${small ? 'h-2' : 'h-3.5'} border-rule-fine border-x`}>
+            <span className="relative block h-3.5 border-rule-fine border-x">
               {row.bars.map((bar) => (
                 <BarMark key={`${bar.look}${bar.from}`} bar={bar} end={last} />
               ))}
@@ -55,24 +55,58 @@ export function Picture({ path, end, small = false }: { path: PathBudget; end?: 
   )
 }
 
-/** Where the axis of a way ends. */
+/** Where the axis of a way ends: with the last bar. */
 export function endOf(path: PathBudget): number {
-  return Math.max(path.worst_us, ...path.hops.map((hop) => hop.patience_us), 1)
+  return Math.max(1, ...rowsOf(path).flatMap((row) => row.bars.map((bar) => bar.to)))
+}
+
+/** The same without the person's program, which waits for far longer than the rest. */
+export function stripEnd(path: PathBudget): number {
+  return endOf({ ...path, hops: path.hops.filter((hop) => hop.kind !== 'client') })
+}
+
+/** The same in two lines: what the gateway waits, and all that it waits for. */
+export function Strip({ path, end }: { path: PathBudget; end: number }) {
+  const rows = rowsOf(path).filter((row) => row.key !== 'client')
+  const waits = rows.filter((row) => row.bars.some((bar) => bar.look === 'wait'))
+  const stages = rows.filter((row) => !waits.includes(row))
+  const figures = waits[0]
+  return (
+    <div className="grid grid-cols-[9rem_1fr_9rem] items-center gap-x-2 text-[11px] leading-4">
+      <span className="truncate text-ink-soft">{path.gateway}</span>
+      <span>
+        <span className="relative block h-2 border-rule-fine border-x">
+          {waits.flatMap((row) => row.bars.map((bar) => <BarMark key={row.key + bar.from} bar={bar} end={end} />))}
+        </span>
+        <span className="relative block h-2.5 border-rule-fine border-x">
+          {stages.flatMap((row) =>
+            row.bars.map((bar) => (
+              <BarMark key={row.key + bar.look} bar={bar} end={end} title={`${row.name} ${row.figures}`} />
+            )),
+          )}
+        </span>
+      </span>
+      <span className={`truncate font-mono ${figures?.conflict ? 'text-ebb' : 'text-ink-faint'}`}>
+        {figures ? (figures.conflict ? `✕ ${figures.conflict}` : figures.figures) : '○ wait not known'}
+      </span>
+    </div>
+  )
 }
 
 const LOOKS: Record<Bar['look'], string> = {
   wait: 'border-focus border-x-2 bg-[linear-gradient(var(--focus),var(--focus))] bg-[length:100%_2px] bg-center bg-no-repeat',
-  may: 'bg-rule',
+  may: 'border-paper border-r bg-rule',
   usual: 'bg-flood',
   people: 'held',
   lost: 'lost',
 }
 
-function BarMark({ bar, end }: { bar: Bar; end: number }) {
+function BarMark({ bar, end, title }: { bar: Bar; end: number; title?: string }) {
   const at = (us: number) => `${Math.min(100, (us / end) * 100)}%`
   return (
     <>
       <span
+        title={title}
         className={`absolute inset-y-0.5 min-w-[2px] ${LOOKS[bar.look]}`}
         style={{ left: at(bar.from), width: at(bar.to - bar.from) }}
       />

@@ -9,7 +9,7 @@ import { useSession } from '../session/useSession'
 import { keepDraft } from '../site/useDraft'
 import { CurveChart } from './CurveChart'
 import { Findings } from './Findings'
-import { endOf, Picture } from './Picture'
+import { Picture } from './Picture'
 import { Sliders } from './Sliders'
 import type { TimingSearch } from './search'
 import { span } from './span'
@@ -78,9 +78,11 @@ function Timing({ chain, chains, view, search, show, values, setValues }: Props)
   const paths = view.paths.filter((path) => path.method === view.paths[0]?.method || !sameWay(view.paths, path))
   const path = chosen(paths, search)
   const [swept, setSwept] = useState<string>()
-  const sweeps = view.settings.filter((setting) => setting.number !== null || setting.on_device)
-  const by =
-    sweeps.find((setting) => setting.name === swept) ?? sweeps.find((one) => one.name === `${path?.gateway}.wait`)
+  const others = view.gateways.filter((gateway) => gateway !== path?.gateway)
+  const settings = view.settings.filter(
+    (one) => !one.on_device || !others.some((other) => one.name.startsWith(`${other}.`)),
+  )
+  const by = settings.find((one) => one.name === swept) ?? settings.find((one) => one.name === `${path?.gateway}.wait`)
   const sweep = by && `${by.name}=${bounds(by.in_seconds, by.least, by.most, by.number ?? by.least)}`
   const { curve, progress, problem } = useSimulation(
     path && sweep ? { chain, via: path.gateway, way: path.way, set: values, sweep } : undefined,
@@ -123,7 +125,7 @@ function Timing({ chain, chains, view, search, show, values, setValues }: Props)
             suggestion={view.suggestion}
             take={(taken) => setValues({ ...values, ...taken })}
           />
-          <Sliders settings={view.settings} values={values} swept={by?.name} change={change} sweep={setSwept} />
+          <Sliders settings={settings} values={values} swept={by?.name} change={change} sweep={setSwept} />
         </aside>
       </div>
     </>
@@ -243,5 +245,3 @@ function Draft(props: { chain: string; values: Values; reset: () => void; gatewa
     </div>
   )
 }
-
-export { endOf }

@@ -115,6 +115,9 @@ pub(crate) enum Lab {
         /// So many approvals at one time instead, with robot handsets and gateways that resend every two seconds
         #[arg(long, conflicts_with = "slapd", value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1..=20_000))]
         approvals: Option<u64>,
+        /// So many made-up traces instead: how long a page of them takes at the API, by each filter
+        #[arg(long, conflicts_with_all = ["slapd", "approvals"], value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1_000..=10_000_000))]
+        traces: Option<u64>,
         /// Seconds until each robot answers, with `--approvals`
         #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u64).range(5..=60))]
         answer_after: u64,

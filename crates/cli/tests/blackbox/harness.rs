@@ -199,6 +199,12 @@ impl Service {
         self.log().contains(wanted)
     }
 
+    /// The figures for Prometheus.
+    #[allow(dead_code, reason = "for the test that runs by itself")]
+    pub(crate) async fn figures(&self) -> String {
+        http_client().get(format!("http://{}/metrics", self.http)).send().await.unwrap().text().await.unwrap()
+    }
+
     pub(crate) fn log(&self) -> String {
         self.log.lock().unwrap().clone()
     }

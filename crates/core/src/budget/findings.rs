@@ -281,7 +281,8 @@ impl Through<'_> {
         let all = hop.wait_us * u64::from(hop.tries);
         let wait = roomy(hop.usual_us, 0.0);
         let tries = (all / wait.us().max(1)).max(1);
-        let otherwise = format!("with {tries} tries, the gateway waits as long as before");
+        let noun = if tries == 1 { "try" } else { "tries" };
+        let otherwise = format!("with {tries} {noun}, the gateway waits as long as before");
         let saying = Saying { way: path.way.clone(), message, set: Some((Setting::GatewayWait(self.gateway), wait)), otherwise };
         Some(self.finding("resends-for-nothing", Weight::Note, saying))
     }

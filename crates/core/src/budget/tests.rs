@@ -4,6 +4,9 @@ use crate::site::Known;
 use crate::trace::{Origin, Outcome};
 use proptest::prelude::*;
 
+/// What is replaced and by what, or a setting and its value.
+type Pair<'t> = (&'t str, &'t str);
+
 const DEMO: &str = include_str!("../../../../demo/site.toml");
 
 fn site(changes: &[(&str, &str)]) -> Site {
@@ -78,7 +81,7 @@ fn each_wait_that_does_not_nest_has_its_finding_with_the_value_to_set() {
     let twice = slipway("wait = \"20s\", tries = 2, servers = 2");
     let quick = "patience = { connect = \"1s\", answer = \"2s\" }";
     let breakwater = "patience = { wait = \"5s\", tries = 3 }";
-    let cases: &[(&str, &[(&str, &str)], &str, Option<(&str, &str)>)] = &[
+    let cases: &[(&str, &[Pair<'_>], &str, Option<Pair<'_>>)] = &[
         ("staff", &[(breakwater, "patience = { wait = \"2s\", tries = 3 }")], "waits-do-not-nest", Some(("breakwater.wait", "3s"))),
         ("watch", &[(SLIPWAY, &watch)], "approval-outlives-front", Some(("slipway.wait", "21s"))),
         ("watch", &[(SLIPWAY, &twice)], "moves-while-pending", Some(("slipway.wait", "35s"))),
@@ -141,7 +144,7 @@ fn each_wait_that_does_not_nest_has_its_finding_with_the_value_to_set() {
 fn the_suggestion_is_the_smallest_change_after_which_everything_nests() {
     let watch = slipway("wait = \"5s\", tries = 3");
     let short = "patience = { wait = \"2s\", tries = 1 }";
-    let cases: &[(&str, &[(&str, &str)], &[(&str, &str)])] = &[
+    let cases: &[(&str, &[Pair<'_>], &[Pair<'_>])] = &[
         ("staff", &[], &[]),
         ("watch", &[(SLIPWAY, &watch)], &[("slipway.wait", "21s")]),
         (

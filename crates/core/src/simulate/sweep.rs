@@ -111,6 +111,8 @@ impl SweepPlan {
                 let value = from + (to - from) * f64::from(place) / f64::from(self.points - 1);
                 match self.from {
                     Amount::Count(_) => Amount::Count(value.round() as u32),
+                    // To tenths, where a tenth is little.
+                    Amount::Time(_) if value >= 2.0 => Amount::Time(Duration::from_millis((value * 10.0).round() as u64 * 100)),
                     Amount::Time(_) => Amount::Time(Duration::from_millis((value * 1_000.0).round() as u64)),
                 }
             })

@@ -4,10 +4,13 @@ use crate::error::ServiceError;
 use rusqlite::{Connection, Transaction};
 use std::path::Path;
 
+/// What SQL alone cannot do.
+type Code = fn(&Transaction<'_>) -> rusqlite::Result<()>;
+
 /// Steps in SQL, and then what SQL alone cannot do, before what is left over goes.
 struct Migration {
     sql: &'static str,
-    then: Option<(fn(&Transaction<'_>) -> rusqlite::Result<()>, &'static str)>,
+    then: Option<(Code, &'static str)>,
 }
 
 const fn sql(sql: &'static str) -> Migration {

@@ -55,37 +55,37 @@ impl Axis {
     }
 
     /// A bar from one moment to another, at least one column wide.
-    fn bar(&self, from_us: u64, to_us: u64, fill: &str) -> String {
+    fn bar(&self, from_us: u64, to_us: u64, fill: &str) -> (String, usize) {
         let (from, to) = (self.column(from_us).min(self.columns - 1), self.column(to_us));
         let to = to.clamp(from + 1, self.columns.max(from + 1));
-        format!("{}{}", " ".repeat(from), fill.repeat(to - from))
+        (format!("{}{}", " ".repeat(from), fill.repeat(to - from)), to)
     }
 }
 
 /// Draws one way: what waits in front, and under it what it waits for.
 pub(super) fn draw(path: &PathBudget) {
-    let last = path.hops.iter().map(|hop| hop.patience_us).max().unwrap_or(0);
-    let axis = Axis { columns: output::width().saturating_sub(NAMES + FIGURES).max(24), end_us: path.worst_us.max(last) };
+    let axis = Axis { columns: output::width().saturating_sub(NAMES + FIGURES).max(24), end_us: end_of(path) };
     let method = if path.method == "pap" { String::new() } else { format!(" by {}", path.method) };
     output::line(format!("{}{method}: {}", output::paint(&format!("through {}", path.gateway), "1"), path.factor));
     for hop in path.hops.iter().filter(|hop| hop.kind == HopKind::Client) {
-        row("person's program", &patience(&axis, 0, hop), &figures(hop));
+        row(&axis, "person's program", &patience(&axis, 0, hop), &figures(hop));
     }
     let gateway = path.hops.iter().find(|hop| hop.kind == HopKind::Gateway);
     let mut at_us = 0;
     for (number, round) in path.rounds.iter().enumerate() {
         if let Some(gap) = &round.before {
-            row(&gap.name, &axis.bar(at_us, at_us + gap.most_us, "┄"), &format!("mostly ≤ {}", output::took(gap.most_us)));
+            row(&axis, &gap.name, &axis.bar(at_us, at_us + gap.most_us, "┄"), &format!("mostly ≤ {}", output::took(gap.most_us)));
             at_us += gap.most_us;
         }
         if let Some(hop) = gateway {
             let name = if number == 0 { hop.name.clone() } else { format!("{}, again", hop.name) };
-            row(&name, &patience(&axis, at_us, hop), &if number == 0 { figures(hop) } else { String::new() });
+            row(&axis, &name, &patience(&axis, at_us, hop), &if number == 0 { figures(hop) } else { String::new() });
         }
         let leaves_us = gateway.map(|hop| at_us + hop.patience_us);
         for stage in &round.stages {
             let end_us = at_us + stage.takes.worst_us;
             row(
+                &axis,
                 &format!("  {}", label(stage)),
                 &bars(&axis, at_us, stage, leaves_us),
                 &format!("≤ {}", output::took(stage.takes.worst_us)),
@@ -102,17 +102,27 @@ pub(super) fn draw(path: &PathBudget) {
     }
 }
 
+/// Where the axis ends: with the last bar. The gateway waits anew in each round.
+fn end_of(path: &PathBudget) -> u64 {
+    let gateway = path.hops.iter().find(|hop| hop.kind == HopKind::Gateway).map_or(0, |hop| hop.patience_us);
+    let last = path.rounds.last().map_or(0, |round| round.takes.worst_us);
+    let client = path.hops.iter().filter(|hop| hop.kind == HopKind::Client).map(|hop| hop.patience_us).max().unwrap_or(0);
+    path.worst_us.max(client).max(path.worst_us.saturating_sub(last) + gateway)
+}
+
 fn leaves_early(path: &PathBudget) -> bool {
     path.hops.iter().any(|hop| hop.kind == HopKind::Gateway && hop.margin < 0.0)
 }
 
-fn row(name: &str, bar: &str, figures: &str) {
+/// A name, its bar, and its figures in a column of their own. A bar may be painted, so its width is counted without that.
+fn row(axis: &Axis, name: &str, (bar, columns): &(String, usize), figures: &str) {
     let name: String = name.chars().take(NAMES - 1).collect();
-    output::line(format!("{name:NAMES$}{bar}  {}", output::paint(figures, "2")).trim_end());
+    let space = " ".repeat(axis.columns.saturating_sub(*columns));
+    output::line(format!("{name:NAMES$}{bar}{space}  {}", output::paint(figures, "2")).trim_end());
 }
 
 /// A wait with a mark at each try.
-fn patience(axis: &Axis, from_us: u64, hop: &Hop) -> String {
+fn patience(axis: &Axis, from_us: u64, hop: &Hop) -> (String, usize) {
     let start = axis.column(from_us);
     let end = axis.column(from_us + hop.patience_us).clamp(start + 2, axis.columns.max(start + 2));
     let mut bar: Vec<char> = std::iter::repeat_n('─', end - start).collect();
@@ -126,7 +136,7 @@ fn patience(axis: &Axis, from_us: u64, hop: &Hop) -> String {
     *bar.last_mut().unwrap_or(&mut ' ') = '┤';
     let bar: String = bar.into_iter().collect();
     let colour = if hop.margin < 0.0 { "31" } else { "36" };
-    format!("{}{}", " ".repeat(start), output::paint(&bar, colour))
+    (format!("{}{}", " ".repeat(start), output::paint(&bar, colour)), end)
 }
 
 fn figures(hop: &Hop) -> String {
@@ -135,7 +145,7 @@ fn figures(hop: &Hop) -> String {
 }
 
 /// A stage: filled as far as it usually takes, light as far as it may, crossed where the gateway has left.
-fn bars(axis: &Axis, from_us: u64, stage: &Stage, leaves_us: Option<u64>) -> String {
+fn bars(axis: &Axis, from_us: u64, stage: &Stage, leaves_us: Option<u64>) -> (String, usize) {
     let end_us = from_us + stage.takes.worst_us;
     let usual_us = from_us + stage.takes.usual_us;
     let start = axis.column(from_us).min(axis.columns - 1);
@@ -149,7 +159,7 @@ fn bars(axis: &Axis, from_us: u64, stage: &Stage, leaves_us: Option<u64>) -> Str
             _ => '░',
         })
         .collect();
-    format!("{}{drawn}", " ".repeat(start))
+    (format!("{}{drawn}", " ".repeat(start)), end)
 }
 
 fn label(stage: &Stage) -> String {

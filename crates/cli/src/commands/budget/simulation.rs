@@ -149,7 +149,7 @@ fn print_curve(curve: &Curve) {
         let one = &point.simulated;
         output::line(format!(
             "{:>8}  {} {:5.1} %  p50 {:>8}  p95 {:>8}{mark}",
-            point.value,
+            if curve.in_seconds { output::took((point.at * 1e6) as u64) } else { point.value.clone() },
             output::paint(&bar(point.share), "36"),
             point.share * 100.0,
             output::took(one.p50_us),

@@ -6,9 +6,11 @@
 
 mod approvals;
 mod slapd;
+mod traces;
 
 pub(super) use approvals::run as run_with_approvals;
 pub(super) use slapd::run as run_with_slapd;
+pub(super) use traces::run as run_with_traces;
 
 use crate::arguments::Global;
 use crate::client::Client;

@@ -2,6 +2,7 @@
 
 mod chunk;
 mod keep;
+mod made_up;
 mod query;
 #[cfg(test)]
 mod tests;

@@ -1,0 +1,84 @@
+//! How long a page of the trace list takes, out of a million.
+
+use crate::arguments::Global;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output;
+use bivector_service::records::{Sync, TraceRow};
+use bivector_service::serve::TOKEN_FILE;
+use bivector_service::{Options, start};
+use serde::Serialize;
+use std::net::SocketAddr;
+use std::process::ExitCode;
+use std::time::{Duration, Instant};
+
+/// Each page is asked for so often; the middle one counts.
+const TIMES: usize = 9;
+
+#[derive(Debug, Serialize)]
+struct Page {
+    filter: String,
+    rows: usize,
+    p50_us: u64,
+    most_us: u64,
+}
+
+pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure> {
+    let failed = |error: String| Failure::no(error, "look at the limits of this machine");
+    let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
+    let any = SocketAddr::new(super::LOCAL, 0);
+    let running = start(Options { data: folder.path().to_owned(), key_file: None, http: any, tls: None, sync: Sync::Off }).await?;
+    let client = Client::to(format!("http://{}", running.http), output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?);
+    let began = Instant::now();
+    running.make_up_traces(count).await?;
+    let written = began.elapsed();
+    let some: Vec<TraceRow> = client.get("/traces", &[("limit", "1".to_owned())]).await?;
+    let newest = some.first().ok_or_else(|| failed("no trace was written".to_owned()))?;
+    let old: Vec<TraceRow> = client.get("/traces", &[("limit", "1".to_owned()), ("before", (count / 50 + 2).to_string())]).await?;
+    let old = old.first().ok_or_else(|| failed("no old trace was written".to_owned()))?;
+    let one = |key: &'static str, value: &str| vec![(key, value.to_owned())];
+    let filters: Vec<Vec<(&'static str, String)>> = vec![
+        vec![],
+        vec![("before", (count / 2).to_string())],
+        one("person", "person123"),
+        one("q", "person12"),
+        one("q", &old.reference),
+        one("gateway", "lantern"),
+        one("cause", "code-wrong"),
+        one("outcome", "refused"),
+        one("origin", "rehearsal"),
+        vec![("person", "person123".to_owned()), ("cause", "code-wrong".to_owned())],
+        vec![("revision", (1 + count / 200_000).to_string())],
+        vec![("until_us", (newest.began_us - count * 500).to_string())],
+        one("person", "nobody-of-that-name"),
+        vec![("gateway", "lantern".to_owned()), ("cause", "locked".to_owned())],
+    ];
+    let mut pages = Vec::new();
+    for filter in filters {
+        let mut times = Vec::new();
+        let mut rows = 0;
+        for _ in 0..TIMES {
+            let began = Instant::now();
+            let page: Vec<TraceRow> = client.get("/traces", &filter).await?;
+            times.push(began.elapsed().as_micros() as u64);
+            rows = page.len();
+        }
+        times.sort_unstable();
+        let said: Vec<String> = filter.iter().map(|(key, value)| format!("{key}={value}")).collect();
+        let filter = if said.is_empty() { "none".to_owned() } else { said.join(" ") };
+        pages.push(Page { filter, rows, p50_us: times[TIMES / 2], most_us: times[TIMES - 1] });
+    }
+    running.stop(Duration::from_secs(5)).await;
+    if global.json {
+        output::json(&pages);
+        return Ok(ExitCode::SUCCESS);
+    }
+    output::line(format!("{count} traces, written in {}", output::took(written.as_micros() as u64)));
+    let mut table = output::table(&["filter", "rows", "p50", "longest"]);
+    for page in &pages {
+        table.add_row([page.filter.clone(), page.rows.to_string(), output::took(page.p50_us), output::took(page.most_us)]);
+    }
+    output::print_table(&table);
+    output::line(format!("\nat the API on loopback, each {TIMES} times"));
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,42 @@
+//! The Timing page: sliders, findings, the success curve, drafts, sheets; and the waits under each chain.
+
+use super::browser::{Driver, press, signed_in, wait_for};
+use super::harness::{Northmoor, Setup};
+use thirtyfour::prelude::*;
+
+const SHORT: (&str, &str) = ("from = [\"127.0.0.13\", ", "patience = { wait = \"5s\", tries = 3 }\nfrom = [\"127.0.0.13\", ");
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_wait_that_breaks_logins_is_seen_tuned_and_becomes_a_draft() {
+    let world = Northmoor::with(Setup { change: &[SHORT], ..Setup::default() }).await;
+    let driver = Driver::start();
+    let page = signed_in(&world, &driver, "/timing?chain=watch").await;
+    // Seen by mark and word, not by colour alone.
+    wait_for(&page, "[data-testid=picture] [data-conflict=true]", "✕").await;
+    wait_for(&page, "[data-code=approval-outlives-front]", "logins fail by it").await;
+    wait_for(&page, "[data-testid=knee]", "knee at").await;
+    let wait = "input[aria-label='slipway.wait, as a number']";
+    let field = page.query(By::Css(wait)).first().await.unwrap();
+    assert_eq!(field.prop("value").await.unwrap().as_deref(), Some("5s"));
+    // The slider moves by keys, and everything follows.
+    let slider = page.query(By::Css("input[aria-label='what slipway waits per try']")).first().await.unwrap();
+    for _ in 0..3 {
+        slider.send_keys(Key::PageUp + "").await.unwrap();
+    }
+    wait_for(&page, "[data-testid=findings]", "everything nests").await;
+    press(&page, "all as it was").await;
+    wait_for(&page, "[data-code=approval-outlives-front]", "slipway").await;
+    press(&page, "try these values").await;
+    page.query(By::Css(wait)).with_value("21s").first().await.unwrap();
+    wait_for(&page, "[data-testid=findings]", "everything nests").await;
+    press(&page, "make this a draft").await;
+    wait_for(&page, "[data-testid=draft-state]", "draft, made from revision 1").await;
+    wait_for(&page, ".cm-content", "wait = \"21s\", tries = 3").await;
+
+    page.goto(format!("http://{}/timing/sheet?gateway=slipway", world.service.http)).await.unwrap();
+    wait_for(&page, "[data-testid=sheet]", "5 s per try, 3 tries").await;
+    page.goto(format!("http://{}/chains", world.service.http)).await.unwrap();
+    wait_for(&page, "[aria-label='chain watch'] [data-testid=waits]", "does not nest").await;
+    wait_for(&page, "[aria-label='chain staff'] [data-testid=waits]", "nest").await;
+    page.quit().await.unwrap();
+}

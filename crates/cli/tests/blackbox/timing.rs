@@ -1,0 +1,142 @@
+//! Waits: what does not nest, what to change, what gateways and people have shown, and what simulated logins say.
+
+use super::harness::{Northmoor, Setup, code, text};
+use bivector_exchange::Patience;
+use bivector_lab::gateway::SimulatedGateway;
+use serde_json::{Value, json};
+use std::time::{Duration, Instant};
+
+/// The bastion's waits are stated, and too short for approvals.
+const SHORT: (&str, &str) = ("from = [\"127.0.0.13\", ", "patience = { wait = \"5s\", tries = 3 }\nfrom = [\"127.0.0.13\", ");
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_budget_is_drawn_and_says_what_breaks_and_what_to_set() {
+    let world = Northmoor::with(Setup { change: &[SHORT], ..Setup::default() }).await;
+    let good = world.service.run(&["budget", "staff", "--via", "breakwater"]);
+    for part in ["breakwater", "tidehall: silent server", "code marked", "├", "3 × 5.00 s", "everything nests"] {
+        assert!(good.contains(part), "{part} in\n{good}");
+    }
+    let output = world.service.cli(&["budget", "watch", "--via", "slipway"]);
+    let said = text(&output.stdout);
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    for part in ["approval-outlives-front", "set `wait` of `slipway` to 21 s", "✕ the gateway has left by then", "[line "] {
+        assert!(said.contains(part), "{part} in\n{said}");
+    }
+    // Trying another value changes nothing.
+    let tried = world.service.run(&["budget", "watch", "--via", "slipway", "--set", "gateway.wait=21s"]);
+    assert!(tried.contains("everything nests") || !tried.contains('✕'), "{tried}");
+    let suggestion = text(&world.service.cli(&["budget", "watch", "--suggest"]).stdout);
+    assert!(suggestion.contains("slipway.wait") && suggestion.contains("21s"), "{suggestion}");
+    assert!(text(&world.service.cli(&["budget", "watch", "--settings"]).stdout).contains("watch.second_patience"));
+
+    let folder = tempfile::tempdir().unwrap();
+    let draft = folder.path().join("draft.toml");
+    let output = world.service.cli(&["budget", "watch", "--suggest", "--draft", draft.to_str().unwrap()]);
+    assert!(text(&output.stderr).contains("to enter on the device: slipway"), "{}", text(&output.stderr));
+    let changed = std::fs::read_to_string(&draft).unwrap();
+    assert_eq!(
+        changed,
+        world.site.replacen("wait = \"5s\", tries = 3 }\nfrom = [\"127.0.0.13\"", "wait = \"21s\", tries = 3 }\nfrom = [\"127.0.0.13\"", 1)
+    );
+    let of_file = world.service.run(&["budget", "watch", "--file", draft.to_str().unwrap()]);
+    assert!(!of_file.contains("approval-outlives-front"), "{of_file}");
+    // The site check says the same of the file that is in force.
+    let check = world.service.cli_with_input(&["site", "check", "-"], &world.site);
+    let said = text(&check.stdout) + text(&check.stderr).as_str();
+    assert!(said.contains("approval-outlives-front"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn simulated_logins_and_curves_are_printed_written_and_repeatable() {
+    let world = Northmoor::with(Setup { change: &[SHORT], ..Setup::default() }).await;
+    let all = ["budget", "staff", "--via", "breakwater", "--simulate", "400"];
+    assert!(world.service.run(&all).contains("400 of 400 simulated logins let in: 100.0 %"));
+    let few = ["budget", "watch", "--via", "slipway", "--simulate", "1000", "--seed", "7", "--loss", "2", "--json"];
+    let output = world.service.cli(&few);
+    assert_eq!(output.status.code(), Some(1), "many give up");
+    let first: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(first, serde_json::from_slice::<Value>(&world.service.cli(&few).stdout).unwrap(), "the same seed");
+    assert!(first["failed"]["gateway-gave-up"].as_u64().unwrap() > 50, "{first}");
+    let folder = tempfile::tempdir().unwrap();
+    let (csv, svg) = (folder.path().join("curve.csv"), folder.path().join("curve.svg"));
+    let sweep = world.service.run(&[
+        "budget",
+        "watch",
+        "--via",
+        "slipway",
+        "--simulate",
+        "500",
+        "--sweep",
+        "gateway.wait=1s..30s",
+        "--points",
+        "8",
+        "--csv",
+        csv.to_str().unwrap(),
+        "--svg",
+        svg.to_str().unwrap(),
+    ]);
+    assert!(sweep.contains("◀ knee") && sweep.contains("now 5 s"), "{sweep}");
+    assert_eq!(std::fs::read_to_string(csv).unwrap().lines().count(), 9);
+    assert!(std::fs::read_to_string(svg).unwrap().starts_with("<svg"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_makes_no_sense_is_refused_with_the_remedy() {
+    let world = Northmoor::start().await;
+    let cases: [(&[&str], &str, &str); 11] = [
+        (&["budget", "stuff"], "no chain `stuff`", "known: watch, staff"),
+        (&["budget", "staff", "--via", "lantern"], "takes no logins from a gateway `lantern`", "breakwater, slipway"),
+        (&["budget", "staff", "--set", "breakwater.wait=0s"], "100ms to 600s are allowed", "with its unit"),
+        (&["budget", "staff", "--set", "breakwater.tries=0"], "1 to 20 are allowed", "whole number"),
+        (&["budget", "staff", "--set", "breakwater.weight=3"], "no setting `breakwater.weight`", "breakwater.wait"),
+        (&["budget", "staff", "--set", "wait"], "sets nothing", "NAME=VALUE"),
+        (&["budget", "staff", "--simulate", "0"], "0 logins are no simulation", "1 to"),
+        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "no share for loss", "0 to 1"),
+        (&["budget", "staff", "--simulate", "10", "--way", "owl"], "no way `owl`", "totp"),
+        (&["budget", "watch", "--simulate", "10", "--people", "0s,0s"], "cannot usually take", "above 0"),
+        (
+            &["budget", "watch", "--simulate", "10000000", "--sweep", "gateway.wait=1s..9s", "--points", "100"],
+            "would take some",
+            "fewer logins",
+        ),
+    ];
+    for (arguments, wrong, remedy) in cases {
+        let output = world.service.cli(arguments);
+        let said = text(&output.stderr);
+        assert!(said.contains(wrong) && said.contains(remedy) && !output.status.success(), "{arguments:?}: {said}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_gateways_own_resends_tell_what_it_really_waits() {
+    let world = Northmoor::with(Setup { delay: Duration::from_millis(250), ..Setup::default() }).await;
+    // The site file says five seconds; the device resends after a fifth of one, twice, and then is silent.
+    let device = SimulatedGateway { patience: Patience { wait: Duration::from_millis(100), tries: 2 }, ..world.gateway("breakwater") };
+    let tries = (0..24).map(|_| {
+        let device = device.clone();
+        tokio::spawn(async move { device.log_in("tomasz", &format!("wrong-{}", code("tomasz", 0))).await.unwrap() })
+    });
+    for one in tries.collect::<Vec<_>>() {
+        one.await.unwrap();
+    }
+    let until = Instant::now() + Duration::from_secs(20);
+    loop {
+        let rows = world.service.get("/traces?limit=100").await;
+        if rows.as_array().unwrap().len() >= 24 || Instant::now() > until {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let (status, view) = world.service.call("POST", "/timing/staff", Some(json!({ "via": "breakwater" }))).await;
+    assert_eq!(status, 200, "{view}");
+    let seen = &view["learned"]["gateways"]["breakwater"];
+    let wait_ms = seen["wait_us"].as_u64().unwrap() / 1000;
+    assert!((90..400).contains(&wait_ms) && seen["tries"] == 2, "{seen}");
+    let found: Vec<&str> = view["findings"].as_array().unwrap().iter().map(|finding| finding["code"].as_str().unwrap()).collect();
+    assert!(found.contains(&"seen-otherwise") && found.contains(&"waits-do-not-nest"), "{found:?}");
+    assert!(view["notes"].to_string().contains("is taken from its own resends"), "{}", view["notes"]);
+    // What is tried out counts, whatever was seen.
+    let (_, tried) = world.service.call("POST", "/timing/staff", Some(json!({ "set": { "breakwater.wait": "9s" } }))).await;
+    let hop = &tried["paths"][0]["hops"];
+    assert!(hop.to_string().contains("9000000"), "{hop}");
+}
