@@ -68,6 +68,10 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         ("Message-Authenticator", signed.to_owned()),
         ("sends from", gateway.from.iter().map(crate::addresses::show).chain(gateway.hosts.iter().cloned()).collect::<Vec<_>>().join(", ")),
     ];
+    if !site.radius.accounting.is_empty() {
+        let servers: Vec<String> = site.radius.accounting.iter().map(|door| format!("{} port {}", door.ip(), door.port())).collect();
+        device.push(("accounting server", format!("{}; with the same secret, start and stop", servers.join("; "))));
+    }
     if gateway.shows_challenges {
         device.push(("prompts", "on: it shows the Reply-Message of an Access-Challenge and sends the answer with its State".to_owned()));
     }

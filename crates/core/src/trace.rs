@@ -40,6 +40,9 @@ pub enum Tone {
 /// What a step says that an answer from a handset left behind which came after its login had ended.
 pub const LATE_ANSWER: &str = "late answer";
 
+/// What a step says of a login that was let in and whose session never began.
+pub const NO_SESSION: &str = "no session";
+
 /// One entry of a trace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Step {

@@ -1,7 +1,7 @@
 //! A simulated gateway: real packets from an address of its own, resends as configured, replies checked.
 
 use bivector_exchange::{AskError, Asker, Exchange, Patience, Prepared, Request};
-use bivector_wire::{AttributeType, SharedSecret};
+use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet, SharedSecret, authenticate_reply};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use tokio::net::UdpSocket;
@@ -83,6 +83,34 @@ impl SimulatedGateway {
     pub async fn status(&self) -> Result<Exchange, AskError> {
         let asker = Asker::connect(SocketAddr::new(self.from, 0), self.server).await?;
         asker.ask(&Request::status(), &self.secret, self.patience).await
+    }
+
+    /// Tells the accounting door at `server` that a session of somebody begins (`status` 1) or ends (2); gives whether that was confirmed.
+    ///
+    /// # Errors
+    /// [`AskError`]; silence is no error.
+    pub async fn account(&self, server: SocketAddr, name: &str, session: &str, status: u32) -> Result<bool, AskError> {
+        let socket = UdpSocket::bind(SocketAddr::new(self.from, 0)).await?;
+        socket.connect(server).await?;
+        let mut message = Message::new(Code::AccountingRequest);
+        message.push(AttributeType::AcctStatusType, &status.to_be_bytes());
+        message.push(AttributeType::UserName, name.as_bytes());
+        message.push(AttributeType::AcctSessionId, session.as_bytes());
+        message.push(AttributeType::NasIdentifier, self.name.as_bytes());
+        let bytes = message.accounting_request(1, &self.secret)?;
+        let authenticator = <[u8; 16]>::try_from(&bytes[4..20]).unwrap_or_default();
+        for _ in 0..self.patience.tries {
+            socket.send(&bytes).await?;
+            let (answers, _) = collect(&socket, self.patience.wait, Duration::ZERO).await;
+            let confirmed = answers.iter().any(|answer| {
+                let packet = Packet::parse(answer).ok().filter(|packet| packet.code() == Code::AccountingResponse);
+                packet.is_some_and(|packet| authenticate_reply(packet, &authenticator, &self.secret, IntegrityPolicy::WhenPresent).is_ok())
+            });
+            if confirmed {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// Sends a login twice at once, as an impatient gateway, and once more after its answer.

@@ -2,6 +2,7 @@
 
 use crate::clock;
 use crate::confirm::awaiting;
+use crate::doors::accounting::AccountingDoor;
 use crate::doors::radius::RadiusDoor;
 use crate::error::ServiceError;
 use crate::live::{LiveSite, known};
@@ -26,7 +27,7 @@ const LAST_LOGINS: Duration = Duration::from_secs(10);
 /// The doors that are open, and the right to change the site: one change at a time.
 #[derive(Debug, Default)]
 pub struct Doors {
-    open: Mutex<Vec<Arc<RadiusDoor>>>,
+    open: Mutex<OpenDoors>,
 }
 
 /// What became of an apply.
@@ -143,41 +144,76 @@ impl Doors {
 
     /// Where the doors listen.
     pub async fn addresses(&self) -> Vec<SocketAddr> {
-        self.open.lock().await.iter().map(|door| door.address()).collect()
+        self.open.lock().await.logins.iter().map(|door| door.address()).collect()
+    }
+
+    /// Where reports of sessions are received.
+    pub async fn accounting(&self) -> Vec<SocketAddr> {
+        self.open.lock().await.accounting.iter().map(|door| door.address()).collect()
     }
 
     /// Stops receiving and waits for the logins in flight, at most for `limit`.
     pub async fn close(&self, limit: Duration) {
         let doors = std::mem::take(&mut *self.open.lock().await);
-        for door in doors {
+        for door in doors.logins {
             door.close(limit).await;
+        }
+        for door in doors.accounting {
+            door.close().await;
         }
     }
 }
 
-type OpenDoors = Vec<Arc<RadiusDoor>>;
+/// Sockets that are open.
+#[derive(Debug, Default)]
+struct OpenDoors {
+    logins: Vec<Arc<RadiusDoor>>,
+    accounting: Vec<Arc<AccountingDoor>>,
+}
 
 /// The doors of a site: those that are open already, and new ones. Gives all, and the new ones apart.
 fn open_doors(open: &OpenDoors, live: &LiveSite, shared: &Arc<Shared>) -> Result<(OpenDoors, OpenDoors), ServiceError> {
-    let (mut doors, mut new) = (Vec::new(), Vec::new());
-    let settings = &live.site.radius;
-    for address in &settings.listen {
-        if let Some(door) = open.iter().find(|door| door.address() == *address) {
-            doors.push(Arc::clone(door));
-            continue;
-        }
-        match RadiusDoor::open(*address, settings.logins_in_flight, settings.replies_kept, shared).map(Arc::new) {
-            Ok(door) => {
-                new.push(Arc::clone(&door));
-                doors.push(door);
-            }
-            Err(error) => {
-                close_all(new);
-                return Err(error);
-            }
+    let (mut doors, mut new) = (OpenDoors::default(), OpenDoors::default());
+    match open_all(open, live, shared, &mut doors, &mut new) {
+        Ok(()) => Ok((doors, new)),
+        Err(error) => {
+            close_all(new);
+            Err(error)
         }
     }
-    Ok((doors, new))
+}
+
+fn open_all(
+    open: &OpenDoors,
+    live: &LiveSite,
+    shared: &Arc<Shared>,
+    doors: &mut OpenDoors,
+    new: &mut OpenDoors,
+) -> Result<(), ServiceError> {
+    let settings = &live.site.radius;
+    for address in &settings.listen {
+        let door = match open.logins.iter().find(|door| door.address() == *address) {
+            Some(door) => Arc::clone(door),
+            None => {
+                let door = Arc::new(RadiusDoor::open(*address, settings.logins_in_flight, settings.replies_kept, shared)?);
+                new.logins.push(Arc::clone(&door));
+                door
+            }
+        };
+        doors.logins.push(door);
+    }
+    for address in &settings.accounting {
+        let door = match open.accounting.iter().find(|door| door.address() == *address) {
+            Some(door) => Arc::clone(door),
+            None => {
+                let door = Arc::new(AccountingDoor::open(*address, shared)?);
+                new.accounting.push(Arc::clone(&door));
+                door
+            }
+        };
+        doors.accounting.push(door);
+    }
+    Ok(())
 }
 
 /// Runs a rehearsal of a site that is not in force: its logins are decided by it, nobody else's are.
@@ -239,8 +275,10 @@ fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: 
     let live = Arc::new(live);
     watch(&live, shared);
     shared.live.store(Some(live));
-    let before = std::mem::replace(open, doors);
-    close_all(before.into_iter().filter(|door| !open.iter().any(|kept| Arc::ptr_eq(kept, door))).collect());
+    let mut before = std::mem::replace(open, doors);
+    before.logins.retain(|door| !open.logins.iter().any(|kept| Arc::ptr_eq(kept, door)));
+    before.accounting.retain(|door| !open.accounting.iter().any(|kept| Arc::ptr_eq(kept, door)));
+    close_all(before);
     let _ = shared.events.send(Event::Site { revision });
     tracing::info!(revision, "the site is in force");
 }
@@ -280,7 +318,10 @@ async fn watch_names(live: Weak<LiveSite>) {
 }
 
 fn close_all(doors: OpenDoors) {
-    for door in doors {
+    for door in doors.logins {
         tokio::spawn(async move { door.close(LAST_LOGINS).await });
+    }
+    for door in doors.accounting {
+        tokio::spawn(async move { door.close().await });
     }
 }

@@ -30,6 +30,7 @@ pub mod roster;
 pub mod seal;
 pub mod sendings;
 pub mod serve;
+pub mod sessions;
 pub mod shared;
 pub mod sources;
 pub mod tls;

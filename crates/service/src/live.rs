@@ -11,7 +11,8 @@ use crate::sources::upstream::UpstreamSource;
 use arc_swap::ArcSwap;
 use bivector_core::site::{Gateway, Known, KnownPerson, Site};
 use bivector_wire::{
-    AttributeType, Authentic, IntegrityPolicy, NotAuthentic, Packet, Secret, SharedSecret, authenticate, reads_like_text, reveal_password,
+    AttributeType, Authentic, IntegrityPolicy, NotAuthentic, Packet, Secret, SharedSecret, authenticate, authenticate_accounting,
+    reads_like_text, reveal_password,
 };
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
@@ -85,6 +86,20 @@ impl GatewaySecret {
                 Ok((proved, which))
             }
             Err(why) => authenticate(packet, next, policy).map(|proved| (proved, Which::Next)).map_err(|_| why),
+        }
+    }
+}
+
+impl GatewaySecret {
+    /// Proves a report of a session with the secret in use, or else with the next one.
+    ///
+    /// # Errors
+    /// Neither fits.
+    pub fn authenticate_accounting<'p>(&self, packet: Packet<'p>) -> Result<(Authentic<'p>, Which), NotAuthentic> {
+        let current = authenticate_accounting(packet, &self.current).map(|proved| (proved, Which::Current));
+        match &self.next {
+            Some(next) => current.or_else(|why| authenticate_accounting(packet, next).map(|proved| (proved, Which::Next)).map_err(|_| why)),
+            None => current,
         }
     }
 }

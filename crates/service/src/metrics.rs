@@ -48,6 +48,17 @@ pub fn status() {
     counter!("bivector_status_total").increment(1);
 }
 
+/// A gateway told of a session, by Acct-Status-Type (RFC 2866 section 5.1).
+pub fn accounting(status: Option<u32>) {
+    let what = match status {
+        Some(1) => "start",
+        Some(2) => "stop",
+        Some(3) => "interim",
+        _ => "other",
+    };
+    counter!("bivector_accounting_total", "what" => what).increment(1);
+}
+
 /// A trace was not kept because the records could not keep up.
 pub fn dropped_trace() {
     counter!("bivector_traces_dropped_total").increment(1);

@@ -98,6 +98,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error) => (None, Some(error)),
     };
     tokio::spawn(crate::prune::prune(Arc::downgrade(&shared)));
+    tokio::spawn(crate::sessions::watch(Arc::downgrade(&shared)));
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
     let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), tls.is_some(), stopped.clone())?);

@@ -92,6 +92,8 @@ pub struct Shared {
     pub approvals: Approvals,
     /// Rehearsals under way.
     pub runs: crate::rehearsal::Runs,
+    /// Logins whose session has yet to begin.
+    pub sessions: crate::sessions::Sessions,
     /// What recorded logins have shown.
     pub learned: crate::learned::LearnedCache,
     /// Event line.
@@ -115,6 +117,7 @@ impl Shared {
             sendings: Sendings::default(),
             approvals: Approvals::default(),
             runs: crate::rehearsal::Runs::default(),
+            sessions: crate::sessions::Sessions::default(),
             learned: crate::learned::LearnedCache::default(),
             events: broadcast::Sender::new(EVENTS_KEPT),
             rotations: Mutex::new(HashMap::new()),

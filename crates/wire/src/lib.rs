@@ -20,7 +20,7 @@ mod words;
 pub use attribute::{AttributeError, Value, VendorAttribute, push_attribute, push_split, push_vendor, render};
 pub use chap::{ChapError, ChapProof, chap_password};
 pub use dictionary::{AttributeType, DataType};
-pub use integrity::{Authentic, IntegrityPolicy, NotAuthentic, SharedSecret, authenticate, authenticate_reply};
+pub use integrity::{Authentic, IntegrityPolicy, NotAuthentic, SharedSecret, authenticate, authenticate_accounting, authenticate_reply};
 pub use mschap::{
     MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, MsChapError, MsChapProof, MsChapProved, NtHash,
     ms_chap_error, nt_hash,

@@ -84,6 +84,14 @@ impl Message {
         Ok(packet)
     }
 
+    /// Writes an Accounting-Request with its authenticator (RFC 2866 section 3).
+    ///
+    /// # Errors
+    /// [`TooLong`].
+    pub fn accounting_request(&self, identifier: u8, secret: &SharedSecret) -> Result<Vec<u8>, TooLong> {
+        self.unsigned_reply(identifier, &[0; 16], secret)
+    }
+
     /// Writes a request without Message-Authenticator, as old gateways do.
     ///
     /// # Errors

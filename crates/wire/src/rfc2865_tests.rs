@@ -1,7 +1,9 @@
 //! RFC 2865 section 7 vectors, byte for byte, beside the signing and the checking of both directions.
 
 use super::*;
-use crate::{IntegrityPolicy, NotAuthentic, Packet, authenticate, authenticate_reply, hide_password, reveal_password};
+use crate::{
+    IntegrityPolicy, NotAuthentic, Packet, authenticate, authenticate_accounting, authenticate_reply, hide_password, reveal_password,
+};
 
 fn bytes(hex: &str) -> Vec<u8> {
     let digits: Vec<u8> = hex.bytes().filter(u8::is_ascii_hexdigit).collect();
@@ -124,4 +126,26 @@ fn a_reply_without_message_authenticator_counts_only_where_that_is_allowed_and_n
             .map_or(true, |packet| authenticate_reply(packet, &authenticator, &secret, IntegrityPolicy::WhenPresent).is_err());
         assert!(noticed, "byte {at} changed unnoticed");
     }
+}
+
+/// RFC 2866 section 3, with the MD5 reckoned by another program: a session of ines begins; shared secret "breakwater".
+const REPORT: &str = "04 09 00 24 a1 2f 67 fb 00 bc 15 e3 dd 8c 4d 79 3a 3f 40 72 28 06 00 00 00 01 01 06 69 6e 65 73 2c 04 73 31";
+const CONFIRMED: &str = "05 09 00 14 4c 1f 50 fe 8b e7 fb d4 5f 9c 74 0f cf 4e 3e 0f";
+
+#[test]
+fn rfc_2866_section_3_reports_are_proved_and_confirmed() {
+    let (report, secret) = (bytes(REPORT), SharedSecret::new(b"breakwater"));
+    let mut message = Message::new(Code::AccountingRequest);
+    message.push(AttributeType::AcctStatusType, &[0, 0, 0, 1]);
+    message.push(AttributeType::UserName, b"ines");
+    message.push(AttributeType::AcctSessionId, b"s1");
+    assert_eq!(message.accounting_request(9, &secret).unwrap(), report);
+    let packet = Packet::parse(&report).unwrap();
+    assert!(authenticate_accounting(packet, &secret).is_ok());
+    assert_eq!(authenticate_accounting(packet, &SharedSecret::new(b"another")).unwrap_err(), NotAuthentic::SecretDiffers);
+    let mut changed = report.clone();
+    changed[31] ^= 1;
+    assert!(authenticate_accounting(Packet::parse(&changed).unwrap(), &secret).is_err());
+    let confirmed = Message::new(Code::AccountingResponse).unsigned_reply(9, packet.authenticator(), &secret).unwrap();
+    assert_eq!(confirmed, bytes(CONFIRMED));
 }

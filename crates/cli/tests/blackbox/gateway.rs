@@ -65,7 +65,7 @@ async fn gateways_are_listed_with_their_newest_login_and_handed_over_in_four_way
     world.log_in("breakwater", "ines", &ines()).await;
     let listed = world.service.run(&["gateway", "list"]);
     assert!(listed.contains("breakwater") && listed.contains("accepted") && listed.contains("never"), "{listed}");
-    assert!(world.service.run(&["gateway", "show", "lantern"]).contains("3 s per try, 2 tries"));
+    assert!(world.service.run(&["gateway", "show", "lantern"]).contains("5 s per try, 2 tries"));
     assert_eq!(world.service.cli(&["gateway", "show", "lighthouse"]).status.code(), Some(1));
     let door = format!("127.0.0.1 port {}", world.radius.port());
     for (format, marks) in [("text", "On the device"), ("markdown", "## On the device"), ("html", "<h2>On the device</h2>")] {

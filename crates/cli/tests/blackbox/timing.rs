@@ -4,6 +4,7 @@ use super::harness::{Northmoor, Setup, code, text};
 use bivector_exchange::Patience;
 use bivector_lab::gateway::SimulatedGateway;
 use serde_json::{Value, json};
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 /// The bastion's waits are stated, and too short for approvals.
@@ -139,4 +140,56 @@ async fn a_gateways_own_resends_tell_what_it_really_waits() {
     let (_, tried) = world.service.call("POST", "/timing/staff", Some(json!({ "set": { "breakwater.wait": "9s" } }))).await;
     let hop = &tried["paths"][0]["hops"];
     assert!(hop.to_string().contains("9000000"), "{hop}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_login_that_was_let_in_and_never_came_up_is_said_so_where_the_gateway_tells_of_sessions() {
+    let doors = ("[doors.radius]\n", "[doors.radius]\naccounting = [\"127.0.0.1:0\"]\nsession_within = \"1s\"\n");
+    let world = Northmoor::with(Setup { change: &[doors], ..Setup::default() }).await;
+    let door: SocketAddr = world.service.get("/status").await["accounting"][0].as_str().unwrap().parse().unwrap();
+    let device = SimulatedGateway { patience: Patience { wait: Duration::from_millis(700), tries: 2 }, ..world.gateway("breakwater") };
+    let ines = format!("barnacle-and-buoy{}", code("ines", 0));
+    // Until a gateway tells of a session, its silence means nothing.
+    let (outcome, before) = world.log_in("breakwater", "ines", &ines).await;
+    assert_eq!(outcome, "accept");
+    assert!(device.account(door, "somebody", "s0", 2).await.unwrap(), "a report is confirmed");
+    let (_, up) = world.log_in("breakwater", "NORTHMOOR\\ines", &format!("barnacle-and-buoy{}", code("ines", 1))).await;
+    assert!(device.account(door, "NORTHMOOR\\ines", "s1", 1).await.unwrap());
+    assert!(device.account(door, "NORTHMOOR\\ines", "s1", 1).await.unwrap(), "a resend is confirmed too");
+    let (outcome, lost) = world.log_in("breakwater", "tomasz", &tomasz()).await;
+    assert_eq!(outcome, "accept", "{lost:#}");
+    let until = Instant::now() + Duration::from_secs(10);
+    let steps =
+        async |trace: &Value| world.service.get(&format!("/traces/{}", trace["reference"].as_str().unwrap())).await["steps"].to_string();
+    while !steps(&lost).await.contains("no session") {
+        assert!(Instant::now() < until, "{}", steps(&lost).await);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert!(!steps(&up).await.contains("no session") && !steps(&before).await.contains("no session"));
+    let (_, view) = world.service.call("POST", "/timing/staff", Some(json!({}))).await;
+    assert_eq!(view["learned"]["no_session"], 1, "{}", view["learned"]);
+    assert!(view["notes"].to_string().contains("no session came up"), "{}", view["notes"]);
+
+    // What is not a report of a known gateway gets silence, and is listed.
+    let other = SimulatedGateway { secret: bivector_wire::SharedSecret::new(b"another"), ..device.clone() };
+    assert!(!other.account(door, "ines", "s2", 1).await.unwrap());
+    let stranger = SimulatedGateway { from: "127.0.0.77".parse().unwrap(), ..device.clone() };
+    assert!(!stranger.account(door, "ines", "s3", 1).await.unwrap());
+    let login = SimulatedGateway { server: door, ..device.clone() };
+    assert!(login.log_in("ines", &ines).await.unwrap().0.reply.is_none(), "logins are not for this door");
+    let alive = login.status().await.unwrap();
+    assert!(alive.reply.is_some(), "Status-Server is answered: {:?}", alive.discarded);
+    tokio::time::sleep(Duration::from_millis(1_200)).await;
+    let knocks = world.service.get("/knocks").await.to_string();
+    for part in ["an accounting report: ", "127.0.0.77", "is not for the accounting door"] {
+        assert!(knocks.contains(part), "{part} in {knocks}");
+    }
+    let sheet = world.service.run(&["gateway", "handover", "breakwater"]);
+    assert!(sheet.contains("accounting server"), "{sheet}");
+}
+
+fn tomasz() -> String {
+    let line = super::harness::DIRECTORY.split("uid = \"tomasz\"").nth(1).unwrap();
+    let password = line.split("password = \"").nth(1).unwrap().split('"').next().unwrap();
+    format!("{password}{}", code("tomasz", 0))
 }

@@ -73,6 +73,7 @@ pub struct Seen {
     people: BTreeMap<String, Vec<u64>>,
     late: u64,
     after: u64,
+    no_session: u64,
 }
 
 impl Seen {
@@ -101,6 +102,11 @@ impl Seen {
         self.late += 1;
     }
 
+    /// Takes note of a login that was let in and whose session never began.
+    pub fn add_no_session(&mut self) {
+        self.no_session += 1;
+    }
+
     /// What it comes to.
     pub fn done(self) -> Learned {
         let mut tries = self.tries;
@@ -120,7 +126,15 @@ impl Seen {
         let mut times_ms = self.people;
         times_ms.values_mut().for_each(|times| times.sort_unstable());
         let people = times_ms.iter().map(|(what, times)| (what.clone(), SeenTimes::of(times))).collect();
-        Learned { logins: self.logins, gateways, people, times_ms, late_approvals: self.late, after_the_gateway: self.after, no_session: 0 }
+        Learned {
+            logins: self.logins,
+            gateways,
+            people,
+            times_ms,
+            late_approvals: self.late,
+            after_the_gateway: self.after,
+            no_session: self.no_session,
+        }
     }
 }
 

@@ -75,6 +75,8 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
     let mut site = About { about: "site".into(), line: None, found: &mut found };
     site.value("name", &old.name, &new.name, Clone::clone);
     site.list("doors", &texts(&old.radius.listen), &texts(&new.radius.listen));
+    site.list("accounting doors", &texts(&old.radius.accounting), &texts(&new.radius.accounting));
+    site.value("time until a session begins", &old.radius.session_within, &new.radius.session_within, time);
     site.value("logins in flight", &old.radius.logins_in_flight, &new.radius.logins_in_flight, ToString::to_string);
     site.value("replies kept", &old.radius.replies_kept, &new.radius.replies_kept, time);
     site.value("traces kept", &old.traces, &new.traces, ToString::to_string);

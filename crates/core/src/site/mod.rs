@@ -104,8 +104,12 @@ impl std::fmt::Display for TraceKeeping {
 /// Where RADIUS is received.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RadiusDoor {
-    /// Addresses and ports.
+    /// Addresses and ports for logins.
     pub listen: Vec<SocketAddr>,
+    /// Addresses and ports for reports of sessions; none where nobody reports.
+    pub accounting: Vec<SocketAddr>,
+    /// How long after an accept its session should have begun, at gateways that report.
+    pub session_within: Duration,
     /// Logins in flight over all gateways; each holds about 4 KiB.
     pub logins_in_flight: usize,
     /// How long a reply is kept for resends.

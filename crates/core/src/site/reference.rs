@@ -42,6 +42,8 @@ keys! {
     }
     "doors.radius" {
         "listen" "addresses" "needed" "IP addresses with ports; the port is 1812 if left out.";
+        "accounting" "addresses" "none" "Where gateways report that sessions begin and end; the port is 1813 if left out.";
+        "session_within" "1s to 600s" "60s" "How long after an accept its session should have begun, at gateways that report. What never came up is said in the login's trace.";
         "logins_in_flight" "1 to 1000000" "8192" "Logins undecided at one time; more are dropped and counted. Each holds about 4 KiB.";
         "replies_kept" "1s to 300s" "30s" "How long a reply is kept to answer resends with the same bytes.";
     }

@@ -8,9 +8,6 @@ use std::time::Duration;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-/// Keys of the design that this version does not serve yet: refused with that, not with a spelling hint.
-const NOT_YET: &[&str] = &["accounting"];
-
 /// Gathers findings; shared by all sections of one reading.
 #[derive(Debug)]
 pub(super) struct Notes<'t> {
@@ -321,14 +318,9 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             if taken.contains(&name) {
                 continue;
             }
-            let (message, remedy) = if NOT_YET.contains(&name) {
-                (format!("`{name}` in {} is not served by this version", self.title), "take it out for now".to_owned())
-            } else {
-                let allowed = quoted(&taken);
-                let hint = did_you_mean(name, taken.iter().copied()).unwrap_or_else(|| format!("known here: {allowed}"));
-                (format!("{} has no key `{name}`", self.title), hint)
-            };
-            self.notes.error("unknown-key", key.span(), message, remedy);
+            let allowed = quoted(&taken);
+            let hint = did_you_mean(name, taken.iter().copied()).unwrap_or_else(|| format!("known here: {allowed}"));
+            self.notes.error("unknown-key", key.span(), format!("{} has no key `{name}`", self.title), hint);
         }
     }
 }

@@ -29,6 +29,9 @@ pub struct Status {
     pub confirm: Option<Awaiting>,
     /// Where RADIUS is received.
     pub radius: Vec<String>,
+    /// Where reports of sessions are received.
+    #[serde(default)]
+    pub accounting: Vec<String>,
     /// Names of the gateways.
     pub gateways: Vec<String>,
     /// Names of the chains.
@@ -50,6 +53,7 @@ pub(super) async fn status(State(state): State<ApiState>, operator: Operator) ->
         confirm: awaiting(&state.shared).ok().flatten(),
         operator: operator.name,
         radius: state.doors.addresses().await.iter().map(ToString::to_string).collect(),
+        accounting: state.doors.accounting().await.iter().map(ToString::to_string).collect(),
         gateways: site.map(|site| site.gateways.iter().map(|gateway| gateway.name.clone()).collect()).unwrap_or_default(),
         chains: site.map(|site| site.chains.iter().map(|chain| chain.name.clone()).collect()).unwrap_or_default(),
         people: state.shared.roster.all().len(),

@@ -1,5 +1,6 @@
 //! Where Bivector listens.
 
+pub mod accounting;
 mod holder;
 mod knocks;
 pub mod radius;

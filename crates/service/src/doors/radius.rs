@@ -33,7 +33,7 @@ use tokio::task::JoinHandle;
 /// Bytes the system may hold for us: the default loses packets from some hundred in flight on.
 const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
 /// One datagram more than a packet may have, so that a longer one is seen to be too long.
-const DATAGRAM: usize = 4097;
+pub(super) const DATAGRAM: usize = 4097;
 /// Replies kept for resends, per socket; each takes about 300 bytes.
 const REPLIES_KEPT: usize = 65_536;
 /// A dropped packet of a known gateway leaves a trace at most this often, per gateway and reason; all are counted.
@@ -153,7 +153,7 @@ impl RadiusDoor {
     }
 }
 
-fn bind(address: SocketAddr) -> std::io::Result<std::net::UdpSocket> {
+pub(super) fn bind(address: SocketAddr) -> std::io::Result<std::net::UdpSocket> {
     let socket = socket2::Socket::new(socket2::Domain::for_address(address), socket2::Type::DGRAM, None)?;
     if address.is_ipv6() {
         socket.set_only_v6(true)?;
@@ -331,6 +331,9 @@ impl Inner {
             counter.fetch_sub(1, Ordering::Relaxed);
         }
         metrics::login(&trace);
+        if trace.outcome == Outcome::Accepted && self.rehearsed.is_none() {
+            self.shared.sessions.let_in(&trace.gateway, &trace.typed_name, &trace.reference, clock.now().micros());
+        }
         if let Verdict::Accept(accept) = &verdict
             && let Some((station, until)) = accept.remember().cloned()
         {

@@ -136,18 +136,25 @@ fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {
         Some(texts) if texts.value.is_empty() => {
             door.notes.error("empty", texts.span, "`listen` names no address", "write for example `listen = [\"127.0.0.1:1812\"]`");
         }
-        Some(texts) => listen.extend(texts.value.into_iter().filter_map(|text| read_listen(&text, &door))),
+        Some(texts) => listen.extend(texts.value.into_iter().filter_map(|text| read_listen(&text, 1812, &door))),
         None if !door.has("listen") => door.missing("listen", "[\"127.0.0.1:1812\"]"),
         None => {}
     }
     let logins_in_flight = door.number("logins_in_flight", 1..=1_000_000).map_or(8192, |number| number.value as usize);
     let replies_kept = door.duration("replies_kept", SECOND..=SECOND * 300).map_or(SECOND * 30, |kept| kept.value);
+    let accounting = door.texts("accounting", true).map(|texts| texts.value).unwrap_or_default();
+    let accounting: Vec<SocketAddr> = accounting.iter().filter_map(|text| read_listen(text, 1813, &door)).collect();
+    if let Some(both) = accounting.iter().find(|address| address.port() != 0 && listen.contains(address)) {
+        let message = format!("`{both}` is to take logins and reports of sessions");
+        door.notes.error("address-twice", door.span.clone(), message, "give them different ports; 1812 and 1813 are usual");
+    }
+    let session_within = door.duration("session_within", SECOND..=SECOND * 600).map_or(SECOND * 60, |within| within.value);
     door.finish();
-    Some(RadiusDoor { listen, logins_in_flight, replies_kept })
+    Some(RadiusDoor { listen, accounting, session_within, logins_in_flight, replies_kept })
 }
 
-fn read_listen(text: &At<String>, door: &Section<'_, '_, '_>) -> Option<SocketAddr> {
-    let address = text.value.parse().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(|address| SocketAddr::new(address, 1812)));
+fn read_listen(text: &At<String>, port: u16, door: &Section<'_, '_, '_>) -> Option<SocketAddr> {
+    let address = text.value.parse().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(|address| SocketAddr::new(address, port)));
     if address.is_none() {
         let message = format!("`{}` is no address to listen on", text.value);
         door.notes.error(

@@ -7,7 +7,7 @@ use crate::records::{Records, RecordsError};
 use bivector_core::Cause;
 use bivector_core::budget::{Learned, Seen};
 use bivector_core::facts::Facts;
-use bivector_core::trace::{LATE_ANSWER, Origin, Outcome, Step};
+use bivector_core::trace::{LATE_ANSWER, NO_SESSION, Origin, Outcome, Step};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
@@ -251,6 +251,9 @@ impl Records {
                 }
                 if steps.iter().any(|step| step.what == LATE_ANSWER) {
                     seen.add_late();
+                }
+                if steps.iter().any(|step| step.what == NO_SESSION) {
+                    seen.add_no_session();
                 }
             }
             Ok(seen.done())
