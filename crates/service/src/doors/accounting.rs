@@ -114,7 +114,7 @@ impl Inner {
             let number = packet.first(AttributeType::AcctStatusType).and_then(|status| <[u8; 4]>::try_from(status.value).ok());
             let name = packet.text(AttributeType::UserName).unwrap_or_default();
             metrics::accounting(number.map(u32::from_be_bytes));
-            self.shared.sessions.told(&gateway.name, &name, number.map(u32::from_be_bytes) == Some(START));
+            self.shared.sessions.told(&gateway.name, name, number.map(u32::from_be_bytes) == Some(START));
         }
         let mut message = Message::new(Code::AccountingResponse);
         for state in packet.attributes().filter(|attribute| attribute.kind == AttributeType::ProxyState) {

@@ -130,7 +130,7 @@ impl Records {
 
     /// Sets what a device is at, as an operator found it out.
     pub(crate) async fn set_state(&self, factor: u64, state: FactorState) -> Result<(), RecordsError> {
-        self.write(move |transaction| write_state(transaction, factor, &state)).await
+        self.write(move |transaction| write_state(transaction, factor, &state).map(|_| ())).await
     }
 
     /// Forgets the wrong codes of a person; `false` if there were none.
@@ -182,11 +182,20 @@ fn use_code(transaction: &Transaction<'_>, mark: &CodeMark, now: Moment) -> rusq
 /// What the device is at once the code is used; nothing if it was used before.
 pub(super) fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> rusqlite::Result<Option<FactorState>> {
     if let Used::Step { step, until, drift } = used {
-        let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
-        let fresh = super::agreement::put(transaction, &key, until.micros() as i64, at)?;
+        let mut steps = used_steps(transaction, device)?;
+        if steps.contains(&step) {
+            return Ok(None);
+        }
         // What else a state holds is not of devices by time, so nothing needs to be read first.
         let state = FactorState { drift, last_used_us: Some(at as u64), ..FactorState::default() };
-        return if fresh { write_state(transaction, device, &state).map(|()| Some(state)) } else { Ok(None) };
+        if !write_state(transaction, device, &state)? {
+            // A robot's token, or a device that was removed meanwhile: a mark that ends by itself.
+            let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
+            return Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(state));
+        }
+        steps.push(step);
+        write_used_steps(transaction, device, &steps)?;
+        return Ok(Some(state));
     }
     let mut state = state_of(transaction, device)?;
     match used {
@@ -210,6 +219,43 @@ pub(super) fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at:
     state.last_used_us = Some(at as u64);
     write_state(transaction, device, &state)?;
     Ok(Some(state))
+}
+
+/// Steps behind the newest used one that are remembered: far more than any window and drift together reach.
+const STEPS_BEHIND: u64 = 1_024;
+
+/// The steps of a device's clock that were used and could still be right. One short row for each device: a mark for each code would
+/// change a page of its own in every login.
+fn used_steps(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Vec<u64>> {
+    let kept: Option<Vec<u8>> = transaction
+        .prepare_cached("SELECT steps FROM used_steps WHERE factor = ?1")?
+        .query_row([device as i64], |row| row.get(0))
+        .optional()?;
+    let steps = kept.iter().flat_map(|kept| kept.chunks_exact(8)).filter_map(|step| step.try_into().ok().map(u64::from_be_bytes));
+    Ok(steps.collect())
+}
+
+fn write_used_steps(transaction: &Transaction<'_>, device: u64, steps: &[u64]) -> rusqlite::Result<()> {
+    let newest = steps.iter().copied().max().unwrap_or(0);
+    let kept: Vec<u8> = steps.iter().filter(|step| **step + STEPS_BEHIND >= newest).flat_map(|step| step.to_be_bytes()).collect();
+    transaction
+        .prepare_cached("INSERT INTO used_steps VALUES (?1, ?2) ON CONFLICT (factor) DO UPDATE SET steps = excluded.steps")?
+        .execute(params![device as i64, kept])?;
+    Ok(())
+}
+
+/// Takes over the marks of layouts before the eighth, which had one for each used code of a device by time.
+pub(super) fn take_over_steps(transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+    let mut statement = transaction.prepare("SELECT key FROM marks WHERE length(key) = 20 AND substr(key, 1, 4) = CAST('totp' AS BLOB)")?;
+    let keys: Vec<Vec<u8>> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let number = |bytes: &[u8]| bytes.try_into().map_or(0, u64::from_be_bytes);
+    for key in keys {
+        let (device, step) = (number(&key[4..12]), number(&key[12..20]));
+        let mut steps = used_steps(transaction, device)?;
+        steps.push(step);
+        write_used_steps(transaction, device, &steps)?;
+    }
+    Ok(())
 }
 
 fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout, now: Moment) -> rusqlite::Result<LockRow> {
@@ -247,7 +293,7 @@ pub(super) fn read_state_of(transaction: &Transaction<'_>, factor: u64) -> rusql
 
 /// Puts back what a factor was at.
 pub(super) fn restore_state(transaction: &Transaction<'_>, factor: u64, state: &FactorState) -> rusqlite::Result<()> {
-    write_state(transaction, factor, state)
+    write_state(transaction, factor, state).map(|_| ())
 }
 
 fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<FactorState> {
@@ -272,8 +318,9 @@ fn settings_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<O
 }
 
 /// Writes nothing where the factor was removed meanwhile.
-fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<()> {
-    transaction
+/// Writes what a device is at; `false` where there is no such device.
+fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<bool> {
+    let written = transaction
         .prepare_cached(
             "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
              SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM factors WHERE id = ?1",
@@ -287,7 +334,7 @@ fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) 
             state.used as i64,
             state.last_used_us.map(|at| at as i64)
         ])?;
-    Ok(())
+    Ok(written > 0)
 }
 
 fn read_state(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<FactorState> {
@@ -383,6 +430,53 @@ mod tests {
         assert!(records.locks().unwrap()["tidehall:ines"].locked_until_us.is_some(), "fifty proofs count as five codes");
         let after = NOON.plus(FIVE.time).plus(Duration::from_secs(1));
         assert_eq!(agreement.count_wrong(wrong(WrongTry::CODE), FIVE, after).await.unwrap().points, WrongTry::CODE);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_used_step_stays_used_for_a_device_for_a_robot_and_for_one_that_was_away() {
+        let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records.clone());
+        let until = Moment::from_secs(1_900_000_000);
+        let step = |step| Used::Step { step, until, drift: 0 };
+        // Record number 1 is a device, 77 a robot's token that no record has.
+        for device in [1, 77] {
+            for number in [100, 101, 99] {
+                assert!(matches!(agreement.use_code(mark(device, step(number)), NOON).await.unwrap(), Marked::Now(_)), "{device} {number}");
+                assert_eq!(agreement.use_code(mark(device, step(number)), NOON).await.unwrap(), Marked::Before, "{device} {number}");
+            }
+        }
+        assert!(records.remove_factor("tidehall".into(), "ines".into(), 1).await.unwrap());
+        let back = "INSERT INTO factors SELECT 1, id, 'totp', 'x', x'01', '{}', 0, NULL FROM people";
+        records.write(|transaction| transaction.execute(back, [])).await.unwrap();
+        records.close().await;
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let agreement = Agreement::new(records.clone());
+        for device in [1, 77] {
+            assert_eq!(agreement.use_code(mark(device, step(100)), NOON).await.unwrap(), Marked::Before, "{device}");
+        }
+        // What lies far behind makes room; it can never be right again.
+        for number in [200, 100 + 2 * STEPS_BEHIND] {
+            agreement.use_code(mark(1, step(number)), NOON).await.unwrap();
+        }
+        let left = records.read(|connection| connection.query_row("SELECT length(steps) FROM used_steps", [], |row| row.get::<_, i64>(0)));
+        assert_eq!(left.await.unwrap(), 8);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn codes_that_were_used_under_the_layout_before_stay_used() {
+        let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        records
+            .write(|transaction| {
+                let key = [b"totp".as_slice(), &1u64.to_be_bytes(), &100u64.to_be_bytes()].concat();
+                transaction.execute("INSERT INTO marks VALUES (?1, 1), (x'746f6f6b', 1)", [key])?;
+                take_over_steps(transaction)
+            })
+            .await
+            .unwrap();
+        let agreement = Agreement::new(records);
+        let step = |step| Used::Step { step, until: Moment::from_secs(1_900_000_000), drift: 0 };
+        assert_eq!(agreement.use_code(mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
+        assert!(matches!(agreement.use_code(mark(1, step(101)), NOON).await.unwrap(), Marked::Now(_)));
     }
 
     #[tokio::test(flavor = "multi_thread")]

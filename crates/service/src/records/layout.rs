@@ -118,6 +118,14 @@ const MIGRATIONS: &[Migration] = &[
          CREATE TABLE trace_bodies (first INTEGER PRIMARY KEY, bodies BLOB NOT NULL);",
         then: Some((super::traces::take_over, "DROP TABLE trace_steps; DROP TABLE traces;")),
     },
+    // 8: the used steps of a device by time stand in one row. It outlives the device, so that one which comes back has not forgotten them.
+    Migration {
+        sql: "CREATE TABLE used_steps (factor INTEGER PRIMARY KEY, steps BLOB NOT NULL);",
+        then: Some((
+            super::factors::take_over_steps,
+            "DELETE FROM marks WHERE length(key) = 20 AND substr(key, 1, 4) = CAST('totp' AS BLOB);",
+        )),
+    },
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.
