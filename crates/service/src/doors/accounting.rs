@@ -1,9 +1,9 @@
 //! The accounting door: gateways tell that a session began or ended (RFC 2866). Each report is answered once it is proved; what it says
 //! is only held against the logins that were let in.
 
-use super::knocks::{KNOCKS_EVERY, Knocks};
-use super::radius::{DATAGRAM, bind};
-use super::who_holds;
+use super::knocks::Knocks;
+use super::radius::bind;
+use super::{receive_all, who_holds};
 use crate::error::ServiceError;
 use crate::metrics;
 use crate::shared::Shared;
@@ -43,7 +43,9 @@ impl AccountingDoor {
         let address = socket.local_addr().map_err(failed)?;
         let inner = Inner { socket, shared: Arc::clone(shared), knocks: Knocks::new(Arc::clone(shared)) };
         let (stop, stopped) = watch::channel(false);
-        let receiving = tokio::spawn(receive_all(inner, stopped));
+        let receiving = tokio::spawn(async move {
+            receive_all(&inner.socket, &inner.knocks, stopped, |datagram, sender| inner.receive(datagram, sender)).await;
+        });
         Ok(AccountingDoor { address, stop, receiving: Mutex::new(Some(receiving)) })
     }
 
@@ -58,25 +60,6 @@ impl AccountingDoor {
         let receiving = self.receiving.lock().ok().and_then(|mut receiving| receiving.take());
         if let Some(receiving) = receiving {
             let _ = receiving.await;
-        }
-    }
-}
-
-async fn receive_all(inner: Inner, mut stopped: watch::Receiver<bool>) {
-    let mut buffer = vec![0; DATAGRAM];
-    let mut sweep = tokio::time::interval(KNOCKS_EVERY);
-    loop {
-        let received = tokio::select! {
-            received = inner.socket.recv_from(&mut buffer) => received,
-            _ = sweep.tick() => {
-                inner.knocks.flush();
-                continue;
-            }
-            _ = stopped.wait_for(|stopped| *stopped) => return inner.knocks.flush(),
-        };
-        match received {
-            Ok((length, sender)) => inner.receive(&buffer[..length], sender),
-            Err(error) => tracing::debug!(%error, "receiving failed"),
         }
     }
 }

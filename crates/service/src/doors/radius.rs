@@ -2,9 +2,9 @@
 //!
 //! What needs nobody outside is answered where it was received. A login that must wait runs as a task; their number is bounded.
 
-use super::knocks::{KNOCKS_EVERY, Knocks, guess};
+use super::knocks::{Knocks, guess};
 use super::reply::ReplyFor;
-use super::who_holds;
+use super::{receive_all, who_holds};
 use crate::clock::{self, LoginClock};
 use crate::driver::drive;
 use crate::error::ServiceError;
@@ -32,8 +32,6 @@ use tokio::task::JoinHandle;
 
 /// Bytes the system may hold for us: the default loses packets from some hundred in flight on.
 const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
-/// One datagram more than a packet may have, so that a longer one is seen to be too long.
-pub(super) const DATAGRAM: usize = 4097;
 /// Replies kept for resends, per socket; each takes about 300 bytes.
 const REPLIES_KEPT: usize = 65_536;
 /// A dropped packet of a known gateway leaves a trace at most this often, per gateway and reason; all are counted.
@@ -125,7 +123,12 @@ impl RadiusDoor {
             rehearsed,
         });
         let (stop, stopped) = watch::channel(false);
-        let receiving = tokio::spawn(receive_all(Arc::clone(&inner), stopped));
+        let receiving = {
+            let inner = Arc::clone(&inner);
+            tokio::spawn(async move {
+                receive_all(&inner.socket, &inner.knocks, stopped, |datagram, sender| inner.receive(datagram, sender)).await;
+            })
+        };
         Ok(RadiusDoor { address, stop, receiving: Mutex::new(Some(receiving)), inner })
     }
 
@@ -163,26 +166,6 @@ pub(super) fn bind(address: SocketAddr) -> std::io::Result<std::net::UdpSocket> 
     socket.set_nonblocking(true)?;
     socket.bind(&address.into())?;
     Ok(socket.into())
-}
-
-async fn receive_all(inner: Arc<Inner>, mut stopped: watch::Receiver<bool>) {
-    let mut buffer = vec![0; DATAGRAM];
-    let mut sweep = tokio::time::interval(KNOCKS_EVERY);
-    loop {
-        let received = tokio::select! {
-            received = inner.socket.recv_from(&mut buffer) => received,
-            _ = sweep.tick() => {
-                inner.knocks.flush();
-                continue;
-            }
-            _ = stopped.wait_for(|stopped| *stopped) => return inner.knocks.flush(),
-        };
-        match received {
-            Ok((length, sender)) => inner.receive(&buffer[..length], sender),
-            // An answer of ours met a closed port; the next packet is another matter.
-            Err(error) => tracing::debug!(%error, "receiving failed"),
-        }
-    }
 }
 
 /// A packet of a known gateway, on its way to a login.

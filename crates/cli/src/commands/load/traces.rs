@@ -4,9 +4,12 @@ use crate::arguments::Global;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
+use bivector_core::replay::Replayed;
+use bivector_service::api::ReplayRequest;
 use bivector_service::records::{Sync, TraceRow};
 use bivector_service::serve::TOKEN_FILE;
 use bivector_service::{Options, start};
+use reqwest::Method;
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::process::ExitCode;
@@ -14,6 +17,21 @@ use std::time::{Duration, Instant};
 
 /// Each page is asked for so often; the middle one counts.
 const TIMES: usize = 9;
+
+/// Logins that are decided again.
+const REPLAYED: u32 = 100_000;
+
+/// What they are decided by.
+fn site() -> String {
+    "format = 1\nname = \"Load\"\n[doors.radius]\nlisten = [\"127.0.0.1:0\"]\n\
+     [[gateways]]\nname = \"breakwater\"\nfrom = [\"192.0.2.10\"]\nsecret = \"gateway/load\"\n\
+     [[directories]]\nname = \"tidehall\"\nservers = [\"ldap://127.0.0.1:1\"]\nbase = \"ou=people,dc=northmoor,dc=example\"\n\
+     [[identity]]\nname = \"names\"\nstrip_prefix = [\"NORTHMOOR\\\\\"]\n\
+     [[chains]]\nname = \"staff\"\ngateways = [\"breakwater\"]\nidentity = \"names\"\nforms = [\"password code(6)\"]\nfirst = [\"tidehall\"]\n\
+     second = [\"totp\"]\n[[rules]]\nname = \"crew\"\nchain = \"staff\"\nwhen = { group = \"turbine-crew\" }\ngrant = \"turbine-crew\"\n\
+     [[grants]]\nname = \"turbine-crew\"\nreply = [{ attribute = \"Class\", text = \"crew\" }]\n"
+        .to_owned()
+}
 
 #[derive(Debug, Serialize)]
 struct Page {
@@ -29,6 +47,8 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
     let any = SocketAddr::new(super::LOCAL, 0);
     let running = start(Options { data: folder.path().to_owned(), key_file: None, http: any, tls: None, sync: Sync::Off }).await?;
     let client = Client::to(format!("http://{}", running.http), output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?);
+    let sealed = serde_json::json!({ "name": "gateway/load", "value": super::SECRET });
+    client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&sealed)).await?;
     let began = Instant::now();
     running.make_up_traces(count).await?;
     let written = began.elapsed();
@@ -51,7 +71,7 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
         vec![("revision", (1 + count / 200_000).to_string())],
         vec![("until_us", (newest.began_us - count * 500).to_string())],
         one("person", "nobody-of-that-name"),
-        vec![("gateway", "lantern".to_owned()), ("cause", "locked".to_owned())],
+        vec![("gateway", "lantern".to_owned()), ("cause", "factor-locked".to_owned())],
     ];
     let mut pages = Vec::new();
     for filter in filters {
@@ -68,6 +88,10 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
         let filter = if said.is_empty() { "none".to_owned() } else { said.join(" ") };
         pages.push(Page { filter, rows, p50_us: times[TIMES / 2], most_us: times[TIMES - 1] });
     }
+    let began = Instant::now();
+    let request = ReplayRequest { text: site(), last: Some(REPLAYED.min(count as u32)), chain: None };
+    let replayed: Replayed = client.ask(Method::POST, "/site/replay", &[], Some(&request)).await?;
+    let replay_us = began.elapsed().as_micros() as u64;
     running.stop(Duration::from_secs(5)).await;
     if global.json {
         output::json(&pages);
@@ -80,5 +104,6 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
     }
     output::print_table(&table);
     output::line(format!("\nat the API on loopback, each {TIMES} times"));
+    output::line(format!("{} of them decided again under another site file in {}", replayed.decided, output::took(replay_us)));
     Ok(ExitCode::SUCCESS)
 }

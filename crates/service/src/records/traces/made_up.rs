@@ -5,7 +5,10 @@ use super::keep::insert_traces;
 use crate::clock;
 use crate::records::{Records, RecordsError};
 use bivector_core::Cause;
-use bivector_core::facts::Facts;
+use bivector_core::device::CodeKind;
+use bivector_core::facts::{CheckFact, CodeFact, FactorFacts, Facts, PersonFact, TypedFact};
+use bivector_core::login::Found;
+use bivector_core::rule::Groups;
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 
 /// People of the made-up logins.
@@ -75,6 +78,36 @@ fn made_up(number: u64, began_us: u64) -> Trace {
             step(Hop::Second, "code", "the code is right (of this step) and is now marked as used".into()),
             step(Hop::Reply, "accept", "Access-Accept with the grant `turbine-crew`".into()),
         ],
-        facts: Box::new(Facts { port: 1812, signed: true, ..Facts::default() }),
+        facts: Box::new(facts(&login, cause)),
+    }
+}
+
+/// What such a login would have learned.
+fn facts(login: &str, cause: Option<Cause>) -> Facts {
+    let found = Found {
+        key: format!("tidehall:{login}"),
+        login: login.into(),
+        name: login.into(),
+        handle: format!("uid={login},ou=people,dc=northmoor,dc=example"),
+        groups: Groups::new(["cn=turbine-crew,ou=groups,dc=northmoor,dc=example"]),
+        ..Found::default()
+    };
+    let right = |good: bool| if good { CheckFact::Right } else { CheckFact::Wrong };
+    let verdict = if cause == Some(Cause::CodeWrong) { CodeFact::Wrong } else { CodeFact::Right(CodeKind::Totp) };
+    Facts {
+        port: 1812,
+        signed: true,
+        people: vec![("tidehall".into(), PersonFact::Found(Box::new(found)))],
+        factors: Some(FactorFacts { devices: vec![(CodeKind::Totp, 6, false)], ..FactorFacts::default() }),
+        typed: Some(TypedFact {
+            form: "password code(6)".into(),
+            password: 17,
+            code: Some(6),
+            verdict: Some(verdict),
+            ..TypedFact::default()
+        }),
+        passwords: vec![("tidehall".into(), right(cause != Some(Cause::PasswordWrong)))],
+        mark: cause.is_none().then_some(CheckFact::Right),
+        ..Facts::default()
     }
 }
