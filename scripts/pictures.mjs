@@ -123,11 +123,19 @@ try {
   const token = readFileSync(tokenFile, 'utf8').trim()
   const env = { BIVECTOR_SERVER: `http://${http}`, BIVECTOR_TOKEN_FILE: tokenFile }
   const link = `http://${http}/#token=${token}`
-  await picture('console-logins', link)
   const open = (cause) => `[...document.querySelectorAll('[data-testid=login]')].find((row) => row.innerText.includes('${cause}')).click()`
   await picture('console-login-refused', link, { steps: [open('rule-refused')] })
   await picture('console-chains', `http://${http}/chains#token=${token}`, {
     steps: [`document.querySelector('[data-hop=tidehall]').click()`, `[...document.querySelectorAll('button')].find((one) => one.innerText.includes('prove')).click()`],
+  })
+  const short = (name, value) => `(() => {
+    const field = document.querySelector('input[aria-label="${name}, as a number"]')
+    Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(field, '${value}')
+    field.dispatchEvent(new Event('input', { bubbles: true }))
+    field.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', bubbles: true }))
+  })()`
+  await picture('console-timing', `http://${http}/timing?chain=watch&way=slipway/approval#token=${token}`, {
+    steps: [short('slipway.wait', '5s'), '1', '1'],
   })
   const selectAll = () => send('Input.dispatchKeyEvent', { type: 'keyDown', modifiers: 2, key: 'a', code: 'KeyA', windowsVirtualKeyCode: 65 })
   const paste = `(async () => {
@@ -219,8 +227,13 @@ try {
     ['bivector audit list --limit 6', `${bin} audit list --limit 6`],
     ['bivector audit verify', `${bin} audit verify`],
   ], env, 680)
-  await terminal('chains', [['bivector chain list', `${bin} chain list`], ['bivector upstream list', `${bin} upstream list`]], env, 930)
-  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`], ['bivector lab load --approvals 10000', `${bin} lab load --approvals 10000`]], env, 760)
+  const budget = 'budget watch --via slipway --set slipway.wait=5s'
+  await terminal('budget', [
+    [`bivector ${budget}`, `${bin} ${budget}`],
+    [`bivector ${budget} --suggest`, `${bin} ${budget} --suggest`],
+    [`bivector ${budget} --sweep gateway.wait=1s..30s --points 9`, `${bin} ${budget} --sweep gateway.wait=1s..30s --points 9`],
+  ], env, 760)
+  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`], ['bivector lab load --traces 1000000', `${bin} lab load --traces 1000000`], ['bivector lab load --approvals 10000', `${bin} lab load --approvals 10000`]], env, 1180)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()

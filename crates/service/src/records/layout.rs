@@ -114,7 +114,7 @@ const MIGRATIONS: &[Migration] = &[
     Migration {
         sql: "CREATE TABLE trace_chunks (
              first INTEGER PRIMARY KEY, last INTEGER NOT NULL, began_us INTEGER NOT NULL, ended_us INTEGER NOT NULL, traces INTEGER NOT NULL,
-             texts BLOB NOT NULL, heads BLOB NOT NULL);
+             keys BLOB NOT NULL, marks BLOB NOT NULL, refs BLOB NOT NULL, texts BLOB NOT NULL, heads BLOB NOT NULL);
          CREATE TABLE trace_bodies (first INTEGER PRIMARY KEY, bodies BLOB NOT NULL);",
         then: Some((super::traces::take_over, "DROP TABLE trace_steps; DROP TABLE traces;")),
     },

@@ -1,7 +1,8 @@
 //! Many traces in one row of the records: what lists need (texts and heads) apart from steps and facts (bodies).
 //!
 //! A row of its own with an index for each thing that is asked for costs a login more than everything else of it. In a chunk each text
-//! stands once, and its texts say which chunks a question need not look into. No SQL here: see the neighbours.
+//! stands once. Keys (texts that are asked for), marks (which of them each trace has) and references stand before the rest: they say
+//! which chunks a question need not look into. No SQL here: see the neighbours.
 
 use super::TraceRow;
 use bivector_core::Cause;
@@ -41,6 +42,9 @@ pub(super) struct Written {
     pub(super) last: u64,
     pub(super) began_us: u64,
     pub(super) ended_us: u64,
+    pub(super) keys: Vec<u8>,
+    pub(super) marks: Vec<u8>,
+    pub(super) refs: Vec<u8>,
     pub(super) texts: Vec<u8>,
     pub(super) heads: Vec<u8>,
     pub(super) bodies: Vec<u8>,
@@ -92,9 +96,47 @@ impl<'a> Texts<'a> {
     }
 }
 
+/// What can be asked for, each with its place among a trace's marks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Key {
+    Gateway,
+    Chain,
+    Origin,
+    Outcome,
+    Cause,
+    Login,
+    Revision,
+}
+
+/// Marks of one trace: a place among the keys for each, counted from 1; 0 for none.
+const MARKS: usize = 7;
+
+/// A revision as a key.
+fn revision_key(revision: u64) -> String {
+    format!("#{revision}")
+}
+
 /// Writes traces, in the order of their numbers, as one chunk; at most [`FULL`] of them.
 pub(super) fn write(entries: &[Entry]) -> Written {
-    let mut texts = Texts { bytes: vec![EDGE], ..Texts::default() };
+    let start = || Texts { bytes: vec![EDGE], ..Texts::default() };
+    let (mut texts, mut keys) = (start(), start());
+    let revisions: Vec<String> = entries.iter().map(|entry| revision_key(entry.row.revision)).collect();
+    let (mut marks, mut refs) = (Vec::with_capacity(entries.len() * MARKS * 2), vec![EDGE]);
+    for (Entry { row, .. }, revision) in entries.iter().zip(&revisions) {
+        // In the order of `Key`.
+        let of: [u16; MARKS] = [
+            keys.place(&row.gateway),
+            keys.place(&row.chain),
+            keys.place(row.origin.slug()),
+            keys.place(row.outcome.slug()),
+            keys.place_of(row.cause.map(Cause::slug)),
+            keys.place(&row.login),
+            keys.place(revision),
+        ];
+        marks.extend(of.iter().flat_map(|mark| mark.to_le_bytes()));
+        refs.extend_from_slice(row.reference.as_bytes());
+        refs.push(EDGE);
+    }
     let heads: Vec<Head> = entries
         .iter()
         .map(|Entry { row, .. }| Head {
@@ -127,33 +169,69 @@ pub(super) fn write(entries: &[Entry]) -> Written {
         ended_us: entries.iter().map(|entry| entry.row.began_us + entry.row.took_us).max().unwrap_or(0),
         heads: postcard::to_stdvec(&heads).unwrap_or_default(),
         bodies: postcard::to_stdvec(&bodies).unwrap_or_default(),
+        keys: keys.bytes,
+        marks,
+        refs,
         texts: texts.bytes,
     }
 }
 
-/// Whether a chunk with these texts may hold a trace with this one. Quick, and sure where it says no.
-pub(super) fn may_hold(texts: &[u8], wanted: &Wanted) -> bool {
-    wanted.whole.iter().all(|finder| finder.find(texts).is_some())
-        && (wanted.any.is_empty() || wanted.any.iter().any(|finder| finder.find(texts).is_some()))
-}
-
-/// Texts that a chunk must hold: all of `whole`, and one of `any`.
+/// What a question is about, as far as it tells which chunks to look into.
 #[derive(Debug, Default)]
 pub(super) struct Wanted {
-    whole: Vec<memmem::Finder<'static>>,
-    any: Vec<memmem::Finder<'static>>,
+    /// All of these, of the same trace.
+    all: Vec<(Key, String, memmem::Finder<'static>)>,
+    /// This reference, or a login that begins so.
+    either: Option<(memmem::Finder<'static>, memmem::Finder<'static>)>,
 }
 
 impl Wanted {
-    /// The text must be there, as a whole.
-    pub(super) fn whole(&mut self, text: &str) {
-        self.whole.push(finder(text, true));
+    /// The key must be this.
+    pub(super) fn key(&mut self, key: Key, text: &str) {
+        self.all.push((key, text.to_owned(), finder(text, true)));
     }
 
-    /// This text or another one must be there; as a whole, or as the beginning of one.
-    pub(super) fn any(&mut self, text: &str, as_whole: bool) {
-        self.any.push(finder(text, as_whole));
+    /// The revision must be this.
+    pub(super) fn revision(&mut self, revision: u64) {
+        self.key(Key::Revision, &revision_key(revision));
     }
+
+    /// The reference must be this.
+    pub(super) fn reference(&mut self, reference: &str) {
+        // No login begins with the edge of a text.
+        self.either = Some((finder(reference, true), memmem::Finder::new(&[EDGE, EDGE]).into_owned()));
+    }
+
+    /// The reference must be this, or the login begin so.
+    pub(super) fn reference_or_login(&mut self, reference: &str, login: &str) {
+        self.either = Some((finder(reference, true), finder(login, false)));
+    }
+
+    /// Whether a chunk may hold such a trace. Sure where it says no, and but for `either` where it says yes.
+    pub(super) fn fits(&self, keys: &[u8], marks: &[u8], refs: &[u8]) -> bool {
+        if self.all.iter().any(|(.., finder)| finder.find(keys).is_none()) {
+            return false;
+        }
+        if let Some((reference, login)) = &self.either
+            && reference.find(refs).is_none()
+            && login.find(keys).is_none()
+        {
+            return false;
+        }
+        if self.all.len() < 2 {
+            return true;
+        }
+        // Each is there; whether one trace has all of them, the marks tell.
+        let places: Vec<(usize, [u8; 2])> =
+            self.all.iter().filter_map(|(key, text, _)| Some((*key as usize * 2, place_of(keys, text)?))).collect();
+        marks.chunks_exact(MARKS * 2).any(|of| places.iter().all(|(at, place)| of.get(*at..at + 2) == Some(place)))
+    }
+}
+
+/// The place of a text among the keys, as it is written in marks.
+fn place_of(keys: &[u8], text: &str) -> Option<[u8; 2]> {
+    let at = keys.split(|byte| *byte == EDGE).skip(1).position(|key| key == text.as_bytes())?;
+    u16::try_from(at + 1).ok().map(u16::to_le_bytes)
 }
 
 fn finder(text: &str, as_whole: bool) -> memmem::Finder<'static> {

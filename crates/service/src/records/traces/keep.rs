@@ -86,15 +86,20 @@ pub(crate) fn insert_traces(transaction: &Transaction<'_>, entries: &[Entry]) ->
 }
 
 fn insert(transaction: &Transaction<'_>, written: &Written, traces: usize) -> rusqlite::Result<()> {
-    transaction.prepare_cached("INSERT OR REPLACE INTO trace_chunks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
-        written.first as i64,
-        written.last as i64,
-        written.began_us as i64,
-        written.ended_us as i64,
-        traces as i64,
-        written.texts,
-        written.heads
-    ])?;
+    transaction.prepare_cached("INSERT OR REPLACE INTO trace_chunks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")?.execute(
+        params![
+            written.first as i64,
+            written.last as i64,
+            written.began_us as i64,
+            written.ended_us as i64,
+            traces as i64,
+            written.keys,
+            written.marks,
+            written.refs,
+            written.texts,
+            written.heads
+        ],
+    )?;
     transaction
         .prepare_cached("INSERT OR REPLACE INTO trace_bodies VALUES (?1, ?2)")?
         .execute(params![written.first as i64, written.bodies])?;

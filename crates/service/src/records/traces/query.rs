@@ -1,6 +1,6 @@
 //! Questions about traces. Each walks the chunks from its end, looks only into those that may hold what is asked for, and stops early.
 
-use super::chunk::{HeadRow, Heads, Wanted, may_hold, read_bodies, read_body};
+use super::chunk::{HeadRow, Heads, Key, Wanted, read_bodies, read_body};
 use super::{FailedSpan, Failures, Newest, TraceFilter, TraceRow};
 use crate::api::LoginCounts;
 use crate::records::{Records, RecordsError};
@@ -31,15 +31,21 @@ struct Walk {
 impl Walk {
     fn of(filter: &TraceFilter, oldest_first: bool) -> Self {
         let mut wanted = Wanted::default();
-        if let Some(person) = &filter.person {
-            wanted.whole(&person.to_lowercase());
+        let person = filter.person.as_ref().map(|person| person.to_lowercase());
+        let keys = [
+            (Key::Login, &person),
+            (Key::Gateway, &filter.gateway),
+            (Key::Chain, &filter.chain),
+            (Key::Outcome, &filter.outcome),
+            (Key::Cause, &filter.cause),
+            (Key::Origin, &filter.origin),
+        ];
+        for (key, text) in keys {
+            text.iter().for_each(|text| wanted.key(key, text));
         }
-        for text in [&filter.gateway, &filter.chain, &filter.outcome, &filter.cause, &filter.origin].into_iter().flatten() {
-            wanted.whole(text);
-        }
+        filter.revision.into_iter().for_each(|revision| wanted.revision(revision));
         if let Some(q) = &filter.q {
-            wanted.any(&q.to_uppercase(), true);
-            wanted.any(&q.to_lowercase(), false);
+            wanted.reference_or_login(&q.to_uppercase(), &q.to_lowercase());
         }
         Walk {
             above: filter.after.unwrap_or(0),
@@ -54,18 +60,22 @@ impl Walk {
     /// Visits the traces in their order, each with the first number of its chunk, until `visit` breaks.
     fn visit(&self, connection: &Connection, mut visit: impl FnMut(i64, HeadRow<'_>) -> ControlFlow<()>) -> rusqlite::Result<()> {
         let order = if self.oldest_first { "ASC" } else { "DESC" };
+        // Only what tells whether to look further is read of each.
         let mut statement = connection.prepare_cached(&format!(
-            "SELECT first, texts, heads FROM trace_chunks
+            "SELECT first, keys, marks, refs FROM trace_chunks
              WHERE last > ?1 AND first < ?2 AND ended_us >= ?3 AND began_us < ?4 ORDER BY first {order}"
         ))?;
+        let mut rest = connection.prepare_cached("SELECT texts, heads FROM trace_chunks WHERE first = ?1")?;
         let most = |limit: Option<u64>| limit.map_or(i64::MAX, |limit| i64::try_from(limit).unwrap_or(i64::MAX));
         let mut rows = statement.query(params![self.above as i64, most(self.below), self.since_us as i64, most(self.until_us)])?;
         while let Some(row) = rows.next()? {
-            let (first, texts): (i64, &[u8]) = (row.get(0)?, row.get_ref(1)?.as_blob()?);
-            if !may_hold(texts, &self.wanted) {
+            let first: i64 = row.get(0)?;
+            if !self.wanted.fits(row.get_ref(1)?.as_blob()?, row.get_ref(2)?.as_blob()?, row.get_ref(3)?.as_blob()?) {
                 continue;
             }
-            let Some(heads) = Heads::read(texts, row.get_ref(2)?.as_blob()?) else {
+            let mut found = rest.query([first])?;
+            let Some(found) = found.next()? else { continue };
+            let Some(heads) = Heads::read(found.get_ref(0)?.as_blob()?, found.get_ref(1)?.as_blob()?) else {
                 tracing::warn!(first, "a piece of the traces is damaged and left out");
                 continue;
             };
@@ -277,7 +287,7 @@ fn newest_logins(connection: &Connection, since_us: u64, mut each: impl FnMut(He
 /// The newest trace with this reference, and where its body is.
 pub(super) fn by_reference(connection: &Connection, reference: &str) -> rusqlite::Result<Option<(TraceRow, (i64, usize))>> {
     let mut walk = Walk::default();
-    walk.wanted.whole(reference);
+    walk.wanted.reference(reference);
     let mut found = None;
     walk.visit(connection, |first, head| {
         if head.reference() == reference {

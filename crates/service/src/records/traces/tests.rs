@@ -116,7 +116,11 @@ fn every_filter_finds_what_looking_at_each_trace_finds() {
     type Test = fn(&TraceRow) -> bool;
     let some = |text: &str| Some(text.to_owned());
     let default = TraceFilter::default;
-    let cases: [(TraceFilter, Test); 10] = [
+    let cases: [(TraceFilter, Test); 12] = [
+        (TraceFilter { person: some("yuki"), cause: some("code-wrong"), revision: Some(3), ..default() }, |row| {
+            row.login == "yuki" && row.cause.is_some() && row.revision == 3
+        }),
+        (TraceFilter { q: some("nobody"), ..default() }, |_| false),
         (TraceFilter { person: some("Yuki"), ..default() }, |row| row.login == "yuki"),
         (TraceFilter { cause: some("code-wrong"), ..default() }, |row| row.cause.is_some()),
         (TraceFilter { outcome: some("refused"), person: some("ines"), ..default() }, |row| row.cause.is_some() && row.login == "ines"),
@@ -175,6 +179,9 @@ fn what_was_written_once_is_read_for_ever() {
         texts.join("|"),
         "|R20|gateway|breakwater|127.0.0.11:1|staff|NORTHMOOR\\ines|ines|tidehall:ines|pap|refused|code-wrong|totp|"
     );
+    assert_eq!(String::from_utf8_lossy(&written.keys), "�breakwater�staff�gateway�refused�code-wrong�ines�#1�");
+    assert_eq!(written.marks, [1, 0, 2, 0, 3, 0, 4, 0, 5, 0, 6, 0, 7, 0]);
+    assert_eq!(written.refs, b"\xffR20\xff");
     assert_eq!(written.heads, [1, 20, 128, 218, 196, 9, 0, 1, 1, 2, 3, 4, 5, 6, 7, 8, 9, 0, 10, 11, 0, 12, 0]);
 }
 
