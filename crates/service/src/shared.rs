@@ -160,7 +160,12 @@ impl Shared {
 
     /// Adds a step to a trace that is kept already, for what came after its end.
     pub fn add_step(&self, reference: String, step: bivector_core::trace::Step) {
-        self.records.add_step(reference, step);
+        let (records, events) = (self.records.clone(), self.events.clone());
+        tokio::spawn(async move {
+            // The trace itself may wait still.
+            records.write_traces(move |entries| tell_traces(&events, entries)).await;
+            records.add_step(reference, step);
+        });
     }
 
     /// Tells the listeners that a person's factors have changed.

@@ -1,8 +1,9 @@
 //! The smallest set of changes after which everything nests with the wanted margin.
 //!
-//! Every subset of the settings is tried, small ones first; within a subset each setting gets the least value that its requirements ask
-//! for, from the inside out, and the first subset under which nothing is left to ask for wins. The order of the candidates says what is
-//! changed rather: a gateway's wait first, a source's patience last.
+//! What is set in front of the chain follows from what is behind: whoever still waits too short must wait longer. So only the settings
+//! behind the gateways are searched through, subset by subset, small ones first: each gets the least value that is asked of it, then
+//! gateways and clients get what is left to ask for, and the smallest change of all wins. Of two as small, the one that changes less behind
+//! the gateways: a source that is given less time makes other logins fail.
 
 use super::learned::Learned;
 use super::path::{How, Way};
@@ -13,8 +14,10 @@ use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
 
-/// Settings changed at most.
-const MOST: usize = 4;
+/// Settings behind the gateways that are changed at most.
+const MOST: usize = 3;
+/// Settings behind the gateways that are looked at.
+const CANDIDATES: usize = 10;
 /// What a source must be given at least, however tight it gets.
 const LEAST_PATIENCE: u64 = 300_000;
 
@@ -57,12 +60,9 @@ pub fn suggest(site: &Site, chain: usize, via: Option<usize>, learned: &Learned,
     let plain = Learned { gateways: Default::default(), ..learned.clone() };
     let ways = super::ways(&work, chain, via);
     let mut search = Search { ways, learned: &plain, margin, work };
-    let candidates = search.candidates(chain, via);
-    for size in 0..=MOST.min(candidates.len()) {
-        if let Some(changed) = search.subsets(&candidates, size) {
-            let changes = changed.into_iter().map(|(setting, to)| change(site, setting, to)).collect();
-            return Suggestion { margin, changes, left: Vec::new() };
-        }
+    if let Some(changed) = search.smallest(chain, via) {
+        let changes = changed.into_iter().map(|(setting, to)| change(site, setting, to)).collect();
+        return Suggestion { margin, changes, left: Vec::new() };
     }
     let left = search.asks().into_iter().map(|ask| ask.said(&search.work)).collect();
     Suggestion { margin, changes: Vec::new(), left }
@@ -91,6 +91,16 @@ enum Ask {
 }
 
 impl Ask {
+    /// The setting of the gateway that it is asked of.
+    fn gateway(self) -> Option<Setting> {
+        if let Ask::Gateway(index, _) = self { Some(Setting::GatewayWait(index)) } else { None }
+    }
+
+    /// The setting of the program in front that it is asked of.
+    fn client(self) -> Option<Setting> {
+        if let Ask::Client(index, _) = self { Some(Setting::ClientPatience(index)) } else { None }
+    }
+
     fn said(self, site: &Site) -> String {
         let (who, us) = match self {
             Ask::Gateway(index, us) => (format!("`{}`", site.gateways[index].name), us),
@@ -109,64 +119,69 @@ struct Search<'l> {
 }
 
 impl Search<'_> {
-    /// What could be changed, what is changed rather first.
-    fn candidates(&self, chain: usize, via: Option<usize>) -> Vec<Setting> {
+    /// The settings behind the gateways, what is changed rather first.
+    fn behind(&self, chain: usize, via: Option<usize>) -> Vec<Setting> {
         let mut all = super::of_way(&self.work, chain, via);
-        // What nobody has stated has no finding, and nothing to suggest.
-        all.retain(|setting| setting.get(&self.work).is_some());
+        all.retain(|setting| !setting.on_device());
         all.sort_by_key(|setting| match setting {
-            Setting::GatewayWait(_) => 0,
-            Setting::ClientPatience(_) => 1,
-            Setting::PromptsLast | Setting::CodesLast => 2,
-            Setting::SecondPatience(_) => 3,
-            Setting::GatewayTries(_) => 4,
-            Setting::Answer(_) => 5,
-            Setting::Connect(_) => 6,
-            Setting::UpstreamWait(_) | Setting::UpstreamTries(_) | Setting::CourierPatience(_) => 7,
+            Setting::PromptsLast | Setting::CodesLast => 0,
+            Setting::SecondPatience(_) => 1,
+            Setting::Answer(_) => 2,
+            Setting::Connect(_) => 3,
+            _ => 4,
         });
-        all.truncate(16);
+        all.truncate(CANDIDATES);
         all
     }
 
-    /// Tries every subset of a size; gives the values of the first that does.
-    fn subsets(&mut self, candidates: &[Setting], size: usize) -> Option<Vec<(Setting, Amount)>> {
-        let mut at: Vec<usize> = (0..size).collect();
-        loop {
-            let chosen: Vec<Setting> = at.iter().filter_map(|index| candidates.get(*index)).copied().collect();
-            if let Some(values) = self.solve(&chosen) {
-                return Some(values);
+    /// The smallest change after which nothing is asked any more; none where there is none.
+    fn smallest(&mut self, chain: usize, via: Option<usize>) -> Option<Vec<(Setting, Amount)>> {
+        let behind = self.behind(chain, via);
+        let mut best: Option<Vec<(Setting, Amount)>> = None;
+        for size in 0..=MOST.min(behind.len()) {
+            // One that changes so much behind the gateways is no smaller.
+            if best.as_ref().is_some_and(|best| best.len() <= size) {
+                break;
             }
-            let place = (0..size).rev().find(|place| at[*place] < candidates.len() - size + place)?;
-            at[place] += 1;
-            for later in place + 1..size {
-                at[later] = at[later - 1] + 1;
+            let mut at: Vec<usize> = (0..size).collect();
+            loop {
+                let chosen: Vec<Setting> = at.iter().filter_map(|index| behind.get(*index)).copied().collect();
+                let found = self.solve(&chosen).filter(|found| best.as_ref().is_none_or(|best| found.len() < best.len()));
+                best = found.or(best);
+                let Some(place) = (0..size).rev().find(|place| at[*place] < behind.len() - size + place) else { break };
+                at[place] += 1;
+                for later in place + 1..size {
+                    at[later] = at[later - 1] + 1;
+                }
             }
         }
+        best
     }
 
-    /// Gives each of these settings the value that is asked of it, from the inside out; nothing if that does not do.
+    /// Gives each of these settings the value that is asked of it, and then gateways and clients theirs; nothing if that does not do.
     fn solve(&mut self, chosen: &[Setting]) -> Option<Vec<(Setting, Amount)>> {
-        let before: Vec<Option<Amount>> = chosen.iter().map(|setting| setting.get(&self.work)).collect();
-        let mut inside_out = chosen.to_vec();
-        inside_out.sort_by_key(|setting| match setting {
-            Setting::GatewayWait(_) | Setting::GatewayTries(_) => 1,
-            Setting::ClientPatience(_) => 2,
-            _ => 0,
-        });
-        for setting in inside_out {
-            if let Some(value) = self.value_for(setting) {
-                setting.put(&mut self.work, value);
+        let mut before: Vec<(Setting, Amount)> = Vec::new();
+        let mut sound = chosen.iter().all(|setting| self.change(*setting, &mut before));
+        for in_front in [Ask::gateway, Ask::client] {
+            for setting in self.asks().iter().filter_map(|ask| in_front(*ask)) {
+                // Several ways may ask the same of one device.
+                sound = sound && (before.iter().any(|(known, _)| *known == setting) || self.change(setting, &mut before));
             }
         }
-        let done = self.asks().is_empty();
-        let values: Vec<(Setting, Amount)> = chosen.iter().filter_map(|setting| Some((*setting, setting.get(&self.work)?))).collect();
-        for (setting, value) in chosen.iter().zip(&before) {
-            if let Some(value) = value {
-                setting.put(&mut self.work, *value);
-            }
+        let done = sound && self.asks().is_empty();
+        let values = before.iter().filter_map(|(setting, _)| Some((*setting, setting.get(&self.work)?))).collect();
+        for (setting, value) in before.into_iter().rev() {
+            setting.put(&mut self.work, value);
         }
-        let all_changed = values.iter().zip(&before).all(|((_, now), before)| before.as_ref() != Some(now));
-        (done && all_changed).then_some(values)
+        done.then_some(values)
+    }
+
+    /// Gives a setting the value that is asked of it, and notes the one before; `false` where nothing can be asked of it.
+    fn change(&mut self, setting: Setting, before: &mut Vec<(Setting, Amount)>) -> bool {
+        let (Some(now), Some(value)) = (setting.get(&self.work), self.value_for(setting)) else { return false };
+        setting.put(&mut self.work, value);
+        before.push((setting, now));
+        value != now
     }
 
     /// The value that the present asks want of a setting; none where it cannot help.

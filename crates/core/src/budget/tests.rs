@@ -144,6 +144,12 @@ fn each_wait_that_does_not_nest_has_its_finding_with_the_value_to_set() {
 fn the_suggestion_is_the_smallest_change_after_which_everything_nests() {
     let watch = slipway("wait = \"5s\", tries = 3");
     let short = "patience = { wait = \"2s\", tries = 1 }";
+    let one = |name: &str, last: u8| {
+        format!(
+            "[[gateways]]\nname = \"{name}\"\nfrom = [\"192.0.2.{last}\"]\nsecret = \"gateway/x\"\npatience = {{ wait = \"7s\", tries = 1 }}\n\n"
+        )
+    };
+    let more = one("g1", 201) + &one("g2", 202) + "[[directories]]";
     let cases: &[(&str, &[Pair<'_>], &[Pair<'_>])] = &[
         ("staff", &[], &[]),
         ("watch", &[(SLIPWAY, &watch)], &[("slipway.wait", "21s")]),
@@ -153,6 +159,15 @@ fn the_suggestion_is_the_smallest_change_after_which_everything_nests() {
             &[("breakwater.wait", "9s"), ("breakwater.client_patience", "9s")],
         ),
         ("watch", &[("second_patience = \"45s\"", "second_patience = \"15s\"")], &[("watch.second_patience", "25s")]),
+        // Many gateways may all be too quick: one value behind them all is less to change than one on each.
+        (
+            "staff",
+            &[
+                ("gateways = [\"breakwater\", \"slipway\"]", "gateways = [\"breakwater\", \"slipway\", \"g1\", \"g2\"]"),
+                ("[[directories]]", &more),
+            ],
+            &[("tidehall.answer", "1300ms")],
+        ),
     ];
     for (name, changes, wanted) in cases {
         let mut site = site(changes);

@@ -130,17 +130,9 @@ impl Records {
         }
     }
 
-    /// Adds a step to a trace that was handed over before.
+    /// Adds a step to a trace that is written, or will be by a job that was handed over before.
     pub(crate) fn add_step(&self, reference: String, step: Step) {
-        let buffer = Arc::clone(&self.traces);
-        self.post(
-            move |transaction| {
-                // The trace itself may wait still.
-                traces::insert_traces(transaction, &buffer.take())?;
-                traces::append_step(transaction, &reference, &step)
-            },
-            || {},
-        );
+        self.post(move |transaction| traces::append_step(transaction, &reference, &step), || {});
     }
 
     /// Runs `job` in the next commit and waits until it is durable.

@@ -104,7 +104,7 @@ fn print_suggestion(suggestion: &Suggestion) {
         output::line(format!("{} {left}", output::paint("✕", "31")));
     }
     if suggestion.changes.is_empty() {
-        return output::line(format!("no change of four values makes everything nest with a margin of {margin} %"));
+        return output::line(format!("no change makes everything nest with a margin of {margin} %"));
     }
     output::line(format!("the smallest change after which everything nests with a margin of {margin} %:"));
     let mut table = output::table(&["", "setting", "now", "then", "what it is", "where"]);

@@ -151,6 +151,7 @@ fn a_trace_that_waits_is_numbered_written_with_the_others_and_found_by_its_refer
     for number in 1..=3 {
         assert!(matches!(records.add_trace(entry(number)), Added::First(id) | Added::Joined(id) if id == number));
     }
+    runtime.block_on(records.write_traces(drop));
     records.add_step("R2".into(), step("afterwards"));
     let (row, steps) = loop {
         match runtime.block_on(records.trace("r2".into())).unwrap() {
