@@ -24,6 +24,10 @@ export function TimingPage() {
   const [values, setValues] = useState<Values>({})
   const chain = search.chain ?? chains.data?.[0]?.name
   const timing = useTiming(chain, search.via, values)
+  // A value that cannot be has no budget: the last one stays in sight, with the words that say what is wrong.
+  const [last, setLast] = useState<TimingView>()
+  if (timing.data && timing.data !== last) setLast(timing.data)
+  const view = timing.data ?? (last?.chain === chain ? last : undefined)
   const show = (part: TimingSearch) => {
     if (part.chain) setValues({})
     navigate({ search: (old) => (part.chain ? { chain: part.chain } : { ...old, ...part }), replace: true })
@@ -49,11 +53,12 @@ export function TimingPage() {
           </button>
         </p>
       )}
-      {chain && timing.data && (
+      {chain && view && (
         <Timing
+          key={view.chain}
           chain={chain}
           chains={chains.data?.map((one) => one.name) ?? [chain]}
-          view={timing.data}
+          view={view}
           search={search}
           show={show}
           values={values}
@@ -76,7 +81,9 @@ type Props = {
 
 function Timing({ chain, chains, view, search, show, values, setValues }: Props) {
   const paths = view.paths.filter((path) => path.method === view.paths[0]?.method || !sameWay(view.paths, path))
-  const path = chosen(paths, search)
+  // What is looked at stays, also when another way becomes the tightest one under the values that are tried.
+  const [first] = useState(() => tightest(paths))
+  const path = chosen(paths, search, first)
   const [swept, setSwept] = useState<string>()
   const others = view.gateways.filter((gateway) => gateway !== path?.gateway)
   const settings = view.settings.filter(
@@ -137,13 +144,17 @@ function sameWay(paths: PathBudget[], path: PathBudget): boolean {
   return paths.some((other) => other !== path && other.gateway === path.gateway && other.way === path.way)
 }
 
-/** The way that is asked for, or else the one with the least to spare. */
-function chosen(paths: PathBudget[], search: TimingSearch): PathBudget | undefined {
-  const [via, way] = search.way?.split('/') ?? []
+/** The way that is asked for, or else the one that was looked at first. */
+function chosen(paths: PathBudget[], search: TimingSearch, first: PathBudget | undefined): PathBudget | undefined {
+  const [via, way] = search.way?.split('/') ?? [first?.gateway, first?.way]
   const exact = paths.find((path) => path.gateway === via && path.way === way)
-  const through = paths.filter((path) => via === undefined || path.gateway === via)
+  return exact ?? tightest(paths.filter((path) => path.gateway === via)) ?? tightest(paths)
+}
+
+/** The way with the least to spare. */
+function tightest(paths: PathBudget[]): PathBudget | undefined {
   const spare = (path: PathBudget) => Math.min(...path.hops.map((hop) => hop.margin), Number.MAX_SAFE_INTEGER)
-  return exact ?? [...through].sort((a, b) => spare(a) - spare(b) || b.worst_us - a.worst_us)[0]
+  return [...paths].sort((a, b) => spare(a) - spare(b) || b.worst_us - a.worst_us)[0]
 }
 
 /** A range around the present value: from where nobody gets in to where everybody does. */

@@ -24,6 +24,11 @@ async fn a_wait_that_breaks_logins_is_seen_tuned_and_becomes_a_draft() {
         slider.send_keys(Key::PageUp + "").await.unwrap();
     }
     wait_for(&page, "[data-testid=findings]", "everything nests").await;
+    // A value that cannot be is refused in words, and nothing goes out of sight.
+    field.send_keys(Key::Control + "a").await.unwrap();
+    field.send_keys("soon" + Key::Enter).await.unwrap();
+    wait_for(&page, "[role=alert]", "slipway.wait").await;
+    assert!(slider.is_displayed().await.unwrap());
     press(&page, "all as it was").await;
     wait_for(&page, "[data-code=approval-outlives-front]", "slipway").await;
     press(&page, "try these values").await;
