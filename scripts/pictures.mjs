@@ -65,7 +65,7 @@ const colours = { 31: '#e0704f', 33: '#f09a63', 35: '#b79be0', 36: '#4fc3b4' }
 
 function toHtml(text) {
   // A line that was written over shows what was written last.
-  const last = text.replaceAll(/[^\n]*\r\u001b\[2K/g, '')
+  const last = text.replaceAll(/[^\n]*(\u001b\[2K\r?|\r(?!\n|\r))/g, '')
   const plain = last.replaceAll('\r', '').replaceAll('&', '&amp;').replaceAll('<', '&lt;')
   let open = 0
   const painted = plain.replace(/\u001b\[([\d;]*)m/g, (_, codes) => {
@@ -108,7 +108,7 @@ async function terminal(name, commands, env = {}, height = 560) {
   }
   const page = join(work, `${name}.html`)
   writeFileSync(page, `<meta charset="utf-8"><style>body{margin:0;background:#0b1417;color:#e6ece8}
-    pre{font:13px/1.4 "Liberation Mono",monospace;margin:18px 22px}b{color:#a9b9bb}</style><pre>${html.trimEnd()}</pre>`)
+    pre{font:13px/1.4 "Liberation Mono",monospace;margin:18px 22px;white-space:pre-wrap}b{color:#a9b9bb}</style><pre>${html.trimEnd()}</pre>`)
   await picture(name, `file://${page}`, { height })
 }
 
@@ -140,7 +140,7 @@ try {
   const selectAll = () => send('Input.dispatchKeyEvent', { type: 'keyDown', modifiers: 2, key: 'a', code: 'KeyA', windowsVirtualKeyCode: 65 })
   const paste = `(async () => {
     const { text } = await (await fetch('/api/v1/site')).json()
-    const changed = text.replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]')
+    const changed = text.replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]').replaceAll(', factor = "totp"', '')
     const editor = document.querySelector('.cm-content')
     const data = new DataTransfer()
     data.setData('text/plain', changed)
@@ -202,7 +202,7 @@ try {
     ['bivector who staff', `${bin} who staff`],
   ], env, 990)
   await picture('console-prove', `http://${http}/prove#token=${token}`, {
-    steps: [`document.querySelector('[data-testid=runs] tbody tr').click()`],
+    steps: [`document.querySelector('[data-testid=runs] tbody tr').click()`, '1', '1'],
   })
   await terminal('factors', [
     [`bivector factor temporary pell --for 8h --reason "phone at home"`, `${bin} factor temporary pell --for 8h --reason "phone at home"`],
@@ -217,7 +217,7 @@ try {
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
   await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`], ['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 860)
   writeFileSync(join(work, 'weaker.toml'), (readFileSync(join(root, 'demo/site.toml'), 'utf8') + '\n' + readFileSync(join(root, 'demo/rehearsals.toml'), 'utf8'))
-    .replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]')
+    .replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]').replaceAll(', factor = "totp"', '')
     .replaceAll('18120', '18290').replace('18636', '18390').replace('18637', '18391'))
   await terminal('changes-and-audit', [
     ['bivector site compare weaker.toml', `cd ${work} && ${bin} site compare weaker.toml`],
@@ -232,7 +232,7 @@ try {
     [`bivector ${budget}`, `${bin} ${budget}`],
     [`bivector ${budget} --suggest`, `${bin} ${budget} --suggest`],
     [`bivector ${budget} --sweep gateway.wait=1s..30s --points 9`, `${bin} ${budget} --sweep gateway.wait=1s..30s --points 9`],
-  ], env, 760)
+  ], env, 800)
   await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`], ['bivector lab load --traces 1000000', `${bin} lab load --traces 1000000`], ['bivector lab load --approvals 10000', `${bin} lab load --approvals 10000`]], env, 1180)
 } finally {
   demo.kill('SIGINT')

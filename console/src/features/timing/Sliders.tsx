@@ -82,7 +82,7 @@ function Control({ setting, change }: { setting: SettingView; change: (value: st
       />
       <input
         value={typed ?? setting.value}
-        placeholder="not known"
+        placeholder="unknown"
         onChange={(event) => setTyped(event.target.value)}
         onBlur={enter}
         onKeyDown={(event) => event.key === 'Enter' && enter()}

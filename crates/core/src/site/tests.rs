@@ -446,6 +446,8 @@ fn rehearsals_that_could_never_pass_are_found_each_with_its_reason() {
     ] {
         assert!(said(&login(more)).contains(wanted), "{more}: {}", said(&login(more)));
     }
+    let no_second = login("type = \"x\"\nexpect = { factor = \"totp\" }").replacen("second = [\"totp\"]", "second = []", 1);
+    assert!(said(&no_second).contains("takes no factor `totp` (it asks for none: "), "{}", said(&no_second));
     let other = login("type = \"{password}{code}\"");
     for (from, to, wanted) in [
         ("persona = \"ines\"\nvia", "persona = \"bare\"\nvia", "types `{password}`, and the persona `bare` has none"),

@@ -154,7 +154,8 @@ impl Look<'_, '_> {
         let factors: Vec<&str> = chain.second.iter().map(|kind| site.factor_name(*kind)).collect();
         if let Some(factor) = expect.factor.as_deref().filter(|factor| !factors.contains(factor)) {
             let said = format!("the chain `{}` takes no factor `{factor}`", chain.name);
-            self.error("never-met", said, format!("it takes {}", quoted(&factors)));
+            let none = "it asks for none: take the factor out of what is expected, or give the chain one in `second`";
+            self.error("never-met", said, if factors.is_empty() { none.to_owned() } else { format!("it takes {}", quoted(&factors)) });
         }
         let sources: Vec<&str> = chain.first.iter().map(|first| site.source_name(first.source)).collect();
         if let Some(source) = expect.source.as_deref().filter(|source| !sources.contains(source)) {
