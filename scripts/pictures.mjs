@@ -65,7 +65,7 @@ const colours = { 31: '#e0704f', 33: '#f09a63', 35: '#b79be0', 36: '#4fc3b4' }
 
 function toHtml(text) {
   // A line that was written over shows what was written last.
-  const last = text.replaceAll(/[^\n]*(\u001b\[2K\r?|\r(?!\n|\r))/g, '')
+  const last = text.replaceAll(/[^\n]*(\u001b\[2K\r?|\r(?!\n|\r))/g, '').replaceAll(/\u001b\[\d*K/g, '')
   const plain = last.replaceAll('\r', '').replaceAll('&', '&amp;').replaceAll('<', '&lt;')
   let open = 0
   const painted = plain.replace(/\u001b\[([\d;]*)m/g, (_, codes) => {
@@ -226,7 +226,7 @@ try {
     ['bivector secret rotate gateway/slipway', `${bin} secret rotate gateway/slipway 2>&1 | sed '1s/.*/…/'`],
     ['bivector audit list --limit 6', `${bin} audit list --limit 6`],
     ['bivector audit verify', `${bin} audit verify`],
-  ], env, 680)
+  ], env, 860)
   const budget = 'budget watch --via slipway --set slipway.wait=5s'
   await terminal('budget', [
     [`bivector ${budget}`, `${bin} ${budget}`],
