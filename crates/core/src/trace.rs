@@ -122,6 +122,13 @@ impl Origin {
     }
 }
 
+impl Step {
+    /// What came so long after the login began, once its verdict was out: it changes nothing any more.
+    pub fn afterwards(what: &str, after: std::time::Duration, said: String) -> Self {
+        Self { hop: Hop::Reply, what: what.into(), tone: Tone::Warn, at_us: after.as_micros() as u64, took_us: 0, said, line: None }
+    }
+}
+
 /// The record of one login.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Trace {

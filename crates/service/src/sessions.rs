@@ -3,7 +3,7 @@
 
 use crate::clock;
 use crate::shared::Shared;
-use bivector_core::trace::{Hop, NO_SESSION, Step, Tone};
+use bivector_core::trace::{NO_SESSION, Step};
 use std::collections::{HashSet, VecDeque};
 use std::sync::{Mutex, Weak};
 use std::time::Duration;
@@ -81,16 +81,7 @@ pub(crate) async fn watch(shared: Weak<Shared>) {
                 "let in, but the gateway has told of no session within {} s: none came up, or its accounting start was lost",
                 within.as_secs()
             );
-            let step = Step {
-                hop: Hop::Reply,
-                what: NO_SESSION.into(),
-                tone: Tone::Warn,
-                at_us: within.as_micros() as u64,
-                took_us: 0,
-                said,
-                line: None,
-            };
-            shared.add_step(reference, step);
+            shared.add_step(reference, Step::afterwards(NO_SESSION, within, said));
         }
     }
 }

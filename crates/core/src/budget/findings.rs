@@ -149,10 +149,11 @@ impl Through<'_> {
                     ),
                 )
             };
+            let lower = if code == "approval-outlives-front" { "`second_patience` of the chain" } else { "`patience` of the sources" };
             all.push(self.finding(
                 code,
                 weight,
-                Saying { way: path.way.clone(), message, set: Some(set), otherwise: "or lower `patience` of the sources".into() },
+                Saying { way: path.way.clone(), message, set: Some(set), otherwise: format!("or lower {lower}") },
             ));
         }
         all

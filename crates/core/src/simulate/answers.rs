@@ -15,7 +15,7 @@ use rand::RngExt;
 use rand::rngs::SmallRng;
 use std::time::Duration;
 
-/// How often dead servers are looked at: until then they are asked last.
+/// How often servers are looked at: a dead one is asked last until then, a hanging one from then on.
 const LOOKED_AT_EVERY: u64 = 10_000_000;
 /// How long a refused connection takes.
 const REFUSED: u64 = 500;
@@ -178,7 +178,10 @@ impl Behind {
             }
         };
         let mut order: Vec<usize> = (0..count).map(|place| (first + place) % count).collect();
-        if self.directories[index].down_until > now_us {
+        // One that takes connections and says nothing is found out by the next look, and left alone from then on.
+        let found_out = |after: Duration| now_us >= self.began_us + micros(after) + LOOKED_AT_EVERY + micros(directory.answer_patience);
+        let hangs = matches!(plan.trouble, Trouble::Hangs { after } if found_out(after));
+        if hangs || self.directories[index].down_until > now_us {
             order.sort_by_key(|server| *server == 0);
         }
         for server in order {

@@ -32,8 +32,12 @@ pub(crate) async fn run(of: Budget, global: &Global) -> Result<ExitCode, Failure
         (Answer::Refused(problem), _) => return Err(problem.into()),
     };
     if let Some(file) = &of.draft {
-        let set = if set.is_empty() { suggested(&view.suggestion) } else { set };
-        write_draft(&client, &of.chain, set, file).await?;
+        // What is tried is what the suggestion begins from.
+        let mut drafted = set;
+        if of.suggest || drafted.is_empty() {
+            drafted.extend(suggested(&view.suggestion));
+        }
+        write_draft(&client, &of.chain, drafted, file).await?;
     }
     if global.json {
         output::json(&view);

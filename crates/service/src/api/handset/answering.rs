@@ -16,7 +16,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
-use bivector_core::trace::{Hop, LATE_ANSWER, Step, Tone};
+use bivector_core::trace::{LATE_ANSWER, Step};
 use futures_util::stream::{self, Stream};
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
@@ -230,16 +230,7 @@ fn note_late(shared: &Shared, handset: &KnownHandset, decision: Decision, by: st
     };
     let said = format!("{what} on “{}”, {:.1} s too late: the login had ended", handset.device.label, by.as_secs_f32());
     for reference in references {
-        let step = Step {
-            hop: Hop::Reply,
-            what: LATE_ANSWER.into(),
-            tone: Tone::Warn,
-            at_us: by.as_micros() as u64,
-            took_us: 0,
-            said: said.clone(),
-            line: None,
-        };
-        shared.add_step(reference, step);
+        shared.add_step(reference, Step::afterwards(LATE_ANSWER, by, said.clone()));
     }
 }
 
