@@ -40,7 +40,7 @@ fn packet(secret: &SharedSecret) -> Vec<u8> {
 
 fn fact(need: &Need) -> Fact {
     match need {
-        Need::FindPerson { .. } => Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(Found {
+        Need::FindPerson { .. } => Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(Found {
             key: "tidehall:ines".into(),
             login: "ines".into(),
             name: "Ines Okafor".into(),

@@ -35,7 +35,7 @@ fn hundred_chains() -> Site {
 fn plan(site: &Arc<Site>, chain: &str, gateway: &str, how: How) -> Plan {
     let chain = site.chains.iter().position(|of| of.name == chain).unwrap();
     let way = budget::ways(site, chain, site.gateway_named(gateway)).into_iter().find(|way| way.how == how).unwrap();
-    Plan { logins: LOGINS, per_second: 200.0, ..Plan::of(Arc::clone(site), way, &Learned::default()) }
+    Plan { logins: LOGINS, ..Plan::of(Arc::clone(site), way, &Learned::default()) }
 }
 
 fn benches(c: &mut Criterion) {
@@ -45,9 +45,12 @@ fn benches(c: &mut Criterion) {
     let site = Arc::new(Site::read(SITE, &Known::default()).0.unwrap());
     let mut group = c.benchmark_group("simulated logins");
     group.throughput(Throughput::Elements(LOGINS)).sample_size(10);
+    let approvals = plan(&site, "watch", "slipway", How::Approval);
     for (name, plan) in [
         ("password and code", plan(&site, "staff", "breakwater", How::Typed(CodeKind::Totp))),
-        ("approvals with resends", plan(&site, "watch", "slipway", How::Approval)),
+        // Where ten times as many come in a second, ten times as many wait: what the machine's caches make of that.
+        ("approvals with resends, 200 a second", Plan { per_second: 200.0, ..approvals.clone() }),
+        ("approvals with resends", approvals),
     ] {
         group.bench_function(name, |b| b.iter(|| simulate(black_box(&plan), |_| true).unwrap().unwrap().accepted));
     }

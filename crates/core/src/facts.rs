@@ -5,6 +5,7 @@ use crate::cause::Cause;
 use crate::device::CodeKind;
 use crate::login::Found;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// Everything that one login learned.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -72,7 +73,7 @@ pub struct Resends {
 #[serde(rename_all = "kebab-case")]
 pub enum PersonFact {
     /// It knows the person; of mail and phone only that there is one.
-    Found(Box<Found>),
+    Found(Arc<Found>),
     /// It knows nobody of that name.
     Nobody,
     /// So many.

@@ -12,6 +12,7 @@ use bivector_core::login::*;
 use bivector_core::site::SourceRef;
 use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
+use std::sync::Arc;
 
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
@@ -50,7 +51,7 @@ async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock
         Need::CheckPin { person, device, guess } => Fact::Pin(Box::pin(shared.roster.check_pin(&person, device, guess)).await),
         Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
         Need::SendCode(sendable) => Fact::Sent(Box::pin(send_code(&sendable, live, shared, now)).await),
-        Need::SendApproval(ask) => Fact::ApprovalSent(ask_handset(*ask, live, shared, now)),
+        Need::SendApproval(ask) => Fact::ApprovalSent(ask_handset(Arc::unwrap_or_clone(ask), live, shared, now)),
         Need::AwaitApproval { id, person } => Fact::Approval(shared.approvals.wait(id, &person, clock).await),
         Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
         Need::AddDevice(device) => Fact::Added(Box::pin(add_device(*device, shared, now)).await),
@@ -133,7 +134,7 @@ pub(crate) async fn find(source: SourceRef, name: &str, live: &LiveSite, roster:
             Some(directory) => {
                 let mut answer = directory.find(name).await;
                 if let PersonAnswer::Found(person) = &mut answer.value
-                    && !roster.complete(person)
+                    && !roster.complete(Arc::make_mut(person))
                 {
                     answer.value = PersonAnswer::Refused(Cause::PersonSuspended);
                 }

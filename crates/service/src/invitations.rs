@@ -138,7 +138,8 @@ pub async fn make_known(shared: &Shared, live: &LiveSite, source: &str, login: &
         return Ok(whom_of(&person));
     };
     let found = match directory.find(&login).await.value {
-        PersonAnswer::Found(mut found) => {
+        PersonAnswer::Found(found) => {
+            let mut found = Arc::unwrap_or_clone(found);
             shared.roster.complete(&mut found);
             found
         }

@@ -121,7 +121,7 @@ impl Climb<'_> {
     }
 
     /// The first source that knows the person, with every layer behind it.
-    async fn source(&mut self, name: &str) -> Option<(SourceRef, Box<Found>)> {
+    async fn source(&mut self, name: &str) -> Option<(SourceRef, Arc<Found>)> {
         let sources: Vec<SourceRef> = self.chain.first.iter().map(|first| first.source).collect();
         for (at, source) in sources.iter().enumerate() {
             let last = at + 1 == sources.len();
@@ -143,7 +143,7 @@ impl Climb<'_> {
                     let seen = Seen::note(format!("{about} keeps its people to itself; whether it knows {name}, a login shows"));
                     self.rung(Layer::Person, &about, seen, None);
                     let key = format!("{about}:{}", name.to_lowercase());
-                    return Some((*source, Box::new(Found { key, login: name.to_owned(), name: name.to_owned(), ..Found::default() })));
+                    return Some((*source, Arc::new(Found { key, login: name.to_owned(), name: name.to_owned(), ..Found::default() })));
                 }
                 SourceRef::Roster => {}
             }

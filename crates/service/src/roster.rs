@@ -259,7 +259,7 @@ impl Roster {
         match self.get(&person_key("roster", name)) {
             None => PersonAnswer::NoSuchPerson,
             Some(person) if person.disabled => PersonAnswer::Refused(Cause::PersonSuspended),
-            Some(person) => PersonAnswer::Found(Box::new(Found {
+            Some(person) => PersonAnswer::Found(Arc::new(Found {
                 key: person_key("roster", &person.login),
                 login: person.login.clone(),
                 name: person.name.clone(),

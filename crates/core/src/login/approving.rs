@@ -3,7 +3,7 @@
 
 use super::asking::{Asking, Choice};
 use super::fact::*;
-use super::machine::{AfterMark, Login, State};
+use super::machine::{AfterMark, Login, State, told};
 use super::pending::KeptApproval;
 use super::second::MarkFor;
 use crate::cause::Cause;
@@ -11,6 +11,7 @@ use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::{FactorKind, WhenUnanswered};
 use crate::trace::{Hop, Origin, Tone};
+use std::sync::Arc;
 
 impl Login {
     /// Asks the handset; the one approval that waits for this person here is joined.
@@ -22,7 +23,7 @@ impl Login {
             login: person.login.clone(),
             name: person.name.clone(),
             site: self.site.name.clone(),
-            gateway: self.trace.gateway.clone(),
+            gateway: self.gateway_name().to_owned(),
             chain: chain.name.clone(),
             from: self.request.station.clone().unwrap_or_default(),
             reference: self.trace.reference.clone(),
@@ -30,7 +31,7 @@ impl Login {
             with_key,
             lasts: chain.second_patience,
         };
-        State::SendingApproval { ask: Box::new(ask), asking: Box::new(asking) }
+        State::SendingApproval { ask: Arc::new(ask), asking: Box::new(asking) }
     }
 
     pub(super) fn approval_sent(&mut self, ask: &ApprovalAsk, mut asking: Asking, answer: ApprovalSent, now: Moment) -> State {
@@ -40,8 +41,8 @@ impl Login {
             ApprovalSent::Sent { id, number, joined, until } => {
                 let proof = if ask.with_key { ", with the security key" } else { "" };
                 let said = match joined {
-                    true => "joined the approval that was waiting already: the handset is not asked twice".to_owned(),
-                    false => format!("the handset is asked{proof}; {} s to answer", until.since(now).as_secs_f32().round()),
+                    true => told!(self, "joined the approval that was waiting already: the handset is not asked twice"),
+                    false => told!(self, "the handset is asked{proof}; {} s to answer", until.since(now).as_secs_f32().round()),
                 };
                 self.step(Hop::Second, "approval", Tone::Good, now, said, line);
                 let kept = KeptApproval { id, number, with_key: ask.with_key };
@@ -78,11 +79,11 @@ impl Login {
         match answer {
             ApprovalAnswer::Approved(approved) => {
                 let how = match &approved.key {
-                    Some(key) => format!("with the security key “{key}” on “{}”", approved.device),
-                    None => format!("on “{}”", approved.device),
+                    Some(key) => told!(self, "with the security key “{key}” on “{}”", approved.device),
+                    None => told!(self, "on “{}”", approved.device),
                 };
                 self.trace.facts.person_took = Some(("approval".to_owned(), approved.took.as_millis() as u64));
-                let said = format!("approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
+                let said = told!(self, "approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
                 self.step(Hop::Second, "approval", Tone::Good, now, said, None);
                 self.gateway_may_have_left(now);
                 let then = AfterMark::Rules(asking.first);
@@ -121,8 +122,12 @@ impl Login {
         let waits = patience.wait * patience.tries;
         if waited > waits {
             self.trace.facts.gateway_left = true;
-            let said =
-                format!("that is {:.1} s, and the gateway waits {} s in all: it has probably left", waited.as_secs_f32(), waits.as_secs());
+            let said = told!(
+                self,
+                "that is {:.1} s, and the gateway waits {} s in all: it has probably left",
+                waited.as_secs_f32(),
+                waits.as_secs()
+            );
             self.step(Hop::Second, "patience", Tone::Warn, now, said, self.gateway().map(|gateway| gateway.line));
         }
     }

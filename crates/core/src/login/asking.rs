@@ -14,6 +14,7 @@ use crate::prompt::{Text, plain_answer, shorten};
 use crate::site::{Carries, FactorKind, SourceRef, WhenSecondIsDown, WhenSeveral};
 use crate::trace::{Hop, Tone};
 use bivector_wire::Secret;
+use std::sync::Arc;
 use subtle::ConstantTimeEq;
 
 /// How often one login may be answered wrongly.
@@ -23,7 +24,7 @@ const TRIES: u8 = 3;
 #[derive(Debug)]
 pub(super) struct Asking {
     pub(super) first: FirstProved,
-    pub(super) person: Box<Found>,
+    pub(super) person: Arc<Found>,
     pub(super) sent: Option<KeptSent>,
     pub(super) sendings: u8,
     pub(super) tries: u8,
@@ -67,7 +68,7 @@ impl Choice {
 }
 
 impl Asking {
-    pub(super) fn new(first: FirstProved, person: Box<Found>) -> Self {
+    pub(super) fn new(first: FirstProved, person: Arc<Found>) -> Self {
         Asking {
             first,
             person,

@@ -11,6 +11,7 @@ use crate::prompt::Text;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Tone};
 use bivector_wire::Secret;
+use std::sync::Arc;
 
 /// How often a new password may be refused before the login is.
 const TRIES: u8 = 3;
@@ -19,7 +20,7 @@ const TRIES: u8 = 3;
 #[derive(Debug)]
 pub(super) struct Asked {
     pub(super) source: SourceRef,
-    pub(super) person: Box<Found>,
+    pub(super) person: Arc<Found>,
     pub(super) second: KeptSecond,
     pub(super) old: Secret<String>,
     /// The new one, once it was typed the first time.

@@ -10,6 +10,7 @@ use crate::rule::Groups;
 use crate::site::SourceRef;
 use bivector_wire::{NtHash, Secret};
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// What a login needs to know next.
@@ -34,7 +35,7 @@ pub enum Need {
         /// The source that knows the person.
         source: SourceRef,
         /// The person there.
-        person: Box<Found>,
+        person: Arc<Found>,
     },
     /// Check the PIN of a device.
     CheckPin {
@@ -50,7 +51,7 @@ pub enum Need {
     /// Make a code and send it.
     SendCode(Box<Sendable>),
     /// Ask the person's handset, or join the approval that is waiting there already.
-    SendApproval(Box<ApprovalAsk>),
+    SendApproval(Arc<ApprovalAsk>),
     /// Wait until the person has answered, or the time is over.
     AwaitApproval {
         /// The approval.
@@ -67,7 +68,7 @@ pub enum Need {
         /// The source that knows the person.
         source: SourceRef,
         /// The person there.
-        person: Box<Found>,
+        person: Arc<Found>,
         /// The one guess.
         guess: Secret<String>,
     },
@@ -87,7 +88,7 @@ pub enum Need {
         /// The source that knows the person.
         source: SourceRef,
         /// The person there.
-        person: Box<Found>,
+        person: Arc<Found>,
         /// The old password.
         old: Secret<String>,
         /// The new one.
@@ -314,7 +315,7 @@ pub struct Found {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PersonAnswer {
     /// Here.
-    Found(Box<Found>),
+    Found(Arc<Found>),
     /// Not here.
     NoSuchPerson,
     /// More than one entry has this name.

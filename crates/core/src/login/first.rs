@@ -15,6 +15,7 @@ use crate::moment::Moment;
 use crate::site::{FirstSource, SourceRef, SourceWhen, WhenDown};
 use crate::trace::{Hop, Step, Tone};
 use bivector_wire::Secret;
+use std::sync::Arc;
 
 impl Login {
     pub(super) fn failed_servers(&mut self, hop: Hop, failed: &[FailedServer], asked: Moment) {
@@ -80,7 +81,8 @@ impl Login {
         let Some(source) = self.chain().and_then(|chain| chain.first.get(at)).map(|first| first.source) else {
             return self.refuse(Cause::Unfinished, now);
         };
-        let source_name = self.site.source_name(source).to_owned();
+        let site = Arc::clone(&self.site);
+        let source_name = site.source_name(source);
         self.failed_servers(Hop::First, &answer.failed, self.last);
         let next = self.next_source(at + 1);
         let goes_on = next.is_some() && self.goes_on_when_down();
@@ -120,7 +122,7 @@ impl Login {
     }
 
     /// A later source may check the passwords of a group of this one's people.
-    fn take_over(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+    fn take_over(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
         let later = self.chain().into_iter().flat_map(|chain| chain.first.iter().enumerate().skip(at + 1));
         let over = later.filter_map(|(index, first)| match &first.when {
             SourceWhen::Group(group) if person.groups.contains(group) => Some((index, first.source, group.clone())),
@@ -133,7 +135,7 @@ impl Login {
     }
 
     /// A person is known: the credential is read next, with the person's tokens where the chain takes codes.
-    fn identified(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+    fn identified(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
         self.note_person(source, &person);
         // Codes are read for the evidence, and a chain with any second factor asks whether it is locked.
         match self.chain().is_some_and(|chain| !chain.second.is_empty()) {
@@ -150,7 +152,7 @@ impl Login {
         }
     }
 
-    fn read_credential(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+    fn read_credential(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
         match (&self.request.credential, source) {
             (Credential::Proof { .. }, SourceRef::Upstream(_)) => self.pass_on(source, at, person, now),
             (Credential::Proof { .. }, _) => self.compare_proof(source, person, now),
@@ -158,7 +160,7 @@ impl Login {
         }
     }
 
-    pub(super) fn factors_known(&mut self, source: SourceRef, at: usize, person: Box<Found>, answer: FactorsAnswer, now: Moment) -> State {
+    pub(super) fn factors_known(&mut self, source: SourceRef, at: usize, person: Arc<Found>, answer: FactorsAnswer, now: Moment) -> State {
         match self.take_factors(answer, now) {
             Ok(()) => self.read_credential(source, at, person, now),
             Err(cause) => self.refuse(cause, now),
@@ -194,14 +196,15 @@ impl Login {
     pub(super) fn password(
         &mut self,
         source: SourceRef,
-        person: Box<Found>,
+        person: Arc<Found>,
         guess: &Secret<String>,
         code: ChosenCode,
         answer: Answer<PasswordAnswer>,
         now: Moment,
     ) -> State {
         self.failed_servers(Hop::First, &answer.failed, self.last);
-        let source_name = self.site.source_name(source).to_owned();
+        let site = Arc::clone(&self.site);
+        let source_name = site.source_name(source);
         let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
             PasswordAnswer::Right => (Tone::Good, told!(self, "{source_name} says the password is right{by}"), None),
@@ -226,7 +229,7 @@ impl Login {
     fn before_change(
         &mut self,
         source: SourceRef,
-        person: Box<Found>,
+        person: Arc<Found>,
         old: Secret<String>,
         code: ChosenCode,
         cause: Cause,
@@ -257,7 +260,7 @@ impl Login {
     }
 
     /// Reads the password field; the person's devices must be known by now, since a code of theirs is the evidence.
-    fn read_password(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+    fn read_password(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
         let text = match &self.request.credential {
             Credential::Pap(bytes) => self.charset_text(bytes),
             _ => None,

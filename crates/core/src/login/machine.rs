@@ -52,7 +52,7 @@ pub(super) enum State {
     Factors {
         source: SourceRef,
         at: usize,
-        person: Box<Found>,
+        person: Arc<Found>,
     },
     /// As above, in a later round: for the answer to a prompt of ours, or once an upstream has made the first check.
     FactorsAgain {
@@ -61,10 +61,10 @@ pub(super) enum State {
     },
     Secret {
         source: SourceRef,
-        person: Box<Found>,
+        person: Arc<Found>,
     },
     Pin {
-        person: Box<Found>,
+        person: Arc<Found>,
         code: VerifiedCode,
         pin: Secret<String>,
         then: AfterMark,
@@ -79,7 +79,7 @@ pub(super) enum State {
         asking: Box<Asking>,
     },
     SendingApproval {
-        ask: Box<ApprovalAsk>,
+        ask: Arc<ApprovalAsk>,
         asking: Box<Asking>,
     },
     AwaitingApproval {
@@ -95,17 +95,17 @@ pub(super) enum State {
     },
     Password {
         source: SourceRef,
-        person: Box<Found>,
+        person: Arc<Found>,
         guess: Secret<String>,
         code: ChosenCode,
     },
     Upstream {
         ask: Box<UpstreamAsk>,
-        person: Box<Found>,
+        person: Arc<Found>,
         role: Role,
     },
     Marking {
-        person: Box<Found>,
+        person: Arc<Found>,
         proof: MarkFor,
         then: AfterMark,
     },
@@ -153,7 +153,7 @@ const OWN_PAGE: &str = "own page";
 #[derive(Debug)]
 pub struct Login {
     pub(super) site: Arc<Site>,
-    pub(super) request: Request,
+    pub(super) request: Arc<Request>,
     pub(super) chain: Option<usize>,
     pub(super) began: Moment,
     pub(super) last: Moment,
@@ -181,44 +181,55 @@ pub struct Login {
     pub(super) secret_prompt: bool,
     /// The prompt that this request answers, while the person is looked up again.
     pub(super) resuming: Option<Box<KeptAsk>>,
-    /// Whether no steps are written.
+    /// Whether the trace tells nothing but how it ends.
     pub(super) quiet: bool,
 }
 
 impl Login {
     /// Begins a login. `reference` is what the person at the keyboard and the operator will both see.
-    pub fn begin(site: Arc<Site>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
+    pub fn begin(site: Arc<Site>, request: impl Into<Arc<Request>>, reference: String, revision: u64, now: Moment) -> Self {
+        let request = request.into();
         let chain = site.chain_for(request.gateway, request.port, &request.typed_name);
-        Self::begin_in(site, chain, request, reference, revision, now)
-    }
-
-    /// Begins a login whose trace has no steps: thousands of them are simulated for one that somebody looks at.
-    pub fn begin_quietly(site: Arc<Site>, chain: Option<usize>, request: Request, now: Moment) -> Self {
-        Self::start(site, chain, request, String::new(), 0, now, true)
-    }
-
-    /// Begins a login of a given chain, whatever the gateway's own chain would be.
-    pub fn begin_in(site: Arc<Site>, chain: Option<usize>, request: Request, reference: String, revision: u64, now: Moment) -> Self {
         Self::start(site, chain, request, reference, revision, now, false)
     }
 
-    fn start(site: Arc<Site>, chain: Option<usize>, request: Request, reference: String, revision: u64, now: Moment, quiet: bool) -> Self {
-        let gateway = site.gateways.get(request.gateway);
-        let gateway_name = match request.origin {
-            Origin::Page => OWN_PAGE.to_owned(),
-            _ => gateway.map(|gateway| gateway.name.clone()).unwrap_or_default(),
-        };
+    /// Begins a login whose trace tells nothing but how it ends: thousands of them are simulated for one that somebody looks at.
+    pub fn begin_quietly(site: Arc<Site>, chain: Option<usize>, request: impl Into<Arc<Request>>, now: Moment) -> Self {
+        Self::start(site, chain, request.into(), String::new(), 0, now, true)
+    }
+
+    /// Begins a login of a given chain, whatever the gateway's own chain would be.
+    pub fn begin_in(
+        site: Arc<Site>,
+        chain: Option<usize>,
+        request: impl Into<Arc<Request>>,
+        reference: String,
+        revision: u64,
+        now: Moment,
+    ) -> Self {
+        Self::start(site, chain, request.into(), reference, revision, now, false)
+    }
+
+    fn start(
+        site: Arc<Site>,
+        chain: Option<usize>,
+        request: Arc<Request>,
+        reference: String,
+        revision: u64,
+        now: Moment,
+        quiet: bool,
+    ) -> Self {
         let trace = Trace {
             reference,
             began_us: now.micros(),
             took_us: 0,
             origin: request.origin,
-            gateway: gateway_name,
-            sender: if quiet { String::new() } else { request.sender.to_string() },
-            chain: chain.and_then(|chain| site.chains.get(chain)).map(|chain| chain.name.clone()).unwrap_or_default(),
-            typed_name: request.readable_name(gateway.map(|gateway| gateway.charset).unwrap_or_default()).chars().take(253).collect(),
+            gateway: String::new(),
+            sender: String::new(),
+            chain: String::new(),
+            typed_name: String::new(),
             person: None,
-            method: request.credential.method().to_owned(),
+            method: String::new(),
             source: None,
             outcome: Outcome::Refused,
             cause: None,
@@ -257,6 +268,13 @@ impl Login {
             resuming: None,
             quiet,
         };
+        if !quiet {
+            login.trace.gateway = login.gateway_name().to_owned();
+            login.trace.sender = login.request.sender.to_string();
+            login.trace.chain = login.chain_name().to_owned();
+            login.trace.typed_name = login.typed_name();
+            login.trace.method = login.request.credential.method().to_owned();
+        }
         login.state = match login.receive(now) {
             Ok(()) => match login.request.state.clone() {
                 Some(state) => State::Resuming { state },
@@ -285,7 +303,7 @@ impl Login {
             }
             State::Counting { wrong, .. } => Next::Ask(Need::CountWrong(wrong.clone())),
             State::Sending { sendable, .. } => Next::Ask(Need::SendCode(sendable.clone())),
-            State::SendingApproval { ask, .. } => Next::Ask(Need::SendApproval(ask.clone())),
+            State::SendingApproval { ask, .. } => Next::Ask(Need::SendApproval(Arc::clone(ask))),
             State::AwaitingApproval { approval, asking } => {
                 Next::Ask(Need::AwaitApproval { id: approval.id, person: asking.person.key.clone() })
             }
@@ -436,7 +454,30 @@ impl Login {
     pub(super) fn station(&self, person: &str) -> Option<Station> {
         self.chain()?.remember?;
         let caller = self.request.station.clone().filter(|_| self.request.origin == Origin::Gateway)?;
-        Some(Station { person: person.to_owned(), gateway: self.trace.gateway.clone(), caller })
+        Some(Station { person: person.to_owned(), gateway: self.gateway_name().to_owned(), caller })
+    }
+
+    /// Through what the person logs in.
+    pub(super) fn gateway_name(&self) -> &str {
+        match self.request.origin {
+            Origin::Page => OWN_PAGE,
+            _ => self.gateway().map(|gateway| gateway.name.as_str()).unwrap_or_default(),
+        }
+    }
+
+    pub(super) fn chain_name(&self) -> &str {
+        self.chain().map(|chain| chain.name.as_str()).unwrap_or_default()
+    }
+
+    /// The typed name for people to read, whatever its bytes are.
+    pub(super) fn typed_name(&self) -> String {
+        let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
+        self.request.readable_name(charset).chars().take(253).collect()
+    }
+
+    /// A text for the trace, where it is read.
+    pub(super) fn noted(&self, text: &str) -> Option<String> {
+        (!self.quiet).then(|| text.to_owned())
     }
 
     pub(super) fn gateway(&self) -> Option<&Gateway> {

@@ -9,6 +9,7 @@ use crate::device::Near;
 use crate::facts::*;
 use crate::form::Reading;
 use bivector_wire::AttributeType;
+use std::sync::Arc;
 
 /// Digits at the end of a password that a form could take for a code; fewer are of no interest and are not told.
 const CODE_DIGITS: usize = 6;
@@ -87,7 +88,7 @@ impl PersonFact {
         match answer {
             PersonAnswer::Found(person) => {
                 let there = |value: &Option<String>| value.as_ref().map(|_| "not kept".to_owned());
-                PersonFact::Found(Box::new(Found { mail: there(&person.mail), phone: there(&person.phone), ..(**person).clone() }))
+                PersonFact::Found(Arc::new(Found { mail: there(&person.mail), phone: there(&person.phone), ..(**person).clone() }))
             }
             PersonAnswer::NoSuchPerson => PersonFact::Nobody,
             PersonAnswer::Ambiguous { count } => PersonFact::Several(*count),

@@ -7,6 +7,7 @@ use crate::directory::Notice;
 use crate::moment::Moment;
 use bivector_wire::Secret;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// A login that waits for the answer to a prompt. Bound to gateway and person; sources by name, so that it outlives a new revision.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,13 +35,13 @@ pub(super) struct Carried {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) enum Round {
     /// An upstream asks, as the first check.
-    First { upstream: Upstream, person: Box<Found>, second: KeptSecond },
+    First { upstream: Upstream, person: Arc<Found>, second: KeptSecond },
     /// An upstream asks, as the second.
-    Second { upstream: Upstream, source: String, person: Box<Found> },
+    Second { upstream: Upstream, source: String, person: Arc<Found> },
     /// A second factor is asked for by us.
     Ask(Box<KeptAsk>),
     /// The person sets a new password.
-    NewPassword { source: String, person: Box<Found>, second: KeptSecond, old: Kept, new: Option<Kept>, tries: u8 },
+    NewPassword { source: String, person: Arc<Found>, second: KeptSecond, old: Kept, new: Option<Kept>, tries: u8 },
 }
 
 /// How far a prompt of ours for a second factor is. Short, so that it fits into a State: the person is looked up again.
@@ -52,7 +53,7 @@ pub(super) struct KeptAsk {
     /// The person's key; nobody else may answer.
     pub(super) key: String,
     /// The person, where the source cannot be asked again.
-    pub(super) person: Option<Box<Found>>,
+    pub(super) person: Option<Arc<Found>>,
     pub(super) sent: Option<KeptSent>,
     /// Codes that were sent in this login.
     pub(super) sendings: u8,

@@ -15,6 +15,7 @@ use crate::moment::Moment;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Tone};
 use bivector_wire::{MICROSOFT, MS_CHAP2_SUCCESS, MsChapProved, NtHash, Secret, nt_hash, push_vendor};
+use std::sync::Arc;
 
 /// A proof that fits: the code that was part of it, if one was, and what the device gets for it.
 #[derive(Debug)]
@@ -39,7 +40,7 @@ impl Login {
     }
 
     /// A proof for somebody whom we know: what the source keeps of the password is asked for, if it can keep anything that helps.
-    pub(super) fn compare_proof(&mut self, source: SourceRef, person: Box<Found>, now: Moment) -> State {
+    pub(super) fn compare_proof(&mut self, source: SourceRef, person: Arc<Found>, now: Moment) -> State {
         let (Some(chain), Some(method)) = (self.chain(), self.request.credential.known_method()) else {
             return self.refuse(Cause::Unfinished, now);
         };
@@ -55,7 +56,7 @@ impl Login {
         }
     }
 
-    pub(super) fn secret_known(&mut self, source: SourceRef, person: Box<Found>, answer: Answer<SecretAnswer>, now: Moment) -> State {
+    pub(super) fn secret_known(&mut self, source: SourceRef, person: Arc<Found>, answer: Answer<SecretAnswer>, now: Moment) -> State {
         self.failed_servers(Hop::First, &answer.failed, self.last);
         let (name, line) = (self.site.source_name(source).to_owned(), self.source_line(source));
         let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
@@ -76,7 +77,7 @@ impl Login {
     }
 
     /// Compares the proof with the password alone, and with the password and each live code.
-    fn proved(&mut self, source: SourceRef, person: Box<Found>, kept: &Kept, with: String, now: Moment) -> State {
+    fn proved(&mut self, source: SourceRef, person: Arc<Found>, kept: &Kept, with: String, now: Moment) -> State {
         let line = self.source_line(source);
         let (matched, tried) = self.compare(kept, now);
         self.trace.facts.proof = Some(match &matched {

@@ -18,16 +18,21 @@ impl Login {
         } else {
             "not signed; this gateway may send such requests"
         };
-        let gateway = self.gateway().map_or_else(String::new, |gateway| gateway.name.clone());
         let line = self.gateway().map(|gateway| gateway.line);
         let tone = if self.request.is_signed() { Tone::Good } else { Tone::Warn };
-        let said = told!(self, "Access-Request of {} bytes from {gateway} at {}, {signed}", self.request.length, self.request.sender);
+        let said = told!(
+            self,
+            "Access-Request of {} bytes from {} at {}, {signed}",
+            self.request.length,
+            self.gateway_name(),
+            self.request.sender
+        );
         self.step(Hop::Gateway, "request", tone, now, said, line);
         if self.chain().is_none() {
             let elsewhere = self.gateway().is_some_and(|gateway| !gateway.chains.is_empty());
             let said = match elsewhere {
-                true => format!("none of the chains of {gateway} is for this port and realm"),
-                false => format!("no chain takes logins from {gateway}"),
+                true => format!("none of the chains of {} is for this port and realm", self.gateway_name()),
+                false => format!("no chain takes logins from {}", self.gateway_name()),
             };
             self.step(Hop::Gateway, "chain", Tone::Bad, now, said, line);
             return Err(Cause::ChainMissing);
@@ -96,21 +101,22 @@ impl Login {
         }
         let Some(chain) = self.chain() else { return Err(Cause::ChainMissing) };
         let line = Some(chain.identity.line).filter(|line| *line > 0);
-        let shown = &self.trace.typed_name;
         let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
-        let decoded = decode(&self.request.typed_name, charset).map(String::into_bytes);
-        match chain.identity.read(decoded.as_ref().unwrap_or(&self.request.typed_name)) {
+        let typed = decode(&self.request.typed_name, charset).map(String::into_bytes);
+        let typed = typed.as_deref().unwrap_or(&self.request.typed_name);
+        match chain.identity.read(typed) {
             Ok(read) => {
+                let shown = &self.trace.typed_name;
                 let said = match &read.stripped {
                     Some(stripped) => told!(self, "`{shown}` is `{}` once `{stripped}` is taken off", read.name),
                     None => told!(self, "`{shown}` is looked up as `{}`", read.name),
                 };
                 let said = match &read.alias {
-                    Some(alias) => format!("{said}, which `{alias}` is an alias of"),
+                    Some(alias) => told!(self, "{said}, which `{alias}` is an alias of"),
                     None => said,
                 };
+                self.realm = realm_of(&String::from_utf8_lossy(typed));
                 self.step(Hop::Reading, "name", Tone::Good, now, said, line);
-                self.realm = realm_of(&self.trace.typed_name);
                 self.name = read.name;
                 Ok(())
             }
@@ -123,7 +129,7 @@ impl Login {
                     ),
                     Ok(_) => String::new(),
                 };
-                let said = format!("`{}`: {}{hint}", shown.escape_debug(), cause.sentence());
+                let said = format!("`{}`: {}{hint}", self.typed_name().escape_debug(), cause.sentence());
                 self.step(Hop::Reading, "name", Tone::Bad, now, said, line);
                 Err(cause)
             }

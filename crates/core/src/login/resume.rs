@@ -13,14 +13,15 @@ use crate::cause::Cause;
 use crate::moment::Moment;
 use crate::site::{FactorKind, SourceRef};
 use crate::trace::{Hop, Outcome, Tone};
+use std::sync::Arc;
 
 impl Login {
     /// Keeps a round, so that its answer can go on from it.
     pub(super) fn keep(&mut self, round: Round, prompt: Option<String>, attributes: Vec<u8>, now: Moment) -> State {
         let pending = Pending {
-            gateway: self.trace.gateway.clone(),
-            chain: self.trace.chain.clone(),
-            typed_name: self.trace.typed_name.clone(),
+            gateway: self.gateway_name().to_owned(),
+            chain: self.chain_name().to_owned(),
+            typed_name: self.typed_name(),
             reference: self.trace.reference.clone(),
             until: now.plus(self.site.prompt_lasts),
             carried: self.carry(),
@@ -66,7 +67,7 @@ impl Login {
         if pending.until < now {
             return self.not_resumed(Cause::ChallengeExpired, format!("the prompt of {} was answered too late", pending.reference), now);
         }
-        if pending.gateway != self.trace.gateway || pending.typed_name != self.trace.typed_name || pending.chain != self.trace.chain {
+        if pending.gateway != self.gateway_name() || pending.typed_name != self.typed_name() || pending.chain != self.chain_name() {
             let said = format!("the prompt was for `{}` through {} and {}", pending.typed_name, pending.gateway, pending.chain);
             return self.not_resumed(Cause::ChallengeForeign, said, now);
         }
@@ -143,7 +144,7 @@ impl Login {
         self.find_at(at, now)
     }
 
-    pub(super) fn found_again(&mut self, kept: KeptAsk, person: Box<Found>, now: Moment) -> State {
+    pub(super) fn found_again(&mut self, kept: KeptAsk, person: Arc<Found>, now: Moment) -> State {
         let Some(source) = self.source_named(&kept.checked_by) else { return self.gone(&kept.checked_by, now) };
         self.note_person(source, &person);
         if person.key != kept.key {
@@ -182,11 +183,11 @@ impl Login {
     }
 
     pub(super) fn note_person(&mut self, source: SourceRef, person: &Found) {
-        self.trace.person = Some(person.key.clone());
-        self.trace.source = Some(self.site.source_name(source).to_owned());
+        self.trace.person = self.noted(&person.key);
+        self.trace.source = self.noted(self.site.source_name(source));
     }
 
-    fn answer_upstream(&mut self, index: usize, kept: &super::pending::Upstream, person: &Found, role: Role, now: Moment) -> State {
+    fn answer_upstream(&mut self, index: usize, kept: &super::pending::Upstream, person: &Arc<Found>, role: Role, now: Moment) -> State {
         let credential = match &self.request.credential {
             Credential::Pap(text) => PassedCredential::Text(text.clone()),
             Credential::Proof { attributes, .. } => PassedCredential::Untouched(attributes.clone()),
@@ -195,11 +196,11 @@ impl Login {
         let mut ask = self.ask_upstream(index, person, credential);
         ask.server = Some(kept.server.clone());
         ask.state = Some(kept.state.clone());
-        State::Upstream { ask, person: Box::new(person.clone()), role }
+        State::Upstream { ask, person: Arc::clone(person), role }
     }
 
     /// The second check, as far as the round before had come.
-    pub(super) fn second_kept(&mut self, person: Box<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
+    pub(super) fn second_kept(&mut self, person: Arc<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
         match second {
             // The person's devices, and whether they are locked, are not known in this round yet.
             KeptSecond::NotAsked if self.chain().is_some_and(|chain| !chain.second.is_empty()) => {

@@ -306,7 +306,7 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     let request = request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes());
     let mut login = Login::begin(Arc::clone(&site), request, "R".into(), 1, NOON);
     let found = Found { key: "ines".into(), login: "ines".into(), groups: Groups::new(["control-room"]), ..Found::default() };
-    login.learn(Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found)))), NOON);
+    login.learn(Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(found)))), NOON);
     login.learn(Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![token()], ..Factors::default() }))), NOON);
     login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(crate::directory::Notice::Grace(1)))), NOON);
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);

@@ -45,15 +45,14 @@ impl Login {
                     told!(self, "the rule `{}` gives `{}`", rule.name, grant.name),
                     Some(rule.line),
                 );
-                let source = self.site.source_name(first.source()).to_owned();
+                let (given, hidden) = std::mem::take(&mut self.given);
                 let context = GrantContext {
                     login: &person.login,
                     name: &person.name,
-                    source: &source,
-                    gateway: &self.trace.gateway,
+                    source: site.source_name(first.source()),
+                    gateway: self.gateway_name(),
                     chain: &chain.name,
                 };
-                let (given, hidden) = std::mem::take(&mut self.given);
                 let mut attributes = grant.encode(&context);
                 attributes.extend(given);
                 if let Some(notice) = self.notice.take() {
@@ -65,7 +64,7 @@ impl Login {
                 self.step(Hop::Reply, "grant", Tone::Good, now, sets, Some(grant.line));
                 let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
                 self.trace.outcome = Outcome::Accepted;
-                self.trace.grant = Some(grant.name.clone());
+                self.trace.grant = self.noted(&grant.name);
                 State::Decided(Verdict::Accept(Box::new(Accept::new(
                     self.request.proof,
                     (first, second, passed),

@@ -15,6 +15,7 @@ use crate::moment::Moment;
 use crate::site::{Chain, Waived, Waiver};
 use crate::trace::{Hop, Tone};
 use bivector_wire::Secret;
+use std::sync::Arc;
 
 impl Login {
     /// The person's devices and lists of the kinds that the chain takes.
@@ -22,7 +23,7 @@ impl Login {
         &self.factors.devices
     }
 
-    pub(super) fn second(&mut self, person: Box<Found>, first: FirstProved, code: ChosenCode, now: Moment) -> State {
+    pub(super) fn second(&mut self, person: Arc<Found>, first: FirstProved, code: ChosenCode, now: Moment) -> State {
         let line = self.chain().map(|chain| chain.line);
         if let Some(waived) = self.chain().and_then(SecondWaived::chain_asks_for_none) {
             return self.waive(&person, first, waived, line, now);
@@ -90,7 +91,7 @@ impl Login {
     /// A code that verified: its PIN is checked where one is needed, then it is marked as used.
     pub(super) fn use_code(
         &mut self,
-        person: Box<Found>,
+        person: Arc<Found>,
         code: VerifiedCode,
         pin: Option<Secret<String>>,
         then: AfterMark,
@@ -114,7 +115,7 @@ impl Login {
         }
     }
 
-    pub(super) fn pin_checked(&mut self, person: Box<Found>, code: VerifiedCode, then: AfterMark, answer: PinAnswer, now: Moment) -> State {
+    pub(super) fn pin_checked(&mut self, person: Arc<Found>, code: VerifiedCode, then: AfterMark, answer: PinAnswer, now: Moment) -> State {
         match answer {
             PinAnswer::Right => {
                 self.step(Hop::Second, "pin", Tone::Good, now, "the PIN before the code is right".to_owned(), None);
@@ -141,7 +142,7 @@ impl Login {
         then: Option<Box<Asking>>,
         now: Moment,
     ) -> State {
-        let wrong = WrongTry { person: person.key.clone(), points, ahead, gateway: self.trace.gateway.clone() };
+        let wrong = WrongTry { person: person.key.clone(), points, ahead, gateway: self.gateway_name().to_owned() };
         // Said once the answer is there; the time until then is the count's.
         self.last = now;
         State::Counting { wrong: Box::new(wrong), cause, then }
@@ -175,17 +176,17 @@ impl Login {
         }
     }
 
-    pub(super) fn code_upstream(&mut self, person: Box<Found>, first: FirstProved, code: &Secret<String>, now: Moment) -> State {
+    pub(super) fn code_upstream(&mut self, person: Arc<Found>, first: FirstProved, code: &Secret<String>, now: Moment) -> State {
         let Some(upstream) = self.chain().and_then(Chain::code_upstream) else { return self.refuse(Cause::Unfinished, now) };
         let text = PassedCredential::Text(Secret::new(code.expose().clone().into_bytes()));
         let ask = self.ask_upstream(upstream, &person, text);
         State::Upstream { ask, person, role: Role::Second { first } }
     }
 
-    pub(super) fn marked(&mut self, person: Box<Found>, proof: MarkFor, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
+    pub(super) fn marked(&mut self, person: Arc<Found>, proof: MarkFor, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
         let (cause, said) = match (&answer, proof.proved(&answer)) {
             (_, Some(second)) => {
-                self.trace.factor = Some(proof.factor().to_owned());
+                self.trace.factor = self.noted(proof.factor());
                 if !self.quiet
                     && let Some(said) = proof.said()
                 {
@@ -201,7 +202,7 @@ impl Login {
         self.refuse(cause, now)
     }
 
-    fn after_mark(&mut self, person: Box<Found>, proved: SecondProved, then: AfterMark, now: Moment) -> State {
+    fn after_mark(&mut self, person: Arc<Found>, proved: SecondProved, then: AfterMark, now: Moment) -> State {
         let kept = || proved.device().map_or(KeptSecond::NotAsked, KeptSecond::Proved);
         match then {
             AfterMark::Rules(first) => self.rules(&person, first, Second::Proved(proved), now),

@@ -134,7 +134,7 @@ impl World {
             Need::FindPerson { source, name } => {
                 Fact::Person(Answer::ours(match self.people.iter().find(|((s, n), _)| *s == source && *n == name) {
                     None => PersonAnswer::NoSuchPerson,
-                    Some((_, (_, groups))) => PersonAnswer::Found(Box::new(Found {
+                    Some((_, (_, groups))) => PersonAnswer::Found(Arc::new(Found {
                         key: name.clone(),
                         login: name.clone(),
                         name: name.to_uppercase(),
@@ -156,7 +156,7 @@ impl World {
             Need::SendApproval(ask) => {
                 let number = ask.wants_number.then_some(47);
                 let until = self.now.plus(ask.lasts);
-                self.approvals.push(*ask);
+                self.approvals.push(Arc::unwrap_or_clone(ask));
                 Fact::ApprovalSent(self.approval_limit.clone().unwrap_or(ApprovalSent::Sent { id: 9, number, joined: false, until }))
             }
             Need::AwaitApproval { id, .. } => {

@@ -14,6 +14,7 @@ use crate::site::{FactorKind, NameAs, SourceRef};
 use crate::trace::{Hop, Tone};
 use bivector_wire::{AttributeType, MICROSOFT, Packet, Secret, VendorAttribute, push_attribute};
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// A question to an upstream.
 #[derive(Debug, Clone)]
@@ -140,9 +141,9 @@ pub(super) enum KeptCode {
 
 impl Login {
     /// Someone an upstream will be asked about: known by the name alone.
-    pub(super) fn upstream_person(&self, upstream: usize, name: &str) -> Box<Found> {
+    pub(super) fn upstream_person(&self, upstream: usize, name: &str) -> Arc<Found> {
         let source = self.site.source_name(SourceRef::Upstream(upstream));
-        Box::new(Found {
+        Arc::new(Found {
             key: format!("{source}:{name}"),
             login: name.to_owned(),
             name: name.to_owned(),
@@ -169,7 +170,7 @@ impl Login {
     }
 
     /// The first check by an upstream for a method that tells us no text.
-    pub(super) fn pass_on(&mut self, source: SourceRef, at: usize, person: Box<Found>, now: Moment) -> State {
+    pub(super) fn pass_on(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
         let (SourceRef::Upstream(upstream), Credential::Proof { attributes, proof }) = (source, &self.request.credential) else {
             return self.refuse(Cause::MethodNotInChain, now);
         };
@@ -182,7 +183,7 @@ impl Login {
     pub(super) fn upstream_said(
         &mut self,
         ask: &UpstreamAsk,
-        mut person: Box<Found>,
+        mut person: Arc<Found>,
         role: Role,
         answer: Answer<UpstreamAnswer>,
         now: Moment,
@@ -201,7 +202,7 @@ impl Login {
                 self.given.1.extend(given.hidden.iter().cloned());
                 // What a directory knows of the person counts more than what an upstream says beside.
                 if person.groups.names().is_empty() {
-                    person.groups = given.groups(settings.and_then(|settings| settings.groups_from));
+                    Arc::make_mut(&mut person).groups = given.groups(settings.and_then(|settings| settings.groups_from));
                 }
                 self.upstream_accepts(person, role, &answer.value, now)
             }
@@ -238,7 +239,7 @@ impl Login {
         }
     }
 
-    fn upstream_accepts(&mut self, person: Box<Found>, role: Role, answer: &UpstreamAnswer, now: Moment) -> State {
+    fn upstream_accepts(&mut self, person: Arc<Found>, role: Role, answer: &UpstreamAnswer, now: Moment) -> State {
         match role {
             Role::First { source, code, .. } => match (FirstProved::by_upstream(source, answer), code) {
                 (Some(first), KeptCode::Now(code)) => self.second(person, first, code, now),
@@ -259,7 +260,7 @@ impl Login {
     fn pass_challenge(
         &mut self,
         upstream: KeptUpstream,
-        person: Box<Found>,
+        person: Arc<Found>,
         role: Role,
         given: &Given,
         back: &[AttributeType],

@@ -13,6 +13,7 @@ use crate::site::{FactorKind, Pool, SourceRef};
 use bivector_wire::Secret;
 use rand::RngExt;
 use rand::rngs::SmallRng;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How often servers are looked at: a dead one is asked last until then, a hanging one from then on.
@@ -81,7 +82,7 @@ impl Behind {
         now_us: u64,
         plan: &Plan,
         own: &mut Belongings,
-        (found, factors): (&Found, &Factors),
+        (found, factors): (&Arc<Found>, &Factors),
         told: (&mut Simulated, &mut SmallRng),
     ) -> Answered {
         let (done, rng) = told;
@@ -90,12 +91,12 @@ impl Behind {
             Need::FindPerson { source: SourceRef::Directory(index), .. } => {
                 let (answer, at) = self.ask_directory(index, now_us, false, plan, done, rng);
                 let value = match answer.value {
-                    Ok(()) => PersonAnswer::Found(Box::new(found.clone())),
+                    Ok(()) => PersonAnswer::Found(Arc::clone(found)),
                     Err(why) => PersonAnswer::Unavailable(why),
                 };
                 (Fact::Person(Answer { value, server: answer.server, failed: answer.failed }), at)
             }
-            Need::FindPerson { .. } => (Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found.clone())))), now_us),
+            Need::FindPerson { .. } => (Fact::Person(Answer::ours(PersonAnswer::Found(Arc::clone(found)))), now_us),
             Need::CheckPassword { source: SourceRef::Directory(index), .. } => {
                 let (answer, at) = self.ask_directory(index, now_us, true, plan, done, rng);
                 let value = match answer.value {
@@ -117,14 +118,14 @@ impl Behind {
                 let sent = SentCode { code: Secret::new(SENT.to_owned()), to: "…".to_owned() };
                 (Fact::Sent(SendAnswer::Sent(sent)), now_us + patience.min(400_000))
             }
-            Need::SendApproval(ask) => (Fact::ApprovalSent(self.ask_handset(*ask, now_us, plan.off, own, done, rng)), now_us),
+            Need::SendApproval(ask) => (Fact::ApprovalSent(self.ask_handset(&ask, now_us, plan.off, own, done, rng)), now_us),
             Need::AwaitApproval { .. } => await_approval(own, now_us),
             Need::NewSeed => (Fact::Seed(Secret::new(vec![7; 20])), now_us),
             Need::AddDevice(_) => (Fact::Added(AddAnswer::EnrolledMeanwhile), now_us),
             Need::AskUpstream(ask) => self.ask_upstream(&ask, now_us, plan, rng),
             Need::KeepChallenge(pending) => {
                 self.kept.push(Some(pending));
-                (Fact::Kept(KeptAnswer::Kept((self.kept.len() as u64 - 1).to_be_bytes().to_vec())), now_us)
+                (Fact::Kept(KeptAnswer::Kept((self.kept.len() as u32 - 1).to_be_bytes().to_vec())), now_us)
             }
             Need::TakeChallenge { state } => (Fact::Taken(self.take(&state, now)), now_us),
             Need::ChangePassword { .. } => {
@@ -135,7 +136,7 @@ impl Behind {
     }
 
     fn take(&mut self, state: &[u8], _now: Moment) -> TakenAnswer {
-        let place = <[u8; 8]>::try_from(state).ok().map(|bytes| u64::from_be_bytes(bytes) as usize);
+        let place = <[u8; 4]>::try_from(state).ok().map(|bytes| u32::from_be_bytes(bytes) as usize);
         match place.and_then(|place| self.kept.get_mut(place)) {
             Some(kept) => kept.take().map_or(TakenAnswer::Used, TakenAnswer::Taken),
             None => TakenAnswer::NotThere,
@@ -177,15 +178,13 @@ impl Behind {
                 self.directories[index].turn % count
             }
         };
-        let mut order: Vec<usize> = (0..count).map(|place| (first + place) % count).collect();
+        let order = (0..count).map(move |place| (first + place) % count);
         // One that takes connections and says nothing is found out by the next look, and left alone from then on.
         let found_out = |after: Duration| now_us >= self.began_us + micros(after) + LOOKED_AT_EVERY + micros(directory.answer_patience);
         let hangs = matches!(plan.trouble, Trouble::Hangs { after } if found_out(after));
-        if hangs || self.directories[index].down_until > now_us {
-            order.sort_by_key(|server| *server == 0);
-        }
-        for server in order {
-            let url = directory.servers.get(server).map(|server| server.url.clone()).unwrap_or_default();
+        // The one that is known to be down is asked last.
+        let last = (hangs || self.directories[index].down_until > now_us).then_some(0);
+        for server in order.filter(|server| Some(*server) != last).chain(last) {
             let since = |after: Duration| at_us >= self.began_us + micros(after);
             let (dead, silent, slower) = match plan.trouble {
                 Trouble::Dies { after } => (server == 0 && since(after), false, 1.0),
@@ -195,7 +194,8 @@ impl Behind {
             };
             self.count_question(at_us, done);
             let mut fail = |cause: Cause, took_us: u64, seen: String| {
-                failed.push(FailedServer { server: url.clone(), why: Unavailable { cause, seen }, took_us });
+                let url = directory.servers.get(server).map(|server| server.url.clone()).unwrap_or_default();
+                failed.push(FailedServer { server: url, why: Unavailable { cause, seen }, took_us });
                 at_us += took_us;
             };
             if dead {
@@ -207,7 +207,7 @@ impl Behind {
             let patience = micros(directory.answer_patience);
             if takes <= patience {
                 at_us += takes;
-                return (Answer { value: Ok(()), server: Some(url), failed }, at_us);
+                return (Answer { value: Ok(()), server: None, failed }, at_us);
             }
             fail(Cause::SourceSlow, patience, format!("no answer within {} s", directory.answer_patience.as_secs_f32()));
             if password {
@@ -222,7 +222,7 @@ impl Behind {
 
     fn ask_handset(
         &self,
-        ask: ApprovalAsk,
+        ask: &ApprovalAsk,
         now_us: u64,
         off: f64,
         own: &mut Belongings,

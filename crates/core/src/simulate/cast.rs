@@ -32,7 +32,7 @@ const AUTHENTICATOR: [u8; 16] = [7; 16];
 #[derive(Debug)]
 pub(super) struct Cast {
     /// What a source knows of each.
-    pub(super) found: Found,
+    pub(super) found: Arc<Found>,
     /// What the records know of each.
     pub(super) factors: Factors,
     method: Method,
@@ -73,7 +73,7 @@ impl Cast {
         let handsets = u32::from(how.asks_handset());
         let keys = u32::from(handsets > 0 && !chain.second.contains(&FactorKind::Approval));
         let own = matches!(how, How::Typed(_) | How::Prompted(_)).then(|| device.clone()).flatten();
-        let found = person(chain, gateway, how)?;
+        let found = Arc::new(person(chain, gateway, how)?);
         let ports = chain.ports.first().copied().or(plan.site.radius.listen.first().map(SocketAddr::port)).unwrap_or(1812);
         let sender = gateway.from.first().map_or(std::net::IpAddr::from([127, 0, 0, 1]), ipnet::IpNet::addr);
         Ok(Cast {

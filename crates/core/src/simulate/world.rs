@@ -7,6 +7,7 @@ use super::cast::Cast;
 use super::draw::Draw;
 use super::setting::{Plan, PlanError};
 use crate::budget::micros;
+use crate::cause::Cause;
 use crate::duplicates::{Arrival, RequestKey, Window};
 use crate::login::{Fact, Login, Next, Request, Verdict};
 use crate::moment::Moment;
@@ -23,33 +24,38 @@ const BEGIN_US: u64 = 1_800_000_000_000_000;
 /// How many logins go by between two looks whether somebody wants it ended.
 const LOOK_EVERY: u64 = 256;
 
+/// Somebody, by their place among [`World::people`]. Events are kept small: they are moved about more than anything else here.
+type Who = u32;
+/// A login in flight, by its place among [`World::slots`].
+type Slot = u32;
+
 /// Something that happens.
 #[derive(Debug, Clone, Copy)]
 enum Event {
     /// Somebody begins.
-    Begins(usize),
+    Begins(Who),
     /// A packet of a request reaches the door.
-    Arrives { person: usize, request: u32 },
+    Arrives { person: Who, request: u32 },
     /// An answer from behind is there.
-    Learns { slot: usize },
+    Learns { slot: Slot },
     /// A refusal leaves.
-    Wakes { slot: usize },
+    Wakes { slot: Slot },
     /// The reply reaches the gateway.
-    Replied { person: usize, request: u32, reply: Reply },
+    Replied { person: Who, request: u32, reply: Reply },
     /// The gateway's timer for a try ends.
-    Tries { person: usize, request: u32 },
+    Tries { person: Who, request: u32 },
     /// The person's own program gives up.
-    Leaves { person: usize },
+    Leaves { person: Who },
     /// The person has typed the answer to a prompt.
-    Answers { person: usize },
+    Answers { person: Who },
 }
 
 /// A reply, as the gateway sees it: what it is, and of a refusal the cause, of a challenge its place.
 #[derive(Debug, Clone, Copy)]
 enum Reply {
     Accept,
-    Challenge(u64),
-    Refuse(&'static str),
+    Challenge(u32),
+    Refuse(Cause),
 }
 
 /// An event and when it happens. Of two at one moment the one that was planned first comes first.
@@ -129,14 +135,14 @@ struct Person {
     server: u32,
     sent: Option<Arc<Request>>,
     /// State and text of the answer to a prompt.
-    answer: Option<(u64, String)>,
+    answer: Option<(u32, String)>,
     over: bool,
 }
 
 /// A login in flight.
 struct Running {
     login: Login,
-    person: usize,
+    person: Who,
     key: RequestKey,
     request: u32,
     fact: Option<Fact>,
@@ -150,7 +156,7 @@ struct World<'p> {
     agenda: Agenda,
     people: Vec<Person>,
     slots: Vec<Option<Running>>,
-    free: Vec<usize>,
+    free: Vec<Slot>,
     door: Window<Reply, FixedState>,
     delay: Draw,
     done: Simulated,
@@ -219,14 +225,14 @@ impl<'p> World<'p> {
             Event::Begins(person) => self.begins(person),
             Event::Arrives { person, request } => self.arrives(person, request),
             Event::Learns { slot } => {
-                let Some(running) = self.slots[slot].as_mut() else { return };
+                let Some(running) = self.slots[slot as usize].as_mut() else { return };
                 if let Some(fact) = running.fact.take() {
                     running.login.learn(fact, Moment::from_micros(self.now_us));
                 }
                 self.drive(slot);
             }
             Event::Wakes { slot } => {
-                let Some(running) = self.slots[slot].as_mut() else { return };
+                let Some(running) = self.slots[slot as usize].as_mut() else { return };
                 running.login.wake(Moment::from_micros(self.now_us));
                 self.drive(slot);
             }
@@ -238,8 +244,8 @@ impl<'p> World<'p> {
     }
 
     /// People come by themselves: the time between two is drawn.
-    fn begins(&mut self, person: usize) {
-        if (person as u64) + 1 < self.plan.logins {
+    fn begins(&mut self, person: Who) {
+        if u64::from(person) + 1 < self.plan.logins {
             let gap = -(1.0 - self.rng.random::<f64>()).ln() / self.plan.per_second;
             self.plan_event(self.now_us + (gap * 1_000_000.0) as u64, Event::Begins(person + 1));
         }
@@ -260,20 +266,20 @@ impl<'p> World<'p> {
     }
 
     /// The gateway sends a new request: the first one, one to its next server, or the answer to a prompt.
-    fn send_anew(&mut self, person: usize) {
+    fn send_anew(&mut self, person: Who) {
         let now = self.now();
-        let sent = match self.people[person].answer.take() {
+        let sent = match self.people[person as usize].answer.take() {
             Some((state, text)) => self.cast.answer(state.to_be_bytes().to_vec(), &text).map(Arc::new),
             None => self.cast.request(now),
         };
-        let of = &mut self.people[person];
+        let of = &mut self.people[person as usize];
         (of.sent, of.request, of.tries) = (sent, of.request + 1, 0);
         self.send(person);
     }
 
     /// The gateway sends its request, once more.
-    fn send(&mut self, person: usize) {
-        let of = &mut self.people[person];
+    fn send(&mut self, person: Who) {
+        let of = &mut self.people[person as usize];
         of.tries += 1;
         let request = of.request;
         self.travels(Event::Arrives { person, request });
@@ -294,9 +300,9 @@ impl<'p> World<'p> {
         self.plan_event(at, event);
     }
 
-    fn tries(&mut self, person: usize, request: u32) {
+    fn tries(&mut self, person: Who, request: u32) {
         let patience = self.plan.patience;
-        let of = &mut self.people[person];
+        let of = &mut self.people[person as usize];
         if of.over || of.request != request || of.sent.is_none() {
             return;
         }
@@ -312,34 +318,35 @@ impl<'p> World<'p> {
     }
 
     /// As [`crate::duplicates`] wants it: the same bytes from the same place are one request.
-    fn key(&self, person: usize, request: u32) -> RequestKey {
+    fn key(&self, person: Who, request: u32) -> RequestKey {
         let mut authenticator = [0; 16];
-        authenticator[..8].copy_from_slice(&(person as u64).to_be_bytes());
+        authenticator[..8].copy_from_slice(&u64::from(person).to_be_bytes());
         authenticator[8..12].copy_from_slice(&request.to_be_bytes());
         let port = 1024 + (person % 60_000) as u16;
         RequestKey { sender: SocketAddr::new(IpAddr::from([127, 0, 0, 1]), port), identifier: person as u8, authenticator }
     }
 
-    fn arrives(&mut self, person: usize, request: u32) {
+    fn arrives(&mut self, person: Who, request: u32) {
         self.done.packets += 1;
         let key = self.key(person, request);
         match self.door.arrive(key, self.now()) {
             Arrival::New => {
                 // A late packet of a request that the gateway has forgotten would begin a login for nobody; devices send none as late.
-                let Some(sent) = self.people[person].sent.clone().filter(|_| self.people[person].request == request) else {
+                let Some(sent) = self.people[person as usize].sent.clone().filter(|_| self.people[person as usize].request == request)
+                else {
                     return self.door.finish(key, None, self.now());
                 };
                 if self.door.in_flight() > self.per_gateway {
                     return self.door.finish(key, None, self.now());
                 }
                 self.done.begun += 1;
-                let login = Login::begin_quietly(self.plan.site.clone(), Some(self.plan.way.chain), Request::clone(&sent), self.now());
+                let login = Login::begin_quietly(self.plan.site.clone(), Some(self.plan.way.chain), sent, self.now());
                 let running = Running { login, person, key, request, fact: None };
                 let slot = self.free.pop().unwrap_or_else(|| {
                     self.slots.push(None);
-                    self.slots.len() - 1
+                    (self.slots.len() - 1) as Slot
                 });
-                self.slots[slot] = Some(running);
+                self.slots[slot as usize] = Some(running);
                 self.drive(slot);
             }
             Arrival::InFlight => self.done.absorbed += 1,
@@ -352,12 +359,12 @@ impl<'p> World<'p> {
     }
 
     /// Drives a login as far as it comes without waiting.
-    fn drive(&mut self, slot: usize) {
+    fn drive(&mut self, slot: Slot) {
         loop {
-            let Some(running) = self.slots[slot].as_mut() else { return };
+            let Some(running) = self.slots[slot as usize].as_mut() else { return };
             match running.login.next() {
                 Next::Ask(need) => {
-                    let own = &mut self.people[running.person].own;
+                    let own = &mut self.people[running.person as usize].own;
                     let known = (&self.cast.found, &self.cast.factors);
                     let (fact, at_us) = self.behind.answer(need, self.now_us, self.plan, own, known, (&mut self.done, &mut self.rng));
                     if at_us <= self.now_us {
@@ -373,22 +380,22 @@ impl<'p> World<'p> {
         }
     }
 
-    fn decided(&mut self, slot: usize) {
-        let Some(Running { login, person, key, request, .. }) = self.slots[slot].take() else { return };
+    fn decided(&mut self, slot: Slot) {
+        let Some(Running { login, person, key, request, .. }) = self.slots[slot as usize].take() else { return };
         self.free.push(slot);
         let (verdict, trace) = login.finish(self.door.absorbed(&key, self.now()), self.now());
         let reply = match verdict {
             Verdict::Accept(_) => Reply::Accept,
-            Verdict::Challenge(challenge) => Reply::Challenge(<[u8; 8]>::try_from(challenge.state).map_or(u64::MAX, u64::from_be_bytes)),
-            Verdict::Refuse(refusal) => Reply::Refuse(trace.cause.unwrap_or(refusal.cause).slug()),
+            Verdict::Challenge(challenge) => Reply::Challenge(<[u8; 4]>::try_from(challenge.state).map_or(u32::MAX, u32::from_be_bytes)),
+            Verdict::Refuse(refusal) => Reply::Refuse(trace.cause.unwrap_or(refusal.cause)),
         };
         debug_assert!(trace.outcome != Outcome::Silent, "a login that began is answered");
         self.door.finish(key, Some(reply), self.now());
         self.travels(Event::Replied { person, request, reply });
     }
 
-    fn replied(&mut self, person: usize, request: u32, reply: Reply) {
-        let of = &mut self.people[person];
+    fn replied(&mut self, person: Who, request: u32, reply: Reply) {
+        let of = &mut self.people[person as usize];
         if of.over || of.request != request || of.sent.is_none() {
             return;
         }
@@ -399,7 +406,7 @@ impl<'p> World<'p> {
                 self.times.push(self.now_us - of.began_us);
                 self.ended += 1;
             }
-            Reply::Refuse(cause) => self.ends(person, cause),
+            Reply::Refuse(cause) => self.ends(person, cause.slug()),
             Reply::Challenge(state) => {
                 // The gateway waits for the person now, not for us.
                 of.sent = None;
@@ -411,16 +418,16 @@ impl<'p> World<'p> {
         }
     }
 
-    fn answers(&mut self, person: usize) {
-        if !self.people[person].over {
-            self.people[person].server = 0;
+    fn answers(&mut self, person: Who) {
+        if !self.people[person as usize].over {
+            self.people[person as usize].server = 0;
             self.send_anew(person);
         }
     }
 
     /// Not let in, for this reason.
-    fn ends(&mut self, person: usize, why: &str) {
-        let of = &mut self.people[person];
+    fn ends(&mut self, person: Who, why: &str) {
+        let of = &mut self.people[person as usize];
         if of.over {
             return;
         }

@@ -458,7 +458,7 @@ async fn groups_of(state: &ApiState, live: &LiveSite, chain: &Chain, person: &st
     let mut down = Vec::new();
     for first in &chain.first {
         match crate::driver::find(first.source, &name, live, &state.shared.roster).await.value {
-            PersonAnswer::Found(person) => return Ok(person.groups),
+            PersonAnswer::Found(person) => return Ok(person.groups.clone()),
             PersonAnswer::Unavailable(why) => down.push(format!("{}: {}", live.site.source_name(first.source), why.seen)),
             _ => {}
         }

@@ -20,6 +20,7 @@ use bivector_core::site::SourceRef;
 use bivector_core::starter::{Cast, starter};
 use bivector_wire::Secret;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
 
 /// Times that a run may repeat its list.
@@ -300,7 +301,7 @@ async fn look_up(index: usize, persona: &Persona, chain: usize, live: &LiveSite,
                 {
                     cast.refused = Some(cause.slug());
                 }
-                cast.known = Some((source, *person));
+                cast.known = Some((source, Arc::unwrap_or_clone(person)));
                 return cast;
             }
             PersonAnswer::Refused(cause) => {

@@ -10,6 +10,7 @@ use bivector_core::device::{Device, Used};
 use bivector_core::login::*;
 use bivector_core::trace::Trace;
 use bivector_wire::Secret;
+use std::sync::Arc;
 use std::sync::Mutex;
 use tokio::sync::mpsc;
 
@@ -97,7 +98,7 @@ impl Stage {
                 Need::MarkCode(mark)
             }
             Need::SendApproval(mut ask) => {
-                ask.person = self.key(&ask.person);
+                Arc::make_mut(&mut ask).person = self.key(&ask.person);
                 Need::SendApproval(ask)
             }
             Need::AwaitApproval { id, person } => Need::AwaitApproval { id, person: self.key(&person) },

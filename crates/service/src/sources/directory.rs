@@ -17,6 +17,7 @@ use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapError, ResultEntry, Scope as LdapScope, SearchEntry, SearchOptions, ldap_escape};
 use std::collections::BTreeSet;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
 
 /// Groups of one person that are read at most.
@@ -256,7 +257,7 @@ impl DirectorySource {
         let own = &self.settings.attributes;
         let first = |attribute: &str| values(&entry, attribute).into_iter().next();
         let (mail, phone, language) = (first(&own.mail), first(&own.phone), first(&own.language).unwrap_or_default());
-        Ok(PersonAnswer::Found(Box::new(Found {
+        Ok(PersonAnswer::Found(Arc::new(Found {
             key: person_key(&self.settings.name, &login),
             login,
             name: shown,

@@ -8,6 +8,7 @@ use bivector_core::login::{Answer, Found, PersonAnswer, Unavailable};
 use bivector_core::site::GroupSource;
 use ldap3::adapters::{Adapter, EntriesOnly, PagedResults};
 use ldap3::{SearchEntry, ldap_escape};
+use std::sync::Arc;
 
 /// Entries in one page.
 const PAGE: i32 = 500;
@@ -65,7 +66,7 @@ impl DirectorySource {
             if let PersonAnswer::Found(found) = self.read_person(server, &mut ldap, "", entry).await?
                 && (group.is_empty() || found.groups.contains(&group.to_lowercase()))
             {
-                members.push(*found);
+                members.push(Arc::unwrap_or_clone(found));
             }
         }
         Ok(members)

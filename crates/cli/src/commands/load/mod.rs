@@ -290,7 +290,7 @@ fn canned(need: &Need) -> Fact {
             let groups = Groups::new(["load"]);
             let found =
                 Found { key: name.clone(), login: name.clone(), name: name.clone(), handle: name.clone(), groups, ..Found::default() };
-            Fact::Person(Answer::ours(PersonAnswer::Found(Box::new(found))))
+            Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(found))))
         }
         Need::Factors { person, .. } => {
             let number = person.trim_start_matches("load").parse().unwrap_or(0);

@@ -10,6 +10,7 @@ use bivector_core::facts::{CheckFact, CodeFact, FactorFacts, Facts, PersonFact, 
 use bivector_core::login::Found;
 use bivector_core::rule::Groups;
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
+use std::sync::Arc;
 
 /// People of the made-up logins.
 const PEOPLE: u64 = 500;
@@ -97,7 +98,7 @@ fn facts(login: &str, cause: Option<Cause>) -> Facts {
     Facts {
         port: 1812,
         signed: true,
-        people: vec![("tidehall".into(), PersonFact::Found(Box::new(found)))],
+        people: vec![("tidehall".into(), PersonFact::Found(Arc::new(found)))],
         factors: Some(FactorFacts { devices: vec![(CodeKind::Totp, 6, false)], ..FactorFacts::default() }),
         typed: Some(TypedFact {
             form: "password code(6)".into(),
