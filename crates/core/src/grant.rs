@@ -162,7 +162,8 @@ impl fmt::Display for Template {
 impl Grant {
     /// The encoded attributes for one login.
     pub fn encode(&self, context: &GrantContext<'_>) -> Vec<u8> {
-        let mut body = Vec::new();
+        // Enough for most attributes: it grows by itself where they are longer.
+        let mut body = Vec::with_capacity(self.reply.len() * 24);
         for item in &self.reply {
             let filled;
             let value = match &item.value {

@@ -54,7 +54,7 @@ impl IdentityRule {
         if text.trim().is_empty() {
             return Err(Cause::NameMissing);
         }
-        if text.len() > MAX_NAME || text.chars().any(is_unsafe) {
+        if text.len() > MAX_NAME || has_unsafe(text) {
             return Err(Cause::NameUnreadable);
         }
         let (rest, stripped) = self.strip(text);
@@ -65,11 +65,12 @@ impl IdentityRule {
         if rest.is_empty() {
             return Err(Cause::NameMissing);
         }
+        let lower = rest.to_lowercase();
+        let meant = self.aliases.get(&lower).cloned();
         let name = match self.case {
-            Case::Lower => rest.to_lowercase(),
+            Case::Lower => lower,
             Case::Keep => rest.to_owned(),
         };
-        let meant = self.aliases.get(&rest.to_lowercase()).cloned();
         let alias = meant.is_some().then(|| name.clone());
         Ok(ReadName { name: meant.unwrap_or(name), stripped: stripped.map(str::to_owned), alias })
     }
@@ -112,6 +113,10 @@ pub fn fits_pattern(pattern: &str, name: &str) -> bool {
         rest = &rest[at + piece.len()..];
     }
     rest.ends_with(last)
+}
+
+fn has_unsafe(text: &str) -> bool {
+    if text.is_ascii() { text.bytes().any(|byte| byte.is_ascii_control()) } else { text.chars().any(is_unsafe) }
 }
 
 /// Characters that make a name look like another one or break a log line: controls and marks that change direction.

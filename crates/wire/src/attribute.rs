@@ -110,10 +110,10 @@ pub fn push_split(body: &mut Vec<u8>, kind: AttributeType, value: &[u8]) {
 /// Appends a vendor-specific attribute, in several if its value is longer than 247 bytes.
 pub fn push_vendor(body: &mut Vec<u8>, vendor: u32, number: u8, value: &[u8]) {
     for piece in value.chunks(MAX_VENDOR_VALUE) {
-        let mut wrapped = vendor.to_be_bytes().to_vec();
-        wrapped.extend([number, (piece.len() + 2) as u8]);
-        wrapped.extend(piece);
-        push_attribute(body, AttributeType::VendorSpecific, &wrapped);
+        body.extend([AttributeType::VendorSpecific.into(), (piece.len() + 8) as u8]);
+        body.extend(vendor.to_be_bytes());
+        body.extend([number, (piece.len() + 2) as u8]);
+        body.extend(piece);
     }
 }
 

@@ -115,7 +115,7 @@ impl Login {
                     Some(alias) => told!(self, "{said}, which `{alias}` is an alias of"),
                     None => said,
                 };
-                self.realm = realm_of(&String::from_utf8_lossy(typed));
+                self.realm = std::str::from_utf8(typed).map(realm_of).unwrap_or_default();
                 self.step(Hop::Reading, "name", Tone::Good, now, said, line);
                 self.name = read.name;
                 Ok(())

@@ -67,8 +67,8 @@ struct Planned {
 }
 
 impl Planned {
-    fn order(&self) -> (u64, u64) {
-        (self.at_us, self.number)
+    fn order(&self) -> u128 {
+        u128::from(self.at_us) << 64 | u128::from(self.number)
     }
 }
 
@@ -94,32 +94,42 @@ impl Ord for Planned {
 }
 
 /// What is to come. Timers that are all as long stand in order by themselves, and most of them end for nothing: they need no heap.
+/// Of the rest nearly everything is about to happen; what is far off, such as an answer of a person, waits in a heap of its own, so
+/// that the one in use stays small.
 #[derive(Debug, Default)]
 struct Agenda {
-    heap: BinaryHeap<Planned>,
+    near: BinaryHeap<Planned>,
+    far: BinaryHeap<Planned>,
     tries: VecDeque<Planned>,
     clients: VecDeque<Planned>,
     number: u64,
 }
 
+/// From how far off an event waits among the far ones, in microseconds.
+const FAR_US: u64 = 500_000;
+
 impl Agenda {
-    fn plan(&mut self, at_us: u64, event: Event) {
+    fn plan(&mut self, now_us: u64, at_us: u64, event: Event) {
         self.number += 1;
         let planned = Planned { at_us, number: self.number, event };
         match event {
             Event::Tries { .. } => self.tries.push_back(planned),
             Event::Leaves { .. } => self.clients.push_back(planned),
-            _ => self.heap.push(planned),
+            _ if at_us > now_us + FAR_US => self.far.push(planned),
+            _ => self.near.push(planned),
         }
     }
 
     fn next(&mut self) -> Option<Planned> {
-        let (heap, tries, clients) = (self.heap.peek(), self.tries.front(), self.clients.front());
-        let first = [heap, tries, clients].into_iter().flatten().max()?.number;
-        match () {
-            () if heap.is_some_and(|planned| planned.number == first) => self.heap.pop(),
-            () if tries.is_some_and(|planned| planned.number == first) => self.tries.pop_front(),
-            () => self.clients.pop_front(),
+        let order = |planned: Option<&Planned>| planned.map_or(u128::MAX, Planned::order);
+        let (near, far) = (order(self.near.peek()), order(self.far.peek()));
+        let (tries, clients) = (order(self.tries.front()), order(self.clients.front()));
+        let timer = tries.min(clients);
+        match near.min(far) {
+            first if first < timer && first == near => self.near.pop(),
+            first if first < timer => self.far.pop(),
+            _ if tries < clients => self.tries.pop_front(),
+            _ => self.clients.pop_front(),
         }
     }
 }
@@ -155,7 +165,7 @@ struct World<'p> {
     rng: SmallRng,
     agenda: Agenda,
     people: Vec<Person>,
-    slots: Vec<Option<Running>>,
+    slots: Vec<Option<Box<Running>>>,
     free: Vec<Slot>,
     door: Window<Reply, FixedState>,
     delay: Draw,
@@ -213,7 +223,7 @@ impl<'p> World<'p> {
     }
 
     fn plan_event(&mut self, at_us: u64, event: Event) {
-        self.agenda.plan(at_us, event);
+        self.agenda.plan(self.now_us, at_us, event);
     }
 
     fn now(&self) -> Moment {
@@ -341,7 +351,7 @@ impl<'p> World<'p> {
                 }
                 self.done.begun += 1;
                 let login = Login::begin_quietly(self.plan.site.clone(), Some(self.plan.way.chain), sent, self.now());
-                let running = Running { login, person, key, request, fact: None };
+                let running = Box::new(Running { login, person, key, request, fact: None });
                 let slot = self.free.pop().unwrap_or_else(|| {
                     self.slots.push(None);
                     (self.slots.len() - 1) as Slot
@@ -381,7 +391,8 @@ impl<'p> World<'p> {
     }
 
     fn decided(&mut self, slot: Slot) {
-        let Some(Running { login, person, key, request, .. }) = self.slots[slot as usize].take() else { return };
+        let Some(running) = self.slots[slot as usize].take() else { return };
+        let Running { login, person, key, request, .. } = *running;
         self.free.push(slot);
         let (verdict, trace) = login.finish(self.door.absorbed(&key, self.now()), self.now());
         let reply = match verdict {
