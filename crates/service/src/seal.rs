@@ -6,6 +6,7 @@ use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
 use data_encoding::BASE64;
 use sha2::{Digest, Sha256};
+use std::cell::RefCell;
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
@@ -107,6 +108,26 @@ pub fn random<const N: usize>() -> [u8; N] {
     getrandom::fill(&mut bytes).expect("the system's random source works once it has started");
     bytes
 }
+
+/// Random bytes of the system, fetched many at a time: for what each login needs, and no key hangs on.
+pub fn quick_random<const N: usize>() -> [u8; N] {
+    thread_local! {
+        static FETCHED: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+    }
+    FETCHED.with_borrow_mut(|fetched| {
+        if fetched.len() < N {
+            *fetched = random::<FETCHED_AT_ONCE>().to_vec();
+        }
+        let rest = fetched.len().saturating_sub(N);
+        let taken = <[u8; N]>::try_from(fetched.split_at(rest).1);
+        fetched[rest..].zeroize();
+        fetched.truncate(rest);
+        taken.unwrap_or_else(|_| random())
+    })
+}
+
+/// Bytes that a thread fetches for [`quick_random`].
+const FETCHED_AT_ONCE: usize = 1024;
 
 /// What is kept of an operator's token. A token has 256 random bits, so a plain hash is enough.
 pub fn hash_token(token: &str) -> Vec<u8> {

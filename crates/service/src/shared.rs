@@ -128,7 +128,7 @@ impl Shared {
     /// Keeps a trace and tells the listeners once it can be read. Dropped, and counted, if the records cannot keep up.
     ///
     /// Gives its number.
-    pub fn keep_trace(&self, trace: &Trace) -> u64 {
+    pub fn keep_trace(&self, trace: Trace) -> u64 {
         if !self.writes_traces.load(Ordering::Relaxed) {
             return self.records.skip_trace();
         }

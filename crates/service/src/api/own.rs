@@ -115,7 +115,7 @@ async fn sign_in(State(state): State<ApiState>, sender: Sender, Body(request): B
     let asked = asked.map_err(|_| refused("", "begin again"))?;
     let (verdict, trace) = log_in(&state, &live, &request.name, &password, asked, &sender).await?;
     let (reference, person, cause) = (trace.reference.clone(), trace.person.clone().unwrap_or_default(), trace.cause);
-    state.shared.keep_trace(&trace);
+    state.shared.keep_trace(trace);
     let newcomer = || !state.shared.roster.get(&person).is_some_and(|person| has_factor(&person));
     let session = match verdict {
         Verdict::Challenge(challenge) => {

@@ -12,7 +12,7 @@ use crate::live::{LiveSite, Which};
 use crate::metrics;
 use crate::records::TraceRow;
 use crate::rehearsal::Stage;
-use crate::seal::random;
+use crate::seal::quick_random;
 use crate::shared::Shared;
 use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
@@ -46,7 +46,7 @@ static REFERENCE: LazyLock<Encoding> = LazyLock::new(|| {
 
 /// A short text that leads from the person at the keyboard to the trace: eight characters.
 pub(crate) fn reference() -> String {
-    REFERENCE.encode(&random::<5>())
+    REFERENCE.encode(&quick_random::<5>())
 }
 
 type Replies = Window<Arc<[u8]>>;
@@ -291,7 +291,7 @@ impl Inner {
         let clock = LoginClock::start();
         let port = if self.rehearsed.is_some() { 0 } else { self.port };
         let origin = self.origin();
-        let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: random() });
+        let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: quick_random() });
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
         let inner = Arc::clone(self);
         let decision = Decision { live, gateway, which, clock, key, reply_for };
@@ -338,10 +338,10 @@ impl Inner {
     fn keep(&self, trace: Trace) {
         match &self.rehearsed {
             Some(rehearsed) => {
-                let id = self.shared.keep_trace(&trace);
-                rehearsed.stage.tell(TraceRow::of(id, &trace), trace);
+                let id = self.shared.keep_trace(trace.clone());
+                rehearsed.stage.tell(TraceRow::of(id, trace.clone()), trace);
             }
-            None => drop(self.shared.keep_trace(&trace)),
+            None => drop(self.shared.keep_trace(trace)),
         }
     }
 

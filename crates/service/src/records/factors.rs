@@ -1,6 +1,7 @@
 //! What devices are at, and wrong codes: read at start, written in one step with whatever decides on it.
 
 use super::people::keep_factor;
+use super::remembered::Remembered;
 use super::{Agreement, NewFactor, Records, RecordsError};
 use bivector_core::Moment;
 use bivector_core::device::Used;
@@ -9,6 +10,7 @@ use bivector_core::site::Lockout;
 use rusqlite::{OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// What a device or list is at.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -130,7 +132,7 @@ impl Records {
 
     /// Sets what a device is at, as an operator found it out.
     pub(crate) async fn set_state(&self, factor: u64, state: FactorState) -> Result<(), RecordsError> {
-        self.write(move |transaction| write_state(transaction, factor, &state).map(|_| ())).await
+        self.write(move |transaction| write_state(transaction, factor, &state)).await
     }
 
     /// Forgets the wrong codes of a person; `false` if there were none.
@@ -145,7 +147,9 @@ impl Agreement {
     /// # Errors
     /// It could not be written. Then nobody may get in by it.
     pub async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
-        self.records.write_together(move |transaction| use_code(transaction, &mark, now)).await
+        let remembered = Arc::clone(&self.records.remembered);
+        let marked = self.records.write_together(move |transaction| use_code(transaction, &remembered, &mark, now)).await;
+        marked.inspect_err(|_| self.records.remembered.forget())
     }
 
     /// Counts a wrong code. Durable when it returns; gives the person's count.
@@ -153,22 +157,31 @@ impl Agreement {
     /// # Errors
     /// It could not be written. Then the person may not try again in the same login.
     pub async fn count_wrong(&self, wrong: WrongTry, lockout: Lockout, now: Moment) -> Result<LockRow, RecordsError> {
-        self.records.write_together(move |transaction| count_wrong(transaction, &wrong, lockout, now)).await
+        let remembered = Arc::clone(&self.records.remembered);
+        self.records
+            .write_together(move |transaction| {
+                remembered.note_wrong(&wrong.person);
+                count_wrong(transaction, &wrong, lockout, now)
+            })
+            .await
     }
 }
 
-fn use_code(transaction: &Transaction<'_>, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
+fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
     let at = now.micros() as i64;
-    let lock: Option<Option<i64>> = transaction
-        .prepare_cached("SELECT locked_until_us FROM locks WHERE person = ?1")?
-        .query_row([&mark.person], |row| row.get(0))
-        .optional()?;
+    let lock: Option<Option<i64>> = match remembered.may_have_been_wrong(transaction, &mark.person)? {
+        true => transaction
+            .prepare_cached("SELECT locked_until_us FROM locks WHERE person = ?1")?
+            .query_row([&mark.person], |row| row.get(0))
+            .optional()?,
+        false => None,
+    };
     if let Some(until) = lock.flatten().filter(|until| *until > at) {
         return Ok(Marked::Locked(Moment::from_micros(until as u64)));
     }
     let state = match mark.device {
         None => None,
-        Some((device, used)) => match use_up(transaction, device, used, at)? {
+        Some((device, used)) => match use_up(transaction, remembered, device, used, at)? {
             Some(state) => Some(state),
             None => return Ok(Marked::Before),
         },
@@ -180,21 +193,29 @@ fn use_code(transaction: &Transaction<'_>, mark: &CodeMark, now: Moment) -> rusq
 }
 
 /// What the device is at once the code is used; nothing if it was used before.
-pub(super) fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at: i64) -> rusqlite::Result<Option<FactorState>> {
+pub(super) fn use_up(
+    transaction: &Transaction<'_>,
+    remembered: &Remembered,
+    device: u64,
+    used: Used,
+    at: i64,
+) -> rusqlite::Result<Option<FactorState>> {
     if let Used::Step { step, until, drift } = used {
-        let mut steps = used_steps(transaction, device)?;
+        let mut steps = remembered.steps(device).map_or_else(|| used_steps(transaction, device), Ok)?;
         if steps.contains(&step) {
             return Ok(None);
         }
+        steps.push(step);
+        let newest = steps.iter().copied().max().unwrap_or(step);
+        steps.retain(|step| *step + STEPS_BEHIND >= newest);
         // What else a state holds is not of devices by time, so nothing needs to be read first.
         let state = FactorState { drift, last_used_us: Some(at as u64), ..FactorState::default() };
-        if !write_state(transaction, device, &state)? {
+        if !write_steps(transaction, device, &state, &steps)? {
             // A robot's token, or a device that was removed meanwhile: a mark that ends by itself.
             let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
             return Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(state));
         }
-        steps.push(step);
-        write_used_steps(transaction, device, &steps)?;
+        remembered.keep_steps(device, steps);
         return Ok(Some(state));
     }
     let mut state = state_of(transaction, device)?;
@@ -224,38 +245,61 @@ pub(super) fn use_up(transaction: &Transaction<'_>, device: u64, used: Used, at:
 /// Steps behind the newest used one that are remembered: far more than any window and drift together reach.
 const STEPS_BEHIND: u64 = 1_024;
 
-/// The steps of a device's clock that were used and could still be right. One short row for each device: a mark for each code would
-/// change a page of its own in every login.
+/// The steps of a device's clock that were used and could still be right. They stand beside what else is known of the device: a mark
+/// for each code would change a page of its own in every login.
 fn used_steps(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Vec<u64>> {
-    let kept: Option<Vec<u8>> = transaction
-        .prepare_cached("SELECT steps FROM used_steps WHERE factor = ?1")?
+    let of_device: Option<Option<Vec<u8>>> = transaction
+        .prepare_cached("SELECT steps FROM factor_states WHERE factor = ?1")?
         .query_row([device as i64], |row| row.get(0))
         .optional()?;
+    let kept = match of_device.flatten() {
+        Some(steps) => Some(steps),
+        // The first use since it came back, if it was ever gone.
+        None => transaction
+            .prepare_cached("SELECT steps FROM used_steps WHERE factor = ?1")?
+            .query_row([device as i64], |row| row.get(0))
+            .optional()?,
+    };
     let steps = kept.iter().flat_map(|kept| kept.chunks_exact(8)).filter_map(|step| step.try_into().ok().map(u64::from_be_bytes));
-    Ok(steps.collect())
+    Ok(steps.filter(|step| *step != NO_STEP).collect())
 }
 
-fn write_used_steps(transaction: &Transaction<'_>, device: u64, steps: &[u64]) -> rusqlite::Result<()> {
-    let newest = steps.iter().copied().max().unwrap_or(0);
-    let kept: Vec<u8> = steps.iter().filter(|step| **step + STEPS_BEHIND >= newest).flat_map(|step| step.to_be_bytes()).collect();
-    transaction
-        .prepare_cached("INSERT INTO used_steps VALUES (?1, ?2) ON CONFLICT (factor) DO UPDATE SET steps = excluded.steps")?
-        .execute(params![device as i64, kept])?;
-    Ok(())
+/// Fills up what is kept of the steps: a row that is as long as before is written where it stood.
+const NO_STEP: u64 = 0;
+/// Steps that a row has room for, or twice as many, and so on.
+const ROOM: usize = 8;
+
+fn steps_to_keep(steps: &[u64]) -> Vec<u8> {
+    let free = steps.len().next_multiple_of(ROOM) - steps.len();
+    steps.iter().copied().chain(std::iter::repeat_n(NO_STEP, free)).flat_map(u64::to_be_bytes).collect()
+}
+
+/// Writes what a device by time is at, with its used steps; `false` where there is no such device.
+fn write_steps(transaction: &Transaction<'_>, device: u64, state: &FactorState, steps: &[u64]) -> rusqlite::Result<bool> {
+    let known = params![device as i64, state.drift, state.last_used_us.map(|at| at as i64), steps_to_keep(steps)];
+    let written = transaction
+        .prepare_cached("UPDATE factor_states SET drift = ?2, last_used_us = ?3, steps = ?4 WHERE factor = ?1")?
+        .execute(known)?;
+    if written > 0 {
+        return Ok(true);
+    }
+    let written = transaction
+        .prepare_cached("INSERT INTO factor_states (factor, drift, last_used_us, steps) SELECT id, ?2, ?3, ?4 FROM factors WHERE id = ?1")?
+        .execute(known)?;
+    Ok(written > 0)
 }
 
 /// Takes over the marks of layouts before the eighth, which had one for each used code of a device by time.
 pub(super) fn take_over_steps(transaction: &Transaction<'_>) -> rusqlite::Result<()> {
     let mut statement = transaction.prepare("SELECT key FROM marks WHERE length(key) = 20 AND substr(key, 1, 4) = CAST('totp' AS BLOB)")?;
     let keys: Vec<Vec<u8>> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let mut steps: HashMap<u64, Vec<u64>> = HashMap::new();
     let number = |bytes: &[u8]| bytes.try_into().map_or(0, u64::from_be_bytes);
     for key in keys {
-        let (device, step) = (number(&key[4..12]), number(&key[12..20]));
-        let mut steps = used_steps(transaction, device)?;
-        steps.push(step);
-        write_used_steps(transaction, device, &steps)?;
+        steps.entry(number(&key[4..12])).or_default().push(number(&key[12..20]));
     }
-    Ok(())
+    let mut insert = transaction.prepare("INSERT INTO used_steps VALUES (?1, ?2)")?;
+    steps.iter().try_for_each(|(device, steps)| insert.execute(params![*device as i64, steps_to_keep(steps)]).map(|_| ()))
 }
 
 fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout, now: Moment) -> rusqlite::Result<LockRow> {
@@ -293,7 +337,7 @@ pub(super) fn read_state_of(transaction: &Transaction<'_>, factor: u64) -> rusql
 
 /// Puts back what a factor was at.
 pub(super) fn restore_state(transaction: &Transaction<'_>, factor: u64, state: &FactorState) -> rusqlite::Result<()> {
-    write_state(transaction, factor, state).map(|_| ())
+    write_state(transaction, factor, state)
 }
 
 fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<FactorState> {
@@ -317,13 +361,14 @@ fn settings_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<O
     Ok(settings.map(|text| serde_json::from_str(&text).unwrap_or_default()))
 }
 
-/// Writes nothing where the factor was removed meanwhile.
-/// Writes what a device is at; `false` where there is no such device.
-fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<bool> {
-    let written = transaction
+/// Writes what a device is at, but for its used steps; nothing where the factor was removed meanwhile.
+fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<()> {
+    transaction
         .prepare_cached(
-            "INSERT OR REPLACE INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
-             SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM factors WHERE id = ?1",
+            "INSERT INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
+             SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM factors WHERE id = ?1
+             ON CONFLICT (factor) DO UPDATE SET drift = excluded.drift, counter = excluded.counter, ahead = excluded.ahead,
+                 ahead_us = excluded.ahead_us, used = excluded.used, last_used_us = excluded.last_used_us",
         )?
         .execute(params![
             device as i64,
@@ -333,8 +378,8 @@ fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) 
             state.ahead.map(|(_, at)| at as i64),
             state.used as i64,
             state.last_used_us.map(|at| at as i64)
-        ])?;
-    Ok(written > 0)
+        ])
+        .map(|_| ())
 }
 
 fn read_state(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<FactorState> {
@@ -455,24 +500,36 @@ mod tests {
             assert_eq!(agreement.use_code(mark(device, step(100)), NOON).await.unwrap(), Marked::Before, "{device}");
         }
         // What lies far behind makes room; it can never be right again.
-        for number in [200, 100 + 2 * STEPS_BEHIND] {
+        for number in (200..220).chain([100 + 2 * STEPS_BEHIND]) {
             agreement.use_code(mark(1, step(number)), NOON).await.unwrap();
         }
-        let left = records.read(|connection| connection.query_row("SELECT length(steps) FROM used_steps", [], |row| row.get::<_, i64>(0)));
-        assert_eq!(left.await.unwrap(), 8);
+        let left =
+            records.read(|connection| connection.query_row("SELECT length(steps) FROM factor_states", [], |row| row.get::<_, i64>(0)));
+        assert_eq!(left.await.unwrap(), 8 * ROOM as i64);
     }
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn codes_that_were_used_under_the_layout_before_stay_used() {
-        let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+    async fn codes_that_were_used_under_layouts_before_stay_used() {
+        let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.
+        let back = "DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps; DROP TABLE used_steps;
+            PRAGMA user_version = 7;";
         records
-            .write(|transaction| {
-                let key = [b"totp".as_slice(), &1u64.to_be_bytes(), &100u64.to_be_bytes()].concat();
-                transaction.execute("INSERT INTO marks VALUES (?1, 1), (x'746f6f6b', 1)", [key])?;
-                take_over_steps(transaction)
+            .write(move |transaction| {
+                transaction.execute_batch(back)?;
+                for device in [1u64, 9] {
+                    let key = [b"totp".as_slice(), &device.to_be_bytes(), &100u64.to_be_bytes()].concat();
+                    transaction.execute("INSERT INTO marks VALUES (?1, 1)", [key])?;
+                }
+                transaction.execute("INSERT INTO marks VALUES (x'746f6f6b', 1)", [])
             })
             .await
             .unwrap();
+        records.close().await;
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let put_aside =
+            records.read_now(|connection| connection.query_row("SELECT factor FROM used_steps", [], |row| row.get::<_, u64>(0)));
+        assert_eq!(put_aside.unwrap(), 9);
         let agreement = Agreement::new(records);
         let step = |step| Used::Step { step, until: Moment::from_secs(1_900_000_000), drift: 0 };
         assert_eq!(agreement.use_code(mark(1, step(100)), NOON).await.unwrap(), Marked::Before);

@@ -9,6 +9,7 @@ use bivector_core::login::Station;
 use bivector_core::site::Invited;
 use rusqlite::{OptionalExtension, Transaction, params};
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// An invitation as kept; of its code only the hash.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -186,6 +187,7 @@ impl Agreement {
         used: Used,
         now: Moment,
     ) -> Result<Option<(u64, FactorState)>, RecordsError> {
+        let remembered = Arc::clone(&self.records.remembered);
         self.records
             .write(move |transaction| {
                 let has = |transaction: &Transaction<'_>| {
@@ -199,7 +201,7 @@ impl Agreement {
                 }
                 let Some(number) = person_number(transaction, &person.source, &person.login)? else { return Ok(None) };
                 let id = keep_factor(transaction, number, &factor, now)?;
-                Ok(use_up(transaction, id, used, now.micros() as i64)?.map(|state| (id, state)))
+                Ok(use_up(transaction, &remembered, id, used, now.micros() as i64)?.map(|state| (id, state)))
             })
             .await
     }
@@ -215,11 +217,12 @@ impl Agreement {
         used: Used,
         now: Moment,
     ) -> Result<(Opened, Option<(u64, FactorState)>), RecordsError> {
+        let remembered = Arc::clone(&self.records.remembered);
         self.records
             .write(move |transaction| {
                 let (opened, id) = use_invitation(transaction, &hash, &factor, now)?;
                 let Some(id) = id else { return Ok((opened, None)) };
-                Ok((opened, use_up(transaction, id, used, now.micros() as i64)?.map(|state| (id, state))))
+                Ok((opened, use_up(transaction, &remembered, id, used, now.micros() as i64)?.map(|state| (id, state))))
             })
             .await
     }
@@ -236,11 +239,12 @@ impl Agreement {
         used: Used,
         now: Moment,
     ) -> Result<Option<(u64, FactorState)>, RecordsError> {
+        let remembered = Arc::clone(&self.records.remembered);
         self.records
             .write(move |transaction| {
                 let Some(number) = person_number(transaction, &source, &login)? else { return Ok(None) };
                 let id = keep_factor(transaction, number, &factor, now)?;
-                Ok(use_up(transaction, id, used, now.micros() as i64)?.map(|state| (id, state)))
+                Ok(use_up(transaction, &remembered, id, used, now.micros() as i64)?.map(|state| (id, state)))
             })
             .await
     }

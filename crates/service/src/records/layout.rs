@@ -126,6 +126,14 @@ const MIGRATIONS: &[Migration] = &[
             "DELETE FROM marks WHERE length(key) = 20 AND substr(key, 1, 4) = CAST('totp' AS BLOB);",
         )),
     },
+    // 9: the used steps stand beside what else is known of their device, so that a login changes one row. Those of a device that goes
+    // are put aside, for the case that it comes back.
+    sql("ALTER TABLE factor_states ADD COLUMN steps BLOB;
+     INSERT INTO factor_states (factor, steps) SELECT factor, steps FROM used_steps WHERE factor IN (SELECT id FROM factors)
+         ON CONFLICT (factor) DO UPDATE SET steps = excluded.steps;
+     DELETE FROM used_steps WHERE factor IN (SELECT id FROM factors);
+     CREATE TRIGGER steps_put_aside BEFORE DELETE ON factor_states WHEN old.steps IS NOT NULL
+         BEGIN INSERT OR REPLACE INTO used_steps VALUES (old.factor, old.steps); END;"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -12,6 +12,7 @@ mod knocks;
 mod layout;
 mod operators;
 mod people;
+mod remembered;
 mod revisions;
 mod runs;
 mod traces;
@@ -32,6 +33,7 @@ pub use traces::{FailedSpan, Failures, TraceFilter, TraceRow};
 
 use crate::error::ServiceError;
 use bivector_core::trace::Step;
+use remembered::Remembered;
 use rusqlite::{Connection, OpenFlags, Transaction};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -73,6 +75,7 @@ pub struct Records {
     readers: Arc<Readers>,
     /// Traces that are not written yet.
     traces: Arc<Buffer>,
+    remembered: Arc<Remembered>,
 }
 
 #[derive(Debug)]
@@ -98,7 +101,7 @@ impl Records {
         let traces = Arc::new(Buffer::new(traces::newest(&connection).map_err(failed)?));
         let checkpointer = Connection::open(&path).map_err(failed)?;
         let writer = Arc::new(Writer::start(connection, checkpointer));
-        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }), traces })
+        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }), traces, remembered: Arc::default() })
     }
 
     /// Hands a trace over, which is written with others by the next [`Records::write_traces`].
@@ -113,15 +116,18 @@ impl Records {
 
     /// Writes the traces that wait, soon; `after` gets them once they are committed.
     pub(crate) async fn write_traces(&self, after: impl FnOnce(Vec<Entry>) + Send + 'static) {
-        let buffer = Arc::clone(&self.traces);
+        // One after the other, so that what is handed over next comes behind them.
+        let _turn = self.traces.turn().await;
+        let entries = self.traces.take();
+        let (buffer, chunks) = (Arc::clone(&self.traces), traces::chunks(&entries));
         let job = Job::new(
-            move |transaction| {
-                let entries = buffer.take();
-                traces::insert_traces(transaction, &entries).map(|()| entries)
-            },
-            move |result: Result<Vec<Entry>, RecordsError>| match result {
-                Ok(entries) => after(entries),
-                Err(error) => tracing::warn!(%error, "traces could not be written"),
+            move |transaction| traces::insert_chunks(transaction, &chunks),
+            move |result: Result<(), RecordsError>| {
+                buffer.written(entries.len());
+                match result {
+                    Ok(()) => after(entries),
+                    Err(error) => tracing::warn!(%error, "traces could not be written"),
+                }
             },
         );
         // They wait as long as the records are behind; the buffer's bound drops those that come meanwhile.

@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::Duration;
+use tokio::runtime::Handle;
 use tokio::sync::mpsc;
 
 /// Jobs that may wait; each takes a few hundred bytes.
@@ -19,6 +20,8 @@ const BATCH: usize = 512;
 const CHECKPOINT_EVERY: Duration = Duration::from_secs(1);
 
 type Outcome = Box<dyn FnOnce(Result<(), RecordsError>) + Send>;
+/// Whom to tell of a commit, and what.
+type Told = (Vec<Outcome>, Result<(), RecordsError>);
 /// Gets the transaction, or the reason why there is none; gives its own result and whom to tell after the commit.
 type Run = Box<dyn FnOnce(Result<&Transaction<'_>, RecordsError>) -> (Result<(), RecordsError>, Outcome) + Send>;
 
@@ -65,8 +68,9 @@ impl Writer {
         let (sender, receiver) = mpsc::channel(QUEUE);
         let stopping = Arc::new(AtomicBool::new(false));
         let stop = Arc::clone(&stopping);
+        let tell = teller();
         let threads = vec![
-            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, receiver)),
+            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, receiver, tell)),
             std::thread::Builder::new().name("checkpoint".into()).spawn(move || checkpoint(&checkpointer, &stop)),
         ];
         let threads = threads.into_iter().filter_map(Result::ok).collect();
@@ -99,7 +103,24 @@ impl Writer {
     }
 }
 
-fn write_all(mut connection: Connection, mut queue: mpsc::Receiver<Job>) {
+/// Tells the outcomes of a commit. Beside async tasks it is one of them that does it, so that the writer wakes one and not hundreds, and
+/// goes on with the next commit.
+fn teller() -> Box<dyn FnMut(Told) + Send> {
+    fn tell((outcomes, committed): Told) {
+        outcomes.into_iter().for_each(|outcome| outcome(committed.clone()));
+    }
+    let Ok(handle) = Handle::try_current() else { return Box::new(tell) };
+    let (sender, mut receiver) = mpsc::unbounded_channel::<Told>();
+    handle.spawn(async move {
+        while let Some(told) = receiver.recv().await {
+            tell(told);
+        }
+    });
+    // Where the tasks are gone, so are those that waited.
+    Box::new(move |told| drop(sender.send(told)))
+}
+
+fn write_all(mut connection: Connection, mut queue: mpsc::Receiver<Job>, mut tell: impl FnMut(Told)) {
     while let Some(first) = queue.blocking_recv() {
         let mut batch = vec![first];
         while batch.len() < BATCH
@@ -107,22 +128,20 @@ fn write_all(mut connection: Connection, mut queue: mpsc::Receiver<Job>) {
         {
             batch.push(job);
         }
-        commit(&mut connection, batch);
+        tell(commit(&mut connection, batch));
     }
     if let Err(error) = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)") {
         tracing::warn!(%error, "the last checkpoint failed; the next start does it");
     }
 }
 
-fn commit(connection: &mut Connection, batch: Vec<Job>) {
+fn commit(connection: &mut Connection, batch: Vec<Job>) -> Told {
     let mut outcomes = Vec::with_capacity(batch.len());
     let committed = run(connection, batch, &mut outcomes);
     if let Err(error) = &committed {
         tracing::error!(%error, "a commit failed");
     }
-    for outcome in outcomes {
-        outcome(committed.clone());
-    }
+    (outcomes, committed)
 }
 
 fn run(connection: &mut Connection, batch: Vec<Job>, outcomes: &mut Vec<Outcome>) -> Result<(), RecordsError> {

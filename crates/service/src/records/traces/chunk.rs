@@ -8,6 +8,7 @@ use super::TraceRow;
 use bivector_core::Cause;
 use bivector_core::facts::Facts;
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
+use foldhash::fast::RandomState;
 use memchr::memmem;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -28,20 +29,22 @@ pub(crate) struct Entry {
 
 impl Entry {
     /// Of a trace.
-    pub(crate) fn of(id: u64, trace: &Trace) -> Self {
+    pub(crate) fn of(id: u64, trace: Trace) -> Self {
         // A packet that never became a login has learned nothing.
         let facts = (trace.outcome != Outcome::Silent).then(|| serde_json::to_string(&trace.facts).unwrap_or_default());
-        Entry { row: TraceRow::of(id, trace), body: write_body(&trace.steps, facts.as_deref()) }
+        let body = write_body(&trace.steps, facts.as_deref());
+        Entry { row: TraceRow::of(id, trace), body }
     }
 }
 
 /// A chunk as it is kept.
 #[derive(Debug, Default)]
-pub(super) struct Written {
+pub(crate) struct Written {
     pub(super) first: u64,
     pub(super) last: u64,
     pub(super) began_us: u64,
     pub(super) ended_us: u64,
+    pub(super) traces: usize,
     pub(super) keys: Vec<u8>,
     pub(super) marks: Vec<u8>,
     pub(super) refs: Vec<u8>,
@@ -77,7 +80,7 @@ struct Head {
 /// The texts of a chunk, each once.
 #[derive(Default)]
 struct Texts<'a> {
-    places: HashMap<&'a str, u16>,
+    places: HashMap<&'a str, u16, RandomState>,
     bytes: Vec<u8>,
 }
 
@@ -168,7 +171,8 @@ pub(super) fn write(entries: &[Entry]) -> Written {
         began_us: entries.iter().map(|entry| entry.row.began_us).min().unwrap_or(0),
         ended_us: entries.iter().map(|entry| entry.row.began_us + entry.row.took_us).max().unwrap_or(0),
         heads: postcard::to_stdvec(&heads).unwrap_or_default(),
-        bodies: postcard::to_stdvec(&bodies).unwrap_or_default(),
+        bodies: write_bodies(&bodies),
+        traces: entries.len(),
         keys: keys.bytes,
         marks,
         refs,
@@ -337,9 +341,27 @@ impl<'a> HeadRow<'a> {
     }
 }
 
-/// The bodies of a chunk, in the order of its heads.
-pub(super) fn read_bodies(bodies: &[u8]) -> Vec<&[u8]> {
-    postcard::from_bytes(bodies).unwrap_or_default()
+/// Before bodies that are compressed. What is not begins with their number, which is never zero.
+const COMPRESSED: u8 = 0;
+
+/// Writes the bodies of a chunk: logins are much alike, so that compressing takes less time than writing them out would.
+pub(super) fn write_bodies(bodies: &[&[u8]]) -> Vec<u8> {
+    let mut kept = vec![COMPRESSED];
+    kept.extend(lz4_flex::compress_prepend_size(&postcard::to_stdvec(bodies).unwrap_or_default()));
+    kept
+}
+
+/// What was written of the bodies of a chunk, as it is kept now or as it was before; nothing where it is damaged.
+pub(super) fn unpack(kept: Vec<u8>) -> Vec<u8> {
+    match kept.split_first() {
+        Some((&COMPRESSED, compressed)) => lz4_flex::decompress_size_prepended(compressed).unwrap_or_default(),
+        _ => kept,
+    }
+}
+
+/// The bodies of a chunk, unpacked, in the order of its heads.
+pub(super) fn read_bodies(unpacked: &[u8]) -> Vec<&[u8]> {
+    postcard::from_bytes(unpacked).unwrap_or_default()
 }
 
 /// A step as it is kept.

@@ -1,6 +1,6 @@
 //! Writing traces: gathered for a moment, many in one row; small rows are put together aside from logins, and the oldest make room.
 
-use super::chunk::{Entry, FULL, Heads, Written, read_bodies, with_step, write, write_body};
+use super::chunk::{Entry, FULL, Heads, Written, read_bodies, unpack, with_step, write, write_bodies, write_body};
 use super::query::by_reference;
 use super::{TraceRow, chunk};
 use bivector_core::facts::Facts;
@@ -8,6 +8,7 @@ use bivector_core::site::TraceKeeping;
 use bivector_core::trace::Step;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use std::sync::Mutex;
+use tokio::sync::MutexGuard as Turn;
 
 /// Traces that may wait for the writer; each takes one to two KiB.
 const WAITING: usize = 16_384;
@@ -20,11 +21,15 @@ const AT_ONCE: u32 = 256;
 #[derive(Debug)]
 pub(crate) struct Buffer {
     waiting: Mutex<Waiting>,
+    /// Held by whoever hands traces to the writer.
+    turn: tokio::sync::Mutex<()>,
 }
 
 #[derive(Debug)]
 struct Waiting {
     entries: Vec<Entry>,
+    /// Those that were taken and are not written yet.
+    taken: usize,
     next: u64,
 }
 
@@ -42,7 +47,7 @@ pub(crate) enum Added {
 impl Buffer {
     /// An empty one, whose next trace gets the number after `newest`.
     pub(crate) fn new(newest: u64) -> Self {
-        Buffer { waiting: Mutex::new(Waiting { entries: Vec::new(), next: newest + 1 }) }
+        Buffer { waiting: Mutex::new(Waiting { entries: Vec::new(), taken: 0, next: newest + 1 }), turn: tokio::sync::Mutex::new(()) }
     }
 
     /// The number of a trace that is not written at all.
@@ -54,7 +59,7 @@ impl Buffer {
     pub(crate) fn add(&self, mut entry: Entry) -> Added {
         let Ok(mut waiting) = self.waiting.lock() else { return Added::Dropped(0) };
         let id = waiting.number();
-        if waiting.entries.len() >= WAITING {
+        if waiting.entries.len() + waiting.taken >= WAITING {
             return Added::Dropped(id);
         }
         entry.row.id = id;
@@ -62,9 +67,23 @@ impl Buffer {
         if waiting.entries.len() == 1 { Added::First(id) } else { Added::Joined(id) }
     }
 
-    /// Takes all that wait.
+    /// Waits until nobody else hands traces to the writer.
+    pub(crate) async fn turn(&self) -> Turn<'_, ()> {
+        self.turn.lock().await
+    }
+
+    /// Takes all that wait. They count until they are [`Buffer::written`].
     pub(crate) fn take(&self) -> Vec<Entry> {
-        self.waiting.lock().map(|mut waiting| std::mem::take(&mut waiting.entries)).unwrap_or_default()
+        let Ok(mut waiting) = self.waiting.lock() else { return Vec::new() };
+        waiting.taken += waiting.entries.len();
+        std::mem::take(&mut waiting.entries)
+    }
+
+    /// Makes room for as many as were written.
+    pub(crate) fn written(&self, count: usize) {
+        if let Ok(mut waiting) = self.waiting.lock() {
+            waiting.taken -= count;
+        }
     }
 }
 
@@ -80,19 +99,24 @@ pub(crate) fn newest(connection: &Connection) -> rusqlite::Result<u64> {
     connection.query_row("SELECT coalesce(max(last), 0) FROM trace_chunks", [], |row| row.get::<_, i64>(0)).map(|id| id as u64)
 }
 
-/// Writes traces, in the order of their numbers.
-pub(crate) fn insert_traces(transaction: &Transaction<'_>, entries: &[Entry]) -> rusqlite::Result<()> {
-    entries.chunks(FULL).try_for_each(|entries| insert(transaction, &write(entries), entries.len()))
+/// Traces, in the order of their numbers, as they are kept.
+pub(crate) fn chunks(entries: &[Entry]) -> Vec<Written> {
+    entries.chunks(FULL).map(write).collect()
 }
 
-fn insert(transaction: &Transaction<'_>, written: &Written, traces: usize) -> rusqlite::Result<()> {
+/// Writes traces.
+pub(crate) fn insert_chunks(transaction: &Transaction<'_>, chunks: &[Written]) -> rusqlite::Result<()> {
+    chunks.iter().try_for_each(|chunk| insert(transaction, chunk))
+}
+
+fn insert(transaction: &Transaction<'_>, written: &Written) -> rusqlite::Result<()> {
     transaction.prepare_cached("INSERT OR REPLACE INTO trace_chunks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")?.execute(
         params![
             written.first as i64,
             written.last as i64,
             written.began_us as i64,
             written.ended_us as i64,
-            traces as i64,
+            written.traces as i64,
             written.keys,
             written.marks,
             written.refs,
@@ -110,10 +134,11 @@ fn insert(transaction: &Transaction<'_>, written: &Written, traces: usize) -> ru
 pub(crate) fn append_step(transaction: &Transaction<'_>, reference: &str, step: &Step) -> rusqlite::Result<()> {
     let Some((_, (first, at))) = by_reference(transaction, reference)? else { return Ok(()) };
     let bodies: Vec<u8> = transaction.query_row("SELECT bodies FROM trace_bodies WHERE first = ?1", [first], |row| row.get(0))?;
-    let mut bodies: Vec<Vec<u8>> = read_bodies(&bodies).into_iter().map(<[u8]>::to_vec).collect();
+    let unpacked = unpack(bodies);
+    let mut bodies = read_bodies(&unpacked);
     let Some(longer) = bodies.get(at).and_then(|body| with_step(body, step)) else { return Ok(()) };
-    bodies[at] = longer;
-    let bodies = postcard::to_stdvec(&bodies).unwrap_or_default();
+    bodies[at] = &longer;
+    let bodies = write_bodies(&bodies);
     transaction.execute("UPDATE trace_bodies SET bodies = ?2 WHERE first = ?1", params![first, bodies])?;
     Ok(())
 }
@@ -165,7 +190,7 @@ fn prune(transaction: &Transaction<'_>, keeping: TraceKeeping, now_us: u64) -> r
         entries.retain(|entry| entry.row.id as i64 >= first_kept && entry.row.began_us + entry.row.took_us >= oldest_us);
         if entries.len() < before {
             take_out(transaction, size.first)?;
-            insert_traces(transaction, &entries)?;
+            insert_chunks(transaction, &chunks(&entries))?;
         }
         break;
     }
@@ -196,7 +221,7 @@ fn put_together(transaction: &Transaction<'_>, tidied: u64) -> rusqlite::Result<
         entries.extend(read_chunk(transaction, size.first)?);
         take_out(transaction, size.first)?;
     }
-    insert_traces(transaction, &entries)?;
+    insert_chunks(transaction, &chunks(&entries))?;
     Ok((all.len() > from + group.len(), tidied))
 }
 
@@ -211,7 +236,8 @@ fn read_chunk(transaction: &Transaction<'_>, first: i64) -> rusqlite::Result<Vec
         .query_row([first], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
         .optional()?;
     let Some((texts, heads, bodies)) = read else { return Ok(Vec::new()) };
-    let (heads, bodies) = (Heads::read(&texts, &heads), read_bodies(&bodies));
+    let unpacked = unpack(bodies);
+    let (heads, bodies) = (Heads::read(&texts, &heads), read_bodies(&unpacked));
     let entry =
         |head: chunk::HeadRow<'_>| Some(Entry { row: head.row()?, body: bodies.get(head.at).copied().unwrap_or_default().to_vec() });
     Ok(heads.iter().flat_map(Heads::iter).filter_map(entry).collect())
@@ -256,9 +282,9 @@ pub(crate) fn take_over(transaction: &Transaction<'_>) -> rusqlite::Result<()> {
         };
         entries.push(Entry { row: kept, body: write_body(&steps, facts.as_deref()) });
         if entries.len() == FULL {
-            insert_traces(transaction, &entries)?;
+            insert_chunks(transaction, &chunks(&entries))?;
             entries.clear();
         }
     }
-    insert_traces(transaction, &entries)
+    insert_chunks(transaction, &chunks(&entries))
 }

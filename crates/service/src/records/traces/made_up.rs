@@ -1,7 +1,7 @@
 //! Traces of nobody, for measuring.
 
 use super::chunk::{Entry, FULL};
-use super::keep::insert_traces;
+use super::keep::{chunks, insert_chunks};
 use crate::clock;
 use crate::records::{Records, RecordsError};
 use bivector_core::Cause;
@@ -32,8 +32,8 @@ impl Records {
             let began_us = now_us - (count - written) * 1_000;
             self.write(move |transaction| {
                 let entries: Vec<Entry> =
-                    (0..some).map(|place| Entry::of(first + place, &made_up(first + place, began_us + place * 1_000))).collect();
-                insert_traces(transaction, &entries)
+                    (0..some).map(|place| Entry::of(first + place, made_up(first + place, began_us + place * 1_000))).collect();
+                insert_chunks(transaction, &chunks(&entries))
             })
             .await?;
             written += some;

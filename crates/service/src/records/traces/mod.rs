@@ -9,7 +9,7 @@ mod tests;
 
 pub(crate) use chunk::Entry;
 pub(crate) use keep::{Added, tidy_traces};
-pub(super) use keep::{Buffer, append_step, insert_traces, newest, take_over};
+pub(super) use keep::{Buffer, append_step, chunks, insert_chunks, newest, take_over};
 
 use bivector_core::Cause;
 use bivector_core::trace::{Origin, Outcome, Trace};
@@ -72,27 +72,27 @@ pub struct TraceRow {
 
 impl TraceRow {
     /// The row of a trace.
-    pub fn of(id: u64, trace: &Trace) -> Self {
+    pub fn of(id: u64, trace: Trace) -> Self {
         let key = trace.person.as_deref().and_then(|person| person.split_once(':')).map(|(_, login)| login.to_owned());
         TraceRow {
             id,
-            reference: trace.reference.clone(),
+            login: key.unwrap_or_else(|| trace.typed_name.to_lowercase()),
+            reference: trace.reference,
             began_us: trace.began_us,
             took_us: trace.took_us,
             origin: trace.origin,
-            gateway: trace.gateway.clone(),
-            sender: trace.sender.clone(),
-            chain: trace.chain.clone(),
-            typed_name: trace.typed_name.clone(),
-            login: key.unwrap_or_else(|| trace.typed_name.to_lowercase()),
-            person: trace.person.clone(),
-            method: trace.method.clone(),
-            source: trace.source.clone(),
+            gateway: trace.gateway,
+            sender: trace.sender,
+            chain: trace.chain,
+            typed_name: trace.typed_name,
+            person: trace.person,
+            method: trace.method,
+            source: trace.source,
             outcome: trace.outcome,
             cause: trace.cause,
-            grant: trace.grant.clone(),
-            factor: trace.factor.clone(),
-            waived: trace.waived.clone(),
+            grant: trace.grant,
+            factor: trace.factor,
+            waived: trace.waived,
             revision: trace.revision,
         }
     }

@@ -1,6 +1,6 @@
 //! Questions about traces. Each walks the chunks from its end, looks only into those that may hold what is asked for, and stops early.
 
-use super::chunk::{HeadRow, Heads, Key, Wanted, read_bodies, read_body};
+use super::chunk::{HeadRow, Heads, Key, Wanted, read_bodies, read_body, unpack};
 use super::{FailedSpan, Failures, Newest, TraceFilter, TraceRow};
 use crate::api::LoginCounts;
 use crate::records::{Records, RecordsError};
@@ -130,18 +130,16 @@ fn page(connection: &Connection, filter: &TraceFilter, oldest_first: bool) -> ru
 /// Reads the bodies of traces that stand in the order of their chunks.
 fn with_bodies<T>(connection: &Connection, placed: Placed, read: impl Fn(TraceRow, &[u8]) -> T) -> rusqlite::Result<Vec<T>> {
     let mut statement = connection.prepare_cached("SELECT bodies FROM trace_bodies WHERE first = ?1")?;
-    let mut held: (i64, Vec<u8>) = (-1, Vec::new());
     let mut whole = Vec::with_capacity(placed.len());
     let mut placed = placed.into_iter().peekable();
     while let Some((_, (first, _))) = placed.peek() {
         let first = *first;
-        held = (first, statement.query_row([first], |row| row.get(0)).optional()?.unwrap_or_default());
-        let bodies = read_bodies(&held.1);
+        let unpacked = unpack(statement.query_row([first], |row| row.get(0)).optional()?.unwrap_or_default());
+        let bodies = read_bodies(&unpacked);
         while let Some((row, (_, at))) = placed.next_if(|(_, (of, _))| *of == first) {
             whole.push(read(row, bodies.get(at).copied().unwrap_or_default()));
         }
     }
-    drop(held);
     Ok(whole)
 }
 

@@ -1,5 +1,5 @@
-use super::chunk::{read_bodies, read_body, write, write_body};
-use super::keep::{insert_traces, take_over};
+use super::chunk::{read_bodies, read_body, unpack, write, write_body};
+use super::keep::{chunks, insert_chunks, take_over};
 use super::*;
 use crate::records::{Records, Sync};
 use bivector_core::facts::Facts;
@@ -49,7 +49,8 @@ fn records() -> (tempfile::TempDir, Records, Runtime) {
 /// Writes traces with these numbers, so many in a row of the records.
 fn write_all(records: &Records, runtime: &Runtime, numbers: impl Iterator<Item = u64>, at_once: usize) {
     let all: Vec<_> = numbers.map(entry).collect();
-    let job = move |transaction: &rusqlite::Transaction<'_>| all.chunks(at_once).try_for_each(|some| insert_traces(transaction, some));
+    let job =
+        move |transaction: &rusqlite::Transaction<'_>| all.chunks(at_once).try_for_each(|some| insert_chunks(transaction, &chunks(some)));
     runtime.block_on(records.write(job)).unwrap();
 }
 
@@ -174,7 +175,14 @@ fn what_was_written_once_is_read_for_ever() {
     assert_eq!(read_body(&kept), (vec![step("x")], Some(Facts { port: 7, ..Facts::default() })));
     assert_eq!(read_body(&kept[..9]), (Vec::new(), None), "damaged");
     let written = write(&[entry(20)]);
-    assert_eq!(read_bodies(&written.bodies).len(), 1);
+    let two = [&[1, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2][..], &[3]];
+    let before = vec![2, 17, 1, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 1, 3];
+    let packed = vec![0, 21, 0, 0, 0, 72, 2, 17, 1, 2, 1, 0, 80, 2, 2, 2, 1, 3];
+    for kept in [before, packed.clone()] {
+        assert_eq!(read_bodies(&unpack(kept)), two);
+    }
+    assert_eq!(read_bodies(&unpack(packed[..9].to_vec())), [] as [&[u8]; 0], "damaged");
+    assert_eq!(read_bodies(&unpack(written.bodies)), [entry(20).body]);
     let texts = written.texts.split(|byte| *byte == 0xff).map(|text| String::from_utf8(text.to_vec()).unwrap()).collect::<Vec<_>>();
     assert_eq!(
         texts.join("|"),
