@@ -48,10 +48,10 @@ export function RunView({ id, close }: { id: number; close: () => void }) {
       </div>
       {run.isError && <p className="p-4 text-ebb">{words(run.error)}</p>}
       {run.data && <Facts run={run.data} ended={ended} />}
-      {compared.data && compared.data.changes.length > 0 && (
+      {compared.data?.earlier && compared.data.changes.length > 0 && (
         <Changes changes={compared.data.changes} earlier={compared.data.earlier} />
       )}
-      {compared.data?.changes.length === 0 && (
+      {compared.data?.earlier && compared.data.changes.length === 0 && (
         <p className="border-rule border-b px-4 py-1.5 text-ink-soft text-xs">
           Nothing changed since run {compared.data.earlier.id}.
         </p>

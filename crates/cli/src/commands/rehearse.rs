@@ -169,17 +169,12 @@ fn clear() {
 async fn finish(client: &Client, run: &Run, rehearse: &Rehearse, global: &Global) -> Result<ExitCode, Failure> {
     let against = rehearse.against.map(|run| ("run", run.to_string()));
     let path = format!("/runs/{}/changes", run.id);
-    let changes: Option<RunChanges> =
-        match client.call(Method::GET, &path, &against.clone().into_iter().collect::<Vec<_>>(), None::<&()>).await? {
-            Answer::Good(changes) => Some(changes),
-            Answer::Refused(problem) if against.is_some() => return Err(problem.into()),
-            Answer::Refused(_) => None,
-        };
+    let changes: RunChanges = client.get(&path, &against.into_iter().collect::<Vec<_>>()).await?;
     if global.json {
         output::json(run);
     } else {
         print(run);
-        changes.iter().for_each(print_changes);
+        print_changes(&changes);
     }
     if let Some(file) = &rehearse.junit {
         output::write_file(file, run.junit().as_bytes())?;
@@ -243,15 +238,11 @@ fn row(result: &LoginResult) -> [String; 6] {
 }
 
 fn print_changes(compared: &RunChanges) {
+    let Some(earlier) = &compared.earlier else { return };
     if compared.changes.is_empty() {
-        return output::line(format!("nothing changed since run {}", compared.earlier.id));
+        return output::line(format!("nothing changed since run {}", earlier.id));
     }
-    output::line(format!(
-        "\nsince run {} ({}, {}):",
-        compared.earlier.id,
-        compared.earlier.decided_by(),
-        output::when(compared.earlier.began_us)
-    ));
+    output::line(format!("\nsince run {} ({}, {}):", earlier.id, earlier.decided_by(), output::when(earlier.began_us)));
     for change in &compared.changes {
         let mark = match (change.passed_then, change.passes_now) {
             (true, false) => output::paint("✕", "31"),

@@ -74,7 +74,7 @@ async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever
         request.message.push(AttributeType::CallingStationId, b"198.51.100.7");
         request.prepare(&secret).unwrap().bytes
     };
-    let (first, second) = (UdpSocket::bind("127.0.0.11:0").unwrap(), UdpSocket::bind("127.0.0.14:0").unwrap());
+    let [first, second, third] = ["127.0.0.11:0", "127.0.0.14:0", "127.0.0.14:0"].map(|address| UdpSocket::bind(address).unwrap());
     let (one, other) = (request(), request());
     let send = |socket: &UdpSocket, bytes: &[u8]| assert_eq!(socket.send_to(bytes, world.radius).unwrap(), bytes.len());
     send(&first, &one);
@@ -84,7 +84,7 @@ async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever
     }
     // The gateway's other address, and a packet that is no copy of the first.
     send(&second, &one);
-    send(&second, &other);
+    send(&third, &other);
     let read: Value = serde_json::from_str(&shown).unwrap();
     assert_eq!(
         (read["gateway"].as_str(), read["from"].as_str(), read["name"].as_str()),
@@ -103,7 +103,7 @@ async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever
     }
     assert_eq!(phone.answer(&shown, Answers::Approve, None).await.unwrap(), "approved");
     let mut replies = Vec::new();
-    for (socket, bytes) in [(&first, &one), (&second, &one), (&second, &other)] {
+    for (socket, bytes) in [(&first, &one), (&second, &one), (&third, &other)] {
         socket.set_read_timeout(Some(Duration::from_secs(15))).unwrap();
         let mut buffer = [0; 4096];
         let length = socket.recv(&mut buffer).unwrap();

@@ -103,18 +103,24 @@ async fn under_the_same_site_every_recorded_login_ends_as_it_did_and_under_a_dra
     std::fs::write(file.path(), draft.replacen("[[rules]]", "[[ruless]]", 1)).unwrap();
     let output = world.service.cli(&["site", "replay", &path]);
     assert!(output.status.code() == Some(1) && text(&output.stdout).contains("did you mean `rules`?"), "{}", text(&output.stdout));
-    let kept = rows(&world.service.data, "SELECT bodies FROM trace_bodies");
+    let kept =
+        rows(&world.service.data, "SELECT bodies FROM trace_bodies").iter().map(|kept| unpacked(kept)).collect::<Vec<_>>().join("\n");
     assert!(kept.contains("the password is right"), "the texts of steps are in there");
     for secret in ["barnacle", "swell", "204813", &code("ines", 0), "sounding"] {
         assert!(!kept.contains(secret), "{secret} is kept");
     }
 }
 
-fn rows(data: &Path, query: &str) -> String {
+fn rows(data: &Path, query: &str) -> Vec<Vec<u8>> {
     let connection = rusqlite::Connection::open(data.join("records.db")).unwrap();
     let mut statement = connection.prepare(query).unwrap();
-    let rows = statement.query_map([], |row| row.get::<_, Vec<u8>>(0)).unwrap();
-    rows.map(|row| String::from_utf8_lossy(&row.unwrap()).into_owned()).collect::<Vec<_>>().join("\n")
+    statement.query_map([], |row| row.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
+}
+
+/// Bodies as text: behind a zero they are compressed.
+fn unpacked(kept: &[u8]) -> String {
+    assert_eq!(kept[0], 0);
+    String::from_utf8_lossy(&lz4_flex::decompress_size_prepended(&kept[1..]).unwrap()).into_owned()
 }
 
 #[tokio::test(flavor = "multi_thread")]

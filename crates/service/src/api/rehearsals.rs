@@ -91,8 +91,8 @@ pub(super) struct Against {
 /// What changed since an earlier run.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RunChanges {
-    /// The earlier run, without results.
-    pub earlier: Run,
+    /// The earlier run, without results; none where this one is the first that came to its end.
+    pub earlier: Option<Run>,
     /// Logins that came out otherwise.
     pub changes: Vec<RunChange>,
 }
@@ -225,14 +225,11 @@ pub(super) async fn compare(
 ) -> Result<Json<RunChanges>, Problem> {
     let later = find(&state, id).await?;
     let earlier = match against.run {
-        Some(earlier) => find(&state, earlier).await?,
-        None => {
-            let none = || Problem::not_found(format!("`{}` was not run before", later.rehearsal), "run it again to compare");
-            state.shared.records.run_before(later.rehearsal.clone(), id).await?.ok_or_else(none)?
-        }
+        Some(earlier) => Some(find(&state, earlier).await?),
+        None => state.shared.records.run_before(later.rehearsal.clone(), id).await?,
     };
-    let changes = changes(&earlier, &later);
-    Ok(Json(RunChanges { earlier: Run { results: Vec::new(), ..earlier }, changes }))
+    let changes = earlier.as_ref().map(|earlier| changes(earlier, &later)).unwrap_or_default();
+    Ok(Json(RunChanges { earlier: earlier.map(|earlier| Run { results: Vec::new(), ..earlier }), changes }))
 }
 
 /// A dated report of a run.

@@ -509,6 +509,24 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
+    async fn a_code_whose_commit_failed_was_not_used() {
+        let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records.clone());
+        let code = mark(1, Used::Step { step: 100, until: Moment::from_secs(1_900_000_000), drift: 0 });
+        let (open, gate) = std::sync::mpsc::channel::<()>();
+        // Holds the writer until both are handed over, so that one commit has them.
+        records.post(move |_| gate.recv().map_err(|_| rusqlite::Error::InvalidQuery), || {});
+        let break_it = async {
+            records.post(|transaction| transaction.execute("INSERT INTO no_such_table VALUES (1)", []).map(|_| ()), || {});
+            open.send(()).unwrap();
+        };
+        let (failed, ()) = tokio::join!(agreement.use_code(code.clone(), NOON), break_it);
+        assert!(failed.unwrap_err().to_string().contains("no_such_table"));
+        assert!(matches!(agreement.use_code(code.clone(), NOON).await.unwrap(), Marked::Now(_)));
+        assert_eq!(agreement.use_code(code, NOON).await.unwrap(), Marked::Before);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
     async fn codes_that_were_used_under_layouts_before_stay_used() {
         let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.
