@@ -119,6 +119,7 @@ async fn what_comes_otherwise_is_told_reported_and_compared_and_the_exit_status_
     let (page, data, junit) = (at("report.html"), at("report.json"), at("junit.xml"));
     let output = world.service.cli(&["rehearse", "small", "--repeat", "3", "--parallel", "2", "--report", &page, "--junit", &junit]);
     assert!(output.status.success() && text(&output.stdout).contains("small: 3 of 3 logins as expected"), "{}", text(&output.stdout));
+    assert_eq!(world.service.get("/runs/1/changes").await, json!({ "earlier": null, "changes": [] }), "nothing went before the first");
     let html = std::fs::read_to_string(&page).unwrap();
     for wanted in ["all as expected: 3 of 3", "revision 2", "owner", "in (2)", "totp"] {
         assert!(html.contains(wanted), "{wanted} in {html}");
