@@ -4,7 +4,7 @@
 use crate::cause::Cause;
 use crate::device::CodeKind;
 use crate::login::Found;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 use std::sync::Arc;
 
 /// Everything that one login learned.
@@ -68,12 +68,21 @@ pub struct Resends {
     pub silent_us: u64,
 }
 
+/// What is kept of somebody: everything but where they are reached, of which only stands that it was there.
+fn without_contact<S: Serializer>(person: &Arc<Found>, serializer: S) -> Result<S::Ok, S::Error> {
+    if person.mail.is_none() && person.phone.is_none() {
+        return person.serialize(serializer);
+    }
+    let there = |value: &Option<String>| value.as_ref().map(|_| "not kept".to_owned());
+    Found { mail: there(&person.mail), phone: there(&person.phone), ..(**person).clone() }.serialize(serializer)
+}
+
 /// What a source said of a name.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum PersonFact {
     /// It knows the person; of mail and phone only that there is one.
-    Found(Arc<Found>),
+    Found(#[serde(serialize_with = "without_contact")] Arc<Found>),
     /// It knows nobody of that name.
     Nobody,
     /// So many.
@@ -192,4 +201,21 @@ pub enum UpstreamFact {
     Challenged,
     /// It could not be asked.
     Down(Cause),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_mail_and_phone_only_that_they_were_there_is_written_down() {
+        let ines = Found { key: "tidehall:ines".into(), mail: Some("ines@northmoor.example".into()), ..Found::default() };
+        let written = serde_json::to_string(&PersonFact::Found(Arc::new(ines.clone()))).unwrap();
+        assert!(written.contains("tidehall:ines") && !written.contains("northmoor.example"), "{written}");
+        let PersonFact::Found(read) = serde_json::from_str(&written).unwrap() else { panic!("{written}") };
+        assert_eq!((read.mail.is_some(), read.phone.is_some()), (true, false));
+        let unreachable = Found { mail: None, ..ines };
+        let written = serde_json::to_string(&PersonFact::Found(Arc::new(unreachable.clone()))).unwrap();
+        assert_eq!(serde_json::from_str::<PersonFact>(&written).unwrap(), PersonFact::Found(Arc::new(unreachable)));
+    }
 }

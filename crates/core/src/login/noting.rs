@@ -86,10 +86,7 @@ impl Login {
 impl PersonFact {
     fn of(answer: &PersonAnswer) -> Self {
         match answer {
-            PersonAnswer::Found(person) => {
-                let there = |value: &Option<String>| value.as_ref().map(|_| "not kept".to_owned());
-                PersonFact::Found(Arc::new(Found { mail: there(&person.mail), phone: there(&person.phone), ..(**person).clone() }))
-            }
+            PersonAnswer::Found(person) => PersonFact::Found(Arc::clone(person)),
             PersonAnswer::NoSuchPerson => PersonFact::Nobody,
             PersonAnswer::Ambiguous { count } => PersonFact::Several(*count),
             PersonAnswer::Refused(cause) => PersonFact::Refused(*cause),

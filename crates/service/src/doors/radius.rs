@@ -294,14 +294,14 @@ impl Inner {
         let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: quick_random() });
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
         let inner = Arc::clone(self);
-        let decision = Decision { live, gateway, which, clock, key, reply_for };
+        let decision = Box::new(Decision { live, gateway, which, clock, key, reply_for });
         tokio::spawn(inner.decide(login, decision));
     }
 
-    async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Decision) {
-        let Decision { live, gateway, which, clock, key, reply_for } = decision;
+    async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Box<Decision>) {
         let stage = self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage);
-        drive(&mut login, &live, &self.shared, &clock, stage).await;
+        drive(&mut login, &decision.live, &self.shared, &decision.clock, stage).await;
+        let Decision { live, gateway, which, clock, key, reply_for } = *decision;
         let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
