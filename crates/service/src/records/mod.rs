@@ -119,7 +119,13 @@ impl Records {
         // One after the other, so that what is handed over next comes behind them.
         let _turn = self.traces.turn().await;
         let entries = self.traces.take();
-        let (buffer, chunks) = (Arc::clone(&self.traces), traces::chunks(&entries));
+        let mut chunks = Vec::new();
+        for some in entries.chunks(traces::FULL) {
+            chunks.extend(traces::chunks(some));
+            // Thousands of logins may end at once, and others go on meanwhile.
+            tokio::task::yield_now().await;
+        }
+        let buffer = Arc::clone(&self.traces);
         let job = Job::new(
             move |transaction| traces::insert_chunks(transaction, &chunks),
             move |result: Result<(), RecordsError>| {

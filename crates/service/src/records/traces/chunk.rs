@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
 /// Traces in one chunk at most.
-pub(super) const FULL: usize = 512;
+pub(crate) const FULL: usize = 512;
 /// Before, between and behind the texts of a chunk: no byte of UTF-8.
 const EDGE: u8 = 0xff;
 

@@ -8,6 +8,7 @@ mod query;
 mod tests;
 
 pub(crate) use chunk::Entry;
+pub(super) use chunk::FULL;
 pub(crate) use keep::{Added, tidy_traces};
 pub(super) use keep::{Buffer, append_step, chunks, insert_chunks, newest, take_over};
 
