@@ -1,4 +1,5 @@
-//! Old traces make room and small pieces of them are put together, a little at a time and aside from logins.
+//! Upkeep of the records, a little at a time and aside from logins: old traces make room, small pieces of them are put together, used
+//! codes are folded into the rows of their devices.
 
 use crate::clock;
 use crate::records::tidy_traces;
@@ -9,12 +10,23 @@ use std::time::Duration;
 /// How often it is looked whether there is something to do.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
-/// Tidies the traces, again and again, until the service ends.
+/// Tidies the records, again and again, until the service ends.
 pub(crate) async fn prune(shared: Weak<Shared>) {
     let mut pace = tokio::time::interval(LOOK_EVERY);
     let mut tidied = 0;
     loop {
         pace.tick().await;
+        loop {
+            let Some(shared) = shared.upgrade() else { return };
+            match shared.records.fold_steps(clock::now()).await {
+                Ok(true) => tokio::task::yield_now().await,
+                Ok(false) => break,
+                Err(error) => {
+                    tracing::warn!(%error, "used codes could not be folded");
+                    break;
+                }
+            }
+        }
         loop {
             let Some(shared) = shared.upgrade() else { return };
             let Some(keeping) = shared.live.load().as_ref().map(|live| live.site.traces) else { break };

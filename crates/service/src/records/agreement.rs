@@ -28,7 +28,7 @@ impl Agreement {
     /// # Errors
     /// The mark could not be written. Then nothing may be decided on it.
     pub async fn put_if_absent(&self, key: Vec<u8>, until: Moment, now: Moment) -> Result<bool, RecordsError> {
-        self.records.write(move |transaction| put(transaction, &key, until.micros() as i64, now.micros() as i64)).await
+        self.records.write_together(move |transaction| put(transaction, &key, until.micros() as i64, now.micros() as i64)).await
     }
 
     /// Keeps a sealed value under `key` until it is taken once, or until `until`. Durable when it returns.

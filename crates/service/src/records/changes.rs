@@ -160,7 +160,7 @@ impl Snapshot {
 impl Records {
     /// Makes all edits or none, and keeps how to take them back. Gives the number of the change.
     pub(crate) async fn change_people(&self, operator: String, what: String, edits: Vec<Edit>, now: Moment) -> Result<u64, RecordsError> {
-        self.write(move |transaction| {
+        self.write_people(move |transaction| {
             let mut whom: Vec<(String, String)> =
                 edits.iter().map(Edit::whom).map(|(source, login)| (source.into(), login.into())).collect();
             whom.sort_unstable();
@@ -189,7 +189,7 @@ impl Records {
 
     /// Takes a change back, unless somebody whom it touched has been changed since: then nothing is done.
     pub(crate) async fn undo_change(&self, number: u64, now: Moment) -> Result<Result<Change, NotUndone>, RecordsError> {
-        self.write(move |transaction| {
+        self.write_people(move |transaction| {
             let Some(change) = changes(transaction, Some(number))?.pop() else { return Ok(Err(NotUndone::Missing)) };
             if let Some(at) = change.undone_us {
                 return Ok(Err(NotUndone::Before(at)));

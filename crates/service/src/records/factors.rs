@@ -2,6 +2,7 @@
 
 use super::people::keep_factor;
 use super::remembered::Remembered;
+use super::steps::{self, Use, UsedStep, steps_to_keep};
 use super::{Agreement, NewFactor, Records, RecordsError};
 use bivector_core::Moment;
 use bivector_core::device::Used;
@@ -59,8 +60,17 @@ impl Records {
         self.read_now(|connection| {
             let mut statement =
                 connection.prepare("SELECT factor, drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states")?;
+            // Read first: what is folded in between is then in the rows as well.
+            let used = steps::journal(connection)?;
             let states = statement.query_map([], |row| Ok((row.get::<_, i64>(0)? as u64, read_state(row, 1)?)))?;
-            states.collect()
+            let mut states: HashMap<u64, FactorState> = states.collect::<rusqlite::Result<_>>()?;
+            for used in used {
+                let state = states.entry(used.device).or_default();
+                if state.last_used_us.is_none_or(|last| last <= used.at_us) {
+                    (state.drift, state.last_used_us) = (used.drift, Some(used.at_us));
+                }
+            }
+            Ok(states)
         })
     }
 
@@ -90,7 +100,7 @@ impl Records {
 
     /// Takes a factor of a person out; `false` if the person has none with this number.
     pub(crate) async fn remove_factor(&self, source: String, login: String, factor: u64) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
+        self.write_people(move |transaction| {
             let Some(person) = person_number(transaction, &source, &login)? else { return Ok(false) };
             Ok(transaction.execute("DELETE FROM factors WHERE id = ?1 AND person = ?2", params![factor as i64, person])? == 1)
         })
@@ -132,7 +142,7 @@ impl Records {
 
     /// Sets what a device is at, as an operator found it out.
     pub(crate) async fn set_state(&self, factor: u64, state: FactorState) -> Result<(), RecordsError> {
-        self.write(move |transaction| write_state(transaction, factor, &state)).await
+        self.write_people(move |transaction| write_state(transaction, factor, &state)).await
     }
 
     /// Forgets the wrong codes of a person; `false` if there were none.
@@ -148,8 +158,7 @@ impl Agreement {
     /// It could not be written. Then nobody may get in by it.
     pub async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
         let remembered = Arc::clone(&self.records.remembered);
-        let marked = self.records.write_together(move |transaction| use_code(transaction, &remembered, &mark, now)).await;
-        marked.inspect_err(|_| self.records.remembered.forget())
+        self.records.write_together(move |transaction| use_code(transaction, &remembered, &mark, now)).await
     }
 
     /// Counts a wrong code. Durable when it returns; gives the person's count.
@@ -188,6 +197,7 @@ fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeM
     };
     if lock.is_some() {
         transaction.prepare_cached("DELETE FROM locks WHERE person = ?1")?.execute([&mark.person])?;
+        remembered.note_right(&mark.person);
     }
     Ok(Marked::Now(state))
 }
@@ -201,22 +211,17 @@ pub(super) fn use_up(
     at: i64,
 ) -> rusqlite::Result<Option<FactorState>> {
     if let Used::Step { step, until, drift } = used {
-        let mut steps = remembered.steps(device).map_or_else(|| used_steps(transaction, device), Ok)?;
-        if steps.contains(&step) {
-            return Ok(None);
-        }
-        steps.push(step);
-        let newest = steps.iter().copied().max().unwrap_or(step);
-        steps.retain(|step| *step + STEPS_BEHIND >= newest);
-        // What else a state holds is not of devices by time, so nothing needs to be read first.
-        let state = FactorState { drift, last_used_us: Some(at as u64), ..FactorState::default() };
-        if !write_steps(transaction, device, &state, &steps)? {
-            // A robot's token, or a device that was removed meanwhile: a mark that ends by itself.
-            let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
-            return Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(state));
-        }
-        remembered.keep_steps(device, steps);
-        return Ok(Some(state));
+        let used = UsedStep { device, step, drift, until_us: until.micros(), at_us: at.cast_unsigned() };
+        return match remembered.use_step(transaction, used)? {
+            Use::Now(state) => Ok(Some(state)),
+            Use::Before => Ok(None),
+            Use::NoDevice => {
+                // A mark that ends by itself.
+                let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
+                let state = FactorState { drift, last_used_us: Some(at.cast_unsigned()), ..FactorState::default() };
+                Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(state))
+            }
+        };
     }
     let mut state = state_of(transaction, device)?;
     match used {
@@ -240,53 +245,6 @@ pub(super) fn use_up(
     state.last_used_us = Some(at as u64);
     write_state(transaction, device, &state)?;
     Ok(Some(state))
-}
-
-/// Steps behind the newest used one that are remembered: far more than any window and drift together reach.
-const STEPS_BEHIND: u64 = 1_024;
-
-/// The steps of a device's clock that were used and could still be right. They stand beside what else is known of the device: a mark
-/// for each code would change a page of its own in every login.
-fn used_steps(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Vec<u64>> {
-    let of_device: Option<Option<Vec<u8>>> = transaction
-        .prepare_cached("SELECT steps FROM factor_states WHERE factor = ?1")?
-        .query_row([device as i64], |row| row.get(0))
-        .optional()?;
-    let kept = match of_device.flatten() {
-        Some(steps) => Some(steps),
-        // The first use since it came back, if it was ever gone.
-        None => transaction
-            .prepare_cached("SELECT steps FROM used_steps WHERE factor = ?1")?
-            .query_row([device as i64], |row| row.get(0))
-            .optional()?,
-    };
-    let steps = kept.iter().flat_map(|kept| kept.chunks_exact(8)).filter_map(|step| step.try_into().ok().map(u64::from_be_bytes));
-    Ok(steps.filter(|step| *step != NO_STEP).collect())
-}
-
-/// Fills up what is kept of the steps: a row that is as long as before is written where it stood.
-const NO_STEP: u64 = 0;
-/// Steps that a row has room for, or twice as many, and so on.
-const ROOM: usize = 8;
-
-fn steps_to_keep(steps: &[u64]) -> Vec<u8> {
-    let free = steps.len().next_multiple_of(ROOM) - steps.len();
-    steps.iter().copied().chain(std::iter::repeat_n(NO_STEP, free)).flat_map(u64::to_be_bytes).collect()
-}
-
-/// Writes what a device by time is at, with its used steps; `false` where there is no such device.
-fn write_steps(transaction: &Transaction<'_>, device: u64, state: &FactorState, steps: &[u64]) -> rusqlite::Result<bool> {
-    let known = params![device as i64, state.drift, state.last_used_us.map(|at| at as i64), steps_to_keep(steps)];
-    let written = transaction
-        .prepare_cached("UPDATE factor_states SET drift = ?2, last_used_us = ?3, steps = ?4 WHERE factor = ?1")?
-        .execute(known)?;
-    if written > 0 {
-        return Ok(true);
-    }
-    let written = transaction
-        .prepare_cached("INSERT INTO factor_states (factor, drift, last_used_us, steps) SELECT id, ?2, ?3, ?4 FROM factors WHERE id = ?1")?
-        .execute(known)?;
-    Ok(written > 0)
 }
 
 /// Takes over the marks of layouts before the eighth, which had one for each used code of a device by time.
@@ -410,6 +368,7 @@ pub(super) fn person_number(transaction: &Transaction<'_>, source: &str, login: 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::records::steps::{ROOM, STEPS_BEHIND};
     use crate::records::{FactorSettings, NewPerson, Sync};
     use bivector_core::device::CodeKind;
     use std::time::Duration;
@@ -503,6 +462,7 @@ mod tests {
         for number in (200..220).chain([100 + 2 * STEPS_BEHIND]) {
             agreement.use_code(mark(1, step(number)), NOON).await.unwrap();
         }
+        assert!(!records.fold_steps(NOON).await.unwrap());
         let left =
             records.read(|connection| connection.query_row("SELECT length(steps) FROM factor_states", [], |row| row.get::<_, i64>(0)));
         assert_eq!(left.await.unwrap(), 8 * ROOM as i64);
@@ -531,7 +491,7 @@ mod tests {
         let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.
         let back = "DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps; DROP TABLE used_steps;
-            PRAGMA user_version = 7;";
+            DROP TABLE step_journal; PRAGMA user_version = 7;";
         records
             .write(move |transaction| {
                 transaction.execute_batch(back)?;

@@ -134,6 +134,8 @@ const MIGRATIONS: &[Migration] = &[
      DELETE FROM used_steps WHERE factor IN (SELECT id FROM factors);
      CREATE TRIGGER steps_put_aside BEFORE DELETE ON factor_states WHEN old.steps IS NOT NULL
          BEGIN INSERT OR REPLACE INTO used_steps VALUES (old.factor, old.steps); END;"),
+    // 10: what the logins of one commit have used, until it is folded into the rows of the devices
+    sql("CREATE TABLE step_journal (number INTEGER PRIMARY KEY, uses BLOB NOT NULL);"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -15,6 +15,7 @@ mod people;
 mod remembered;
 mod revisions;
 mod runs;
+mod steps;
 mod traces;
 mod writer;
 
@@ -32,6 +33,7 @@ pub(crate) use traces::{Added, Entry, Newest, tidy_traces};
 pub use traces::{FailedSpan, Failures, TraceFilter, TraceRow};
 
 use crate::error::ServiceError;
+use bivector_core::Moment;
 use bivector_core::trace::Step;
 use remembered::Remembered;
 use rusqlite::{Connection, OpenFlags, Transaction};
@@ -87,6 +89,9 @@ struct Readers {
 /// Connections kept for reading; each holds about 2 MiB of cache.
 const IDLE_READERS: usize = 4;
 
+/// Rows of devices that are brought up to date in one job: some milliseconds of the writer's time.
+const FOLDED_AT_ONCE: usize = 512;
+
 impl Records {
     /// Opens the records in `folder`, bringing their layout up to date.
     ///
@@ -100,8 +105,9 @@ impl Records {
         layout::bring_up_to_date(&mut connection, &path)?;
         let traces = Arc::new(Buffer::new(traces::newest(&connection).map_err(failed)?));
         let checkpointer = Connection::open(&path).map_err(failed)?;
-        let writer = Arc::new(Writer::start(connection, checkpointer));
-        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }), traces, remembered: Arc::default() })
+        let remembered = Arc::new(Remembered::default());
+        let writer = Arc::new(Writer::start(connection, checkpointer, Arc::clone(&remembered)));
+        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }), traces, remembered })
     }
 
     /// Hands a trace over, which is written with others by the next [`Records::write_traces`].
@@ -156,6 +162,28 @@ impl Records {
         job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
     ) -> Result<T, RecordsError> {
         self.hand_over(job, false).await
+    }
+
+    /// As [`Records::write`], for jobs that read or change people and factors: all that logins have used stands in the rows then.
+    pub(super) async fn write_people<T: Send + 'static>(
+        &self,
+        job: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T, RecordsError> {
+        let remembered = Arc::clone(&self.remembered);
+        self.write(move |transaction| {
+            remembered.fold_all(transaction)?;
+            job(transaction)
+        })
+        .await
+    }
+
+    /// Brings some of the rows up to date that lag behind what logins have used; whether there is more to do.
+    ///
+    /// # Errors
+    /// They could not be written; nothing is lost.
+    pub(crate) async fn fold_steps(&self, now: Moment) -> Result<bool, RecordsError> {
+        let remembered = Arc::clone(&self.remembered);
+        self.write_together(move |transaction| remembered.fold(transaction, FOLDED_AT_ONCE, now.micros())).await
     }
 
     /// As [`Records::write`], for jobs of every login, which fail only when the disk does: cheaper, but a failure is everybody's in the
@@ -217,6 +245,9 @@ impl Records {
     /// Waits until everything handed over so far is written, then stops the writer.
     pub async fn close(&self) {
         self.write_traces(drop).await;
+        if let Err(error) = self.write_people(|_| Ok(())).await {
+            tracing::debug!(%error, "used codes are folded by the next start");
+        }
         let writer = Arc::clone(&self.writer);
         let _ = tokio::task::spawn_blocking(move || writer.stop()).await;
     }

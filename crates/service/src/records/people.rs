@@ -192,7 +192,7 @@ impl Records {
 
     /// Keeps people, all or none.
     pub(crate) async fn keep_people(&self, people: Vec<NewPerson>, now: Moment) -> Result<(), RecordsError> {
-        self.write(move |transaction| people.iter().try_for_each(|person| keep(transaction, person, now))).await
+        self.write_people(move |transaction| people.iter().try_for_each(|person| keep(transaction, person, now))).await
     }
 }
 

@@ -1,10 +1,11 @@
 //! What the writer remembers of what it has written, so that a login asks the file for less.
 //!
-//! Only jobs of the writer change it, one after the other. Where a commit failed it may hold more than the file does, never less: a
-//! code that is neither here nor there was not used.
+//! Only the writer changes it: its jobs, one after the other, and what it does around them.
 
+use super::RecordsError;
+use super::steps::{Steps, Use, UsedStep};
 use rusqlite::Transaction;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 #[derive(Debug, Default)]
@@ -14,8 +15,8 @@ pub(super) struct Remembered {
 
 #[derive(Debug, Default)]
 struct Held {
-    /// The used steps of devices by time that were used since the start.
-    steps: HashMap<u64, Vec<u64>>,
+    /// Used codes of devices by time.
+    steps: Steps,
     /// Everybody who may have wrong codes in the file; read at the first question.
     wrong: Option<HashSet<String>>,
 }
@@ -25,13 +26,24 @@ impl Remembered {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The used steps of a device, if they are remembered.
-    pub(super) fn steps(&self, device: u64) -> Option<Vec<u64>> {
-        self.held().steps.get(&device).cloned()
+    /// Uses a code up; see [`Steps::use_up`].
+    pub(super) fn use_step(&self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
+        self.held().steps.use_up(transaction, used)
     }
 
-    pub(super) fn keep_steps(&self, device: u64, steps: Vec<u64>) {
-        self.held().steps.insert(device, steps);
+    /// Before a part of a transaction that may be taken back, and before its end: writes down what jobs have gathered.
+    pub(super) fn write_down(&self, transaction: &Transaction<'_>) -> Result<(), RecordsError> {
+        Ok(self.held().steps.write_down(transaction)?)
+    }
+
+    /// Brings some rows of devices up to date; whether there is more to do. See [`Steps::fold`].
+    pub(super) fn fold(&self, transaction: &Transaction<'_>, at_most: usize, now_us: u64) -> rusqlite::Result<bool> {
+        self.held().steps.fold(transaction, at_most, now_us)
+    }
+
+    /// Brings all rows of devices up to date.
+    pub(super) fn fold_all(&self, transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+        self.held().steps.fold_all(transaction)
     }
 
     /// Whether the file may have wrong codes of this person.
@@ -53,8 +65,17 @@ impl Remembered {
         }
     }
 
-    /// After a commit that failed: what is in the file is looked up again.
+    /// Nothing of this person's is left.
+    pub(super) fn note_right(&self, person: &str) {
+        if let Some(wrong) = &mut self.held().wrong {
+            wrong.remove(person);
+        }
+    }
+
+    /// After something failed: what is in the file is looked up again.
     pub(super) fn forget(&self) {
-        *self.held() = Held::default();
+        let mut held = self.held();
+        held.steps.forget();
+        held.wrong = None;
     }
 }

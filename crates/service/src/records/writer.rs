@@ -1,6 +1,7 @@
 //! The one writer: takes jobs from a bounded queue and commits as many as wait together.
 
 use super::RecordsError;
+use super::remembered::Remembered;
 use rusqlite::{Connection, Transaction};
 use std::sync::Arc;
 use std::sync::Mutex;
@@ -64,13 +65,13 @@ pub(super) struct Writer {
 }
 
 impl Writer {
-    pub(super) fn start(connection: Connection, checkpointer: Connection) -> Self {
+    pub(super) fn start(connection: Connection, checkpointer: Connection, remembered: Arc<Remembered>) -> Self {
         let (sender, receiver) = mpsc::channel(QUEUE);
         let stopping = Arc::new(AtomicBool::new(false));
         let stop = Arc::clone(&stopping);
         let tell = teller();
         let threads = vec![
-            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, receiver, tell)),
+            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, &remembered, receiver, tell)),
             std::thread::Builder::new().name("checkpoint".into()).spawn(move || checkpoint(&checkpointer, &stop)),
         ];
         let threads = threads.into_iter().filter_map(Result::ok).collect();
@@ -120,7 +121,7 @@ fn teller() -> Box<dyn FnMut(Told) + Send> {
     Box::new(move |told| drop(sender.send(told)))
 }
 
-fn write_all(mut connection: Connection, mut queue: mpsc::Receiver<Job>, mut tell: impl FnMut(Told)) {
+fn write_all(mut connection: Connection, remembered: &Remembered, mut queue: mpsc::Receiver<Job>, mut tell: impl FnMut(Told)) {
     while let Some(first) = queue.blocking_recv() {
         let mut batch = vec![first];
         while batch.len() < BATCH
@@ -128,34 +129,38 @@ fn write_all(mut connection: Connection, mut queue: mpsc::Receiver<Job>, mut tel
         {
             batch.push(job);
         }
-        tell(commit(&mut connection, batch));
+        tell(commit(&mut connection, remembered, batch));
     }
     if let Err(error) = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)") {
         tracing::warn!(%error, "the last checkpoint failed; the next start does it");
     }
 }
 
-fn commit(connection: &mut Connection, batch: Vec<Job>) -> Told {
+fn commit(connection: &mut Connection, remembered: &Remembered, batch: Vec<Job>) -> Told {
     let mut outcomes = Vec::with_capacity(batch.len());
-    let committed = run(connection, batch, &mut outcomes);
+    let committed = run(connection, remembered, batch, &mut outcomes);
     if let Err(error) = &committed {
+        remembered.forget();
         tracing::error!(%error, "a commit failed");
     }
     (outcomes, committed)
 }
 
-fn run(connection: &mut Connection, batch: Vec<Job>, outcomes: &mut Vec<Outcome>) -> Result<(), RecordsError> {
+fn run(connection: &mut Connection, remembered: &Remembered, batch: Vec<Job>, outcomes: &mut Vec<Outcome>) -> Result<(), RecordsError> {
     let (transaction, mut broken) = match connection.transaction() {
         Ok(transaction) => (Some(transaction), None),
         Err(error) => (None, Some(RecordsError::from(error))),
     };
     for job in batch {
-        let result = run_one(transaction.as_ref(), &broken, job, outcomes);
+        let result = run_one(transaction.as_ref(), remembered, &broken, job, outcomes);
         // A savepoint that cannot be set or released means that SQLite has rolled the whole transaction back, as on a full disk.
         broken = broken.or(result.err());
     }
     match (transaction, broken) {
-        (Some(transaction), None) => Ok(transaction.commit()?),
+        (Some(transaction), None) => {
+            remembered.write_down(&transaction)?;
+            Ok(transaction.commit()?)
+        }
         (_, broken) => Err(broken.unwrap_or_else(|| RecordsError("no transaction".into()))),
     }
 }
@@ -163,12 +168,16 @@ fn run(connection: &mut Connection, batch: Vec<Job>, outcomes: &mut Vec<Outcome>
 /// Runs a job inside a savepoint of its own where it wants one, so that a job that fails takes nothing of the others with it.
 fn run_one(
     transaction: Option<&Transaction<'_>>,
+    remembered: &Remembered,
     broken: &Option<RecordsError>,
     job: Job,
     outcomes: &mut Vec<Outcome>,
 ) -> Result<(), RecordsError> {
     let begun = match (transaction, broken.as_ref()) {
-        (Some(transaction), None) if job.alone => step(transaction, "SAVEPOINT job").map(|()| transaction).map_err(RecordsError::from),
+        (Some(transaction), None) if job.alone => remembered
+            .write_down(transaction)
+            .and_then(|()| step(transaction, "SAVEPOINT job").map_err(RecordsError::from))
+            .map(|()| transaction),
         (Some(transaction), None) => Ok(transaction),
         (_, why) => Err(why.cloned().unwrap_or_else(|| RecordsError("no transaction".into()))),
     };
@@ -179,6 +188,7 @@ fn run_one(
         return result;
     }
     if result.is_err() {
+        remembered.forget();
         step(transaction, "ROLLBACK TO job")?;
     }
     Ok(step(transaction, "RELEASE job")?)

@@ -1,0 +1,334 @@
+//! Used codes of devices by time. A commit writes all that its logins used as one row of a journal; now and then the journal is folded
+//! into the rows of the devices, neighbours together. What is not folded yet is in memory, so a login asks the file for nothing.
+//!
+//! Where a commit failed, memory may hold more than the file until it is read again, never less: a code that is neither here nor there
+//! was not used.
+
+use super::FactorState;
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+
+/// One code that was right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct UsedStep {
+    /// Record number of its device.
+    pub(super) device: u64,
+    /// The step of the device's clock.
+    pub(super) step: u64,
+    /// Steps that the clock is off.
+    pub(super) drift: i64,
+    /// Until when this must be known, in microseconds since 1970.
+    pub(super) until_us: u64,
+    /// When it was used.
+    pub(super) at_us: u64,
+}
+
+/// Bytes of one in the journal.
+const USED: usize = 40;
+
+impl UsedStep {
+    fn to_bytes(self) -> [u8; USED] {
+        let mut bytes = [0; USED];
+        let numbers = [self.device, self.step, self.drift.cast_unsigned(), self.until_us, self.at_us];
+        bytes.chunks_exact_mut(8).zip(numbers).for_each(|(place, number)| place.copy_from_slice(&number.to_be_bytes()));
+        bytes
+    }
+
+    fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let mut numbers = bytes.chunks_exact(8).filter_map(|number| number.try_into().ok().map(u64::from_be_bytes));
+        let mut next = || numbers.next();
+        Some(UsedStep { device: next()?, step: next()?, drift: next()?.cast_signed(), until_us: next()?, at_us: next()? })
+    }
+}
+
+/// What a device is at, and which of its steps were used and could still be right.
+#[derive(Debug, Default)]
+struct Clocked {
+    steps: Vec<u64>,
+    drift: i64,
+    last_used_us: u64,
+    until_us: u64,
+    /// Whether its row lags behind.
+    ahead: bool,
+}
+
+/// Steps behind the newest used one that are remembered: far more than any window and drift together reach.
+pub(super) const STEPS_BEHIND: u64 = 1_024;
+
+impl Clocked {
+    fn note(&mut self, used: UsedStep) {
+        if !self.steps.contains(&used.step) {
+            self.steps.push(used.step);
+        }
+        let newest = self.steps.iter().copied().max().unwrap_or(used.step);
+        self.steps.retain(|step| *step + STEPS_BEHIND >= newest);
+        (self.drift, self.last_used_us, self.ahead) = (used.drift, used.at_us, true);
+        self.until_us = self.until_us.max(used.until_us);
+    }
+}
+
+/// What became of a code.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Use {
+    /// It is used now; its device is at this.
+    Now(FactorState),
+    /// It was used before.
+    Before,
+    /// No factor has this number: a robot's token, or a device that was removed meanwhile.
+    NoDevice,
+}
+
+/// Used codes as the writer knows them.
+#[derive(Debug, Default)]
+pub(super) struct Steps {
+    /// Devices that were used lately: all whose rows lag behind, and others.
+    devices: HashMap<u64, Clocked>,
+    /// What the open transaction has used and not written down.
+    open: Vec<UsedStep>,
+    /// Whether `devices` holds all of the journal.
+    read: bool,
+    fold: Option<Fold>,
+}
+
+/// A fold on its way.
+#[derive(Debug)]
+struct Fold {
+    /// Devices whose rows are still to be written, the next one last.
+    devices: Vec<u64>,
+    /// The newest row of the journal when it began.
+    newest: i64,
+}
+
+impl Steps {
+    /// Uses a code up. It counts once [`Steps::write_down`] and the commit have come.
+    pub(super) fn use_up(&mut self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
+        self.read_journal(transaction)?;
+        let known = match self.devices.entry(used.device) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(room) => match read_row(transaction, used.device)? {
+                Some(row) => room.insert(row),
+                None => return Ok(Use::NoDevice),
+            },
+        };
+        if known.steps.contains(&used.step) {
+            return Ok(Use::Before);
+        }
+        known.note(used);
+        self.open.push(used);
+        // What else a state holds is not of devices by time.
+        Ok(Use::Now(FactorState { drift: used.drift, last_used_us: Some(used.at_us), ..FactorState::default() }))
+    }
+
+    /// Writes what was used in this transaction into the journal.
+    pub(super) fn write_down(&mut self, transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+        if self.open.is_empty() {
+            return Ok(());
+        }
+        let uses: Vec<u8> = self.open.drain(..).flat_map(UsedStep::to_bytes).collect();
+        transaction.prepare_cached("INSERT INTO step_journal (uses) VALUES (?1)")?.execute([uses]).map(|_| ())
+    }
+
+    /// What is in the file is read again: a commit failed, or a part of one was taken back.
+    pub(super) fn forget(&mut self) {
+        *self = Steps::default();
+    }
+
+    /// Brings rows of devices up to date, so many at most; whether there is more to do.
+    pub(super) fn fold(&mut self, transaction: &Transaction<'_>, at_most: usize, now_us: u64) -> rusqlite::Result<bool> {
+        self.read_journal(transaction)?;
+        let mut fold = match self.fold.take() {
+            Some(fold) => fold,
+            None => {
+                self.write_down(transaction)?;
+                let newest: Option<i64> = transaction.query_row("SELECT max(number) FROM step_journal", [], |row| row.get(0))?;
+                let Some(newest) = newest else { return Ok(false) };
+                let mut devices: Vec<u64> = self.devices.iter().filter(|(_, known)| known.ahead).map(|(device, _)| *device).collect();
+                // Rows that lie beside each other in the file are written by the same commit.
+                devices.sort_unstable_by(|a, b| b.cmp(a));
+                Fold { devices, newest }
+            }
+        };
+        for device in fold.devices.split_off(fold.devices.len().saturating_sub(at_most)).into_iter().rev() {
+            if let Some(known) = self.devices.get_mut(&device).filter(|known| known.ahead) {
+                write_row(transaction, device, known)?;
+                known.ahead = false;
+            }
+        }
+        if !fold.devices.is_empty() {
+            self.fold = Some(fold);
+            return Ok(true);
+        }
+        transaction.execute("DELETE FROM step_journal WHERE number <= ?1", [fold.newest])?;
+        self.devices.retain(|_, known| known.ahead || known.until_us > now_us);
+        Ok(false)
+    }
+
+    /// Brings all rows of devices up to date: before anything else reads or changes them.
+    pub(super) fn fold_all(&mut self, transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+        // One that is on its way knows nothing of what was used since.
+        self.fold = None;
+        self.fold(transaction, usize::MAX, 0)?;
+        // Whoever comes next may change the rows.
+        self.devices.clear();
+        Ok(())
+    }
+
+    fn read_journal(&mut self, transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+        if self.read {
+            return Ok(());
+        }
+        for used in journal(transaction)? {
+            let known = match self.devices.entry(used.device) {
+                Entry::Occupied(known) => known.into_mut(),
+                Entry::Vacant(room) => room.insert(read_row(transaction, used.device)?.unwrap_or_default()),
+            };
+            known.note(used);
+        }
+        self.read = true;
+        Ok(())
+    }
+}
+
+/// What was used and is not folded yet, oldest first.
+pub(super) fn journal(connection: &Connection) -> rusqlite::Result<Vec<UsedStep>> {
+    let mut statement = connection.prepare("SELECT uses FROM step_journal ORDER BY number")?;
+    let rows: Vec<Vec<u8>> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+    Ok(rows.iter().flat_map(|uses| uses.chunks_exact(USED)).filter_map(UsedStep::from_bytes).collect())
+}
+
+/// Fills up what is kept of the steps: a row that is as long as before is written where it stood.
+const NO_STEP: u64 = 0;
+/// Steps that a row has room for, or twice as many, and so on.
+pub(super) const ROOM: usize = 8;
+
+/// The steps of a device as its row has them.
+pub(super) fn steps_to_keep(steps: &[u64]) -> Vec<u8> {
+    let free = steps.len().next_multiple_of(ROOM) - steps.len();
+    steps.iter().copied().chain(std::iter::repeat_n(NO_STEP, free)).flat_map(u64::to_be_bytes).collect()
+}
+
+/// What is known of a device; nothing where no factor has this number. Of one that came back, the steps were put aside.
+fn read_row(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Option<Clocked>> {
+    transaction
+        .prepare_cached(
+            "SELECT coalesce(factor_states.steps, used_steps.steps), coalesce(drift, 0), last_used_us
+             FROM factors LEFT JOIN factor_states ON factor_states.factor = id LEFT JOIN used_steps ON used_steps.factor = id
+             WHERE id = ?1",
+        )?
+        .query_row([device as i64], |row| {
+            let kept: Option<Vec<u8>> = row.get(0)?;
+            let steps = kept.iter().flat_map(|kept| kept.chunks_exact(8)).filter_map(|step| step.try_into().ok().map(u64::from_be_bytes));
+            let last_used: Option<i64> = row.get(2)?;
+            Ok(Clocked {
+                steps: steps.filter(|step| *step != NO_STEP).collect(),
+                drift: row.get(1)?,
+                last_used_us: last_used.map_or(0, i64::cast_unsigned),
+                ..Clocked::default()
+            })
+        })
+        .optional()
+}
+
+fn write_row(transaction: &Transaction<'_>, device: u64, known: &Clocked) -> rusqlite::Result<()> {
+    let steps = steps_to_keep(&known.steps);
+    let values = params![device as i64, known.drift, known.last_used_us as i64, steps];
+    let statements = [
+        "UPDATE factor_states SET drift = ?2, last_used_us = ?3, steps = ?4 WHERE factor = ?1",
+        "INSERT INTO factor_states (factor, drift, last_used_us, steps) SELECT id, ?2, ?3, ?4 FROM factors WHERE id = ?1",
+    ];
+    for statement in statements {
+        if transaction.prepare_cached(statement)?.execute(values)? > 0 {
+            return Ok(());
+        }
+    }
+    // It was removed meanwhile, and may come back.
+    transaction.execute("INSERT OR REPLACE INTO used_steps VALUES (?1, ?2)", params![device as i64, steps]).map(|_| ())
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::records::{Agreement, FactorSettings, Marked, NewFactor, NewPerson, Records, Sync};
+    use bivector_core::Moment;
+    use bivector_core::device::{CodeKind, Used};
+    use bivector_core::login::CodeMark;
+    use rand::rngs::SmallRng;
+    use rand::{RngExt, SeedableRng};
+    use std::collections::HashSet;
+
+    const NOON: Moment = Moment::from_secs(1_800_000_000);
+    const DEVICES: u64 = 1_200;
+
+    fn person(number: u64) -> NewPerson {
+        let settings = FactorSettings::default();
+        let factor = NewFactor { kind: CodeKind::Totp.into(), label: "x".into(), sealed: vec![1], settings, pin: None };
+        NewPerson { source: "tidehall".into(), login: format!("p{number}"), factor: Some(factor), ..NewPerson::default() }
+    }
+
+    fn code(device: u64, step: u64) -> CodeMark {
+        let used = Used::Step { step, until: NOON, drift: (step % 3) as i64 };
+        CodeMark { person: format!("tidehall:p{device}"), device: Some((device, used)), withdraw: None }
+    }
+
+    async fn rows_behind(records: &Records) -> i64 {
+        records.read(|connection| connection.query_row("SELECT count(*) FROM step_journal", [], |row| row.get(0))).await.unwrap()
+    }
+
+    /// Uses random codes and compares with a plain set, while pieces are folded, jobs and commits fail, people change and the records are
+    /// opened again as after a crash.
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_code_counts_once_whatever_happens_in_between() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut records = Records::open(folder.path(), Sync::Off).unwrap();
+        records.keep_people((1..=DEVICES).map(person).collect(), NOON).await.unwrap();
+        let mut random = SmallRng::seed_from_u64(7);
+        let mut used = HashSet::new();
+        for turn in 0..3_000u64 {
+            let (device, step) = (random.random_range(1..=DEVICES), random.random_range(100..104));
+            let marked = Agreement::new(records.clone()).use_code(code(device, step), NOON).await.unwrap();
+            assert_eq!(matches!(marked, Marked::Now(_)), used.insert((device, step)), "turn {turn}: {device} {step}");
+            match random.random_range(0..60) {
+                0..5 => drop(records.fold_steps(NOON).await.unwrap()),
+                5 => assert!(
+                    records.write_people(|transaction| transaction.execute("INSERT INTO no_such_table VALUES (1)", [])).await.is_err()
+                ),
+                6 => assert!(
+                    records.write_together(|transaction| transaction.execute("INSERT INTO no_such_table VALUES (1)", [])).await.is_err()
+                ),
+                7 => records.keep_people(vec![person(device)], NOON).await.unwrap(),
+                8 => {
+                    records.writer.stop();
+                    records = Records::open(folder.path(), Sync::Off).unwrap();
+                }
+                _ => {}
+            }
+        }
+        let known = records.factor_states().unwrap();
+        while records.fold_steps(NOON).await.unwrap() {}
+        assert_eq!(rows_behind(&records).await, 0);
+        assert_eq!(records.factor_states().unwrap(), known, "what is read is the same before a fold and after it");
+        assert_eq!(known.len(), used.iter().map(|(device, _)| device).collect::<HashSet<_>>().len());
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn codes_that_a_fold_did_not_know_of_stay_in_the_journal() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        records.keep_people((1..=DEVICES).map(person).collect(), NOON).await.unwrap();
+        let agreement = Agreement::new(records.clone());
+        for device in 1..=DEVICES {
+            agreement.use_code(code(device, 100), NOON).await.unwrap();
+        }
+        assert!(records.fold_steps(NOON).await.unwrap(), "there are more than one piece takes");
+        agreement.use_code(code(1, 101), NOON).await.unwrap();
+        while records.fold_steps(NOON).await.unwrap() {}
+        assert_eq!(rows_behind(&records).await, 1);
+        records.writer.stop();
+        let again = Records::open(folder.path(), Sync::Off).unwrap();
+        for step in [100, 101] {
+            assert_eq!(Agreement::new(again.clone()).use_code(code(1, step), NOON).await.unwrap(), Marked::Before, "{step}");
+        }
+        again.close().await;
+        assert_eq!(rows_behind(&Records::open(folder.path(), Sync::Off).unwrap()).await, 0, "who closes leaves nothing behind");
+    }
+}
