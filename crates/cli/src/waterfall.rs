@@ -89,7 +89,7 @@ impl Axis {
 fn bar(step: &Step, axis: Axis) -> String {
     let start = axis.column(step.at_us).min(BAR - 1);
     let end = axis.column(step.at_us + step.took_us).clamp(start + 1, BAR);
-    let filled = match step.what.as_str() {
+    let filled = match &*step.what {
         "held" => "┄".repeat(end - start),
         _ if step.took_us == 0 => "╷".to_owned(),
         _ => "━".repeat(end - start),

@@ -3,6 +3,7 @@
 use crate::cause::Cause;
 use crate::facts::Facts;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use utoipa::ToSchema;
 
 /// The stations of a chain, in their order.
@@ -49,7 +50,8 @@ pub struct Step {
     /// Where in the chain.
     pub hop: Hop,
     /// What was done, in two or three words.
-    pub what: String,
+    #[schema(value_type = String)]
+    pub what: Cow<'static, str>,
     /// How it went.
     pub tone: Tone,
     /// When it began, in microseconds since the login began.
@@ -124,7 +126,7 @@ impl Origin {
 
 impl Step {
     /// What came so long after the login began, once its verdict was out: it changes nothing any more.
-    pub fn afterwards(what: &str, after: std::time::Duration, said: String) -> Self {
+    pub fn afterwards(what: &'static str, after: std::time::Duration, said: String) -> Self {
         Self { hop: Hop::Reply, what: what.into(), tone: Tone::Warn, at_us: after.as_micros() as u64, took_us: 0, said, line: None }
     }
 }

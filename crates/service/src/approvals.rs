@@ -6,9 +6,9 @@ use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
 use bivector_core::site::Handset;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, VecDeque};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 use std::time::Duration;
-use tokio::sync::{broadcast, watch};
+use tokio::sync::{Notify, broadcast};
 use utoipa::ToSchema;
 
 const HOUR: Duration = Duration::from_secs(3600);
@@ -114,7 +114,36 @@ struct Pending {
     until: Moment,
     /// Logins that wait for it, by reference: one, and those that joined.
     references: Vec<String>,
-    decided: watch::Sender<Option<ApprovalAnswer>>,
+    decided: Arc<Decided>,
+}
+
+/// How an approval ended, and whoever waits for that. Small: thousands wait at one time.
+#[derive(Debug, Default)]
+struct Decided {
+    /// The answer; nothing where it ended without one.
+    end: OnceLock<Option<ApprovalAnswer>>,
+    told: Notify,
+}
+
+impl Decided {
+    /// Ends it, if it has not ended yet, and tells everybody.
+    fn set(&self, answer: Option<ApprovalAnswer>) {
+        if self.end.set(answer).is_ok() {
+            self.told.notify_waiters();
+        }
+    }
+
+    fn answer(&self) -> Option<&ApprovalAnswer> {
+        self.end.get()?.as_ref()
+    }
+
+    async fn ended(&self) {
+        let told = self.told.notified();
+        // It hears of everything from its making on.
+        if self.end.get().is_none() {
+            told.await;
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -189,7 +218,7 @@ impl Approvals {
         let shown = serde_json::to_string(&shown).unwrap_or_default().into();
         let person = ask.person.clone();
         let references = vec![ask.reference.clone()];
-        let decided = watch::Sender::new(None);
+        let decided = Arc::default();
         hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided });
         hub.by_person.insert(person.clone(), id);
         hub.order.push_back((until, id));
@@ -201,14 +230,13 @@ impl Approvals {
     pub async fn wait(&self, id: u64, person: &str, clock: &crate::clock::LoginClock) -> ApprovalAnswer {
         let watched = self.hub.lock().ok().and_then(|hub| {
             let pending = hub.pending.get(&id).filter(|pending| pending.ask.person == person)?;
-            Some((pending.decided.subscribe(), pending.asked, pending.until))
+            Some((Arc::clone(&pending.decided), pending.asked, pending.until))
         });
-        let Some((mut decided, asked, until)) = watched else { return self.ended_before(id, person) };
-        let answered = decided.wait_for(Option::is_some);
-        if let Ok(Ok(answer)) = tokio::time::timeout_at(clock.instant(until).into(), answered).await
-            && let Some(answer) = answer.clone()
-        {
-            return answer;
+        let Some((decided, asked, until)) = watched else { return self.ended_before(id, person) };
+        // Whether it was in time, what is there then tells.
+        let _ = tokio::time::timeout_at(clock.instant(until).into(), decided.ended()).await;
+        if let Some(answer) = decided.answer() {
+            return answer.clone();
         }
         if let Ok(mut hub) = self.hub.lock() {
             hub.end(id, until, End::Expired);
@@ -243,7 +271,7 @@ impl Approvals {
                 },
             };
         };
-        if pending.decided.borrow().is_some() {
+        if pending.decided.answer().is_some() {
             return Taken::Before;
         }
         let right = said.number == pending.number;
@@ -263,7 +291,7 @@ impl Approvals {
         };
         let approved = matches!(answer, ApprovalAnswer::Approved(_));
         let ask = Box::new(pending.ask.clone());
-        pending.decided.send_replace(Some(answer));
+        pending.decided.set(Some(answer));
         // With a prompt the round that waits for it has yet to come: the decision is kept until then, but nobody joins any more.
         hub.by_person.remove(person);
         hub.tell(person, Told::Approval);
@@ -344,7 +372,8 @@ impl Hub {
 
     fn end(&mut self, id: u64, at: Moment, why: End) {
         let Some(pending) = self.pending.remove(&id) else { return };
-        let why = pending.decided.borrow().clone().map_or(why, End::Answered);
+        let why = pending.decided.answer().cloned().map_or(why, End::Answered);
+        pending.decided.set(None);
         let person = pending.ask.person;
         if self.by_person.get(&person) == Some(&id) {
             self.by_person.remove(&person);

@@ -268,6 +268,6 @@ mod tests {
             size_of::<F>()
         }
         let size = size_of_answer(answer);
-        assert!(size <= 1024, "{size} bytes for each of ten thousand");
+        assert!(size <= 640, "{size} bytes for each of ten thousand");
     }
 }

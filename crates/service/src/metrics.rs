@@ -2,9 +2,10 @@
 
 use bivector_core::Cause;
 use bivector_core::trace::{Origin, Outcome, Trace};
-use metrics::{counter, gauge, histogram};
+use metrics::{Counter, Histogram, counter, gauge, histogram};
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
-use std::sync::OnceLock;
+use std::collections::HashMap;
+use std::sync::{LazyLock, OnceLock, RwLock};
 
 static HANDLE: OnceLock<Option<PrometheusHandle>> = OnceLock::new();
 
@@ -26,10 +27,40 @@ pub fn login(trace: &Trace) {
     if trace.origin == Origin::Rehearsal {
         return;
     }
-    let cause = trace.cause.map_or("", Cause::slug);
-    counter!("bivector_logins_total", "gateway" => trace.gateway.clone(), "outcome" => trace.outcome.slug(), "cause" => cause).increment(1);
-    if trace.outcome != Outcome::Silent {
-        histogram!("bivector_login_seconds", "outcome" => trace.outcome.slug()).record(trace.took_us as f64 / 1e6);
+    let kind = (trace.outcome, trace.cause);
+    let known = |counters: &Counters| counters.get(&trace.gateway).and_then(|kinds| kinds.get(&kind)).cloned();
+    let counted = COUNTERS.read().ok().and_then(|counters| known(&counters)).unwrap_or_else(|| {
+        let counted = Counted::of(&trace.gateway, trace.outcome, trace.cause);
+        if let Ok(mut counters) = COUNTERS.write() {
+            counters.entry(trace.gateway.clone()).or_default().insert(kind, counted.clone());
+        }
+        counted
+    });
+    counted.logins.increment(1);
+    if let Some(seconds) = &counted.seconds {
+        seconds.record(trace.took_us as f64 / 1e6);
+    }
+}
+
+/// The figures of one kind of login: looked up by their labels once, not in every login.
+#[derive(Clone)]
+struct Counted {
+    logins: Counter,
+    seconds: Option<Histogram>,
+}
+
+type Counters = HashMap<String, HashMap<(Outcome, Option<Cause>), Counted>>;
+
+/// By gateway, outcome and cause. Gateways are those of the sites that were in force, so their number is small.
+static COUNTERS: LazyLock<RwLock<Counters>> = LazyLock::new(RwLock::default);
+
+impl Counted {
+    fn of(gateway: &str, outcome: Outcome, cause: Option<Cause>) -> Self {
+        let (gateway, outcome_slug, cause) = (gateway.to_owned(), outcome.slug(), cause.map_or("", Cause::slug));
+        Counted {
+            logins: counter!("bivector_logins_total", "gateway" => gateway, "outcome" => outcome_slug, "cause" => cause),
+            seconds: (outcome != Outcome::Silent).then(|| histogram!("bivector_login_seconds", "outcome" => outcome_slug)),
+        }
     }
 }
 

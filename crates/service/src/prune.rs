@@ -5,22 +5,26 @@ use crate::clock;
 use crate::records::tidy_traces;
 use crate::shared::Shared;
 use std::sync::Weak;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// How often it is looked whether there is something to do.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
+/// How often used codes are folded: the later, the fewer rows are written for people who log in again, and the more a start after a
+/// crash has to read.
+const FOLD_EVERY: Duration = Duration::from_secs(30);
+
 /// Tidies the records, again and again, until the service ends.
 pub(crate) async fn prune(shared: Weak<Shared>) {
     let mut pace = tokio::time::interval(LOOK_EVERY);
-    let mut tidied = 0;
+    let (mut tidied, mut folded) = (0, Instant::now());
     loop {
         pace.tick().await;
-        loop {
+        while folded.elapsed() >= FOLD_EVERY {
             let Some(shared) = shared.upgrade() else { return };
             match shared.records.fold_steps(clock::now()).await {
                 Ok(true) => tokio::task::yield_now().await,
-                Ok(false) => break,
+                Ok(false) => folded = Instant::now(),
                 Err(error) => {
                     tracing::warn!(%error, "used codes could not be folded");
                     break;

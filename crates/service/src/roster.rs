@@ -21,7 +21,7 @@ const CHECKS: usize = 2;
 /// The roster.
 #[derive(Debug)]
 pub struct Roster {
-    people: RwLock<HashMap<String, Arc<PersonRow>>>,
+    people: RwLock<HashMap<String, Known>>,
     states: Mutex<HashMap<u64, FactorState>>,
     locks: Mutex<HashMap<String, LockRow>>,
     stops: Mutex<HashMap<String, StopRow>>,
@@ -31,12 +31,48 @@ pub struct Roster {
     checks: Semaphore,
 }
 
+/// A person, and how the roster answers for them where it is the source.
+#[derive(Debug)]
+struct Known {
+    row: Arc<PersonRow>,
+    found: Option<Arc<Found>>,
+}
+
+impl Known {
+    fn of(row: PersonRow) -> Self {
+        let found = (row.source == ROSTER).then(|| {
+            Arc::new(Found {
+                key: person_key(ROSTER, &row.login),
+                login: row.login.clone(),
+                name: row.name.clone(),
+                handle: format!("number {}", row.id),
+                groups: Groups::new(row.groups.iter().map(String::as_str)),
+                mail: row.mail.clone(),
+                phone: row.phone.clone(),
+                language: row.language.clone(),
+            })
+        });
+        Known { row: Arc::new(row), found }
+    }
+}
+
+/// The roster's name as a source.
+const ROSTER: &str = "roster";
+
 /// How long a code far ahead is remembered for the next one that brings its device back.
 const AHEAD_KEPT: Duration = Duration::from_secs(600);
 
 /// The key of a person: one per person, whatever was typed.
 pub fn person_key(source: &str, login: &str) -> String {
-    format!("{source}:{}", login.to_lowercase())
+    if !login.is_ascii() {
+        return format!("{source}:{}", login.to_lowercase());
+    }
+    let mut key = String::with_capacity(source.len() + 1 + login.len());
+    key.push_str(source);
+    key.push(':');
+    key.push_str(login);
+    key[source.len() + 1..].make_ascii_lowercase();
+    key
 }
 
 /// What a password that is kept for proofs is sealed for.
@@ -102,7 +138,7 @@ impl Roster {
     /// # Errors
     /// The records cannot be read; the people known so far stay.
     pub fn refresh(&self, records: &Records) -> Result<(), crate::ServiceError> {
-        let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Arc::new(person)));
+        let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Known::of(person)));
         let people = people.collect();
         if let Ok(mut known) = self.people.write() {
             *known = people;
@@ -132,7 +168,7 @@ impl Roster {
         let person = records.person(source, &login.to_lowercase())?;
         if let Ok(mut known) = self.people.write() {
             match person {
-                Some(person) => drop(known.insert(person_key(source, login), Arc::new(person))),
+                Some(person) => drop(known.insert(person_key(source, login), Known::of(person))),
                 None => drop(known.remove(&person_key(source, login))),
             }
         }
@@ -188,8 +224,8 @@ impl Roster {
     pub fn owner_of(&self, factor: u64) -> Option<(Arc<PersonRow>, FactorRow)> {
         let people = self.people.read().ok()?;
         people.values().find_map(|person| {
-            let factor = person.factors.iter().find(|own| own.id == factor)?;
-            Some((Arc::clone(person), factor.clone()))
+            let factor = person.row.factors.iter().find(|own| own.id == factor)?;
+            Some((Arc::clone(&person.row), factor.clone()))
         })
     }
 
@@ -244,37 +280,30 @@ impl Roster {
 
     /// All people, by source and login.
     pub fn all(&self) -> Vec<Arc<PersonRow>> {
-        let mut all: Vec<_> = self.people.read().map(|people| people.values().cloned().collect()).unwrap_or_default();
+        let mut all: Vec<_> =
+            self.people.read().map(|people| people.values().map(|person| Arc::clone(&person.row)).collect()).unwrap_or_default();
         all.sort_by(|a, b| (&a.source, &a.login).cmp(&(&b.source, &b.login)));
         all
     }
 
     /// A person by key.
     pub fn get(&self, key: &str) -> Option<Arc<PersonRow>> {
-        self.people.read().ok().and_then(|people| people.get(key).cloned())
+        self.people.read().ok().and_then(|people| people.get(key).map(|person| Arc::clone(&person.row)))
     }
 
     /// Answers a search in the roster itself.
     pub fn find(&self, name: &str) -> PersonAnswer {
-        match self.get(&person_key("roster", name)) {
+        let Ok(people) = self.people.read() else { return PersonAnswer::NoSuchPerson };
+        match people.get(&person_key(ROSTER, name)).and_then(|person| Some((&person.row, person.found.as_ref()?))) {
             None => PersonAnswer::NoSuchPerson,
-            Some(person) if person.disabled => PersonAnswer::Refused(Cause::PersonSuspended),
-            Some(person) => PersonAnswer::Found(Arc::new(Found {
-                key: person_key("roster", &person.login),
-                login: person.login.clone(),
-                name: person.name.clone(),
-                handle: format!("number {}", person.id),
-                groups: Groups::new(person.groups.iter().map(String::as_str)),
-                mail: person.mail.clone(),
-                phone: person.phone.clone(),
-                language: person.language.clone(),
-            })),
+            Some((row, _)) if row.disabled => PersonAnswer::Refused(Cause::PersonSuspended),
+            Some((_, found)) => PersonAnswer::Found(Arc::clone(found)),
         }
     }
 
     /// Checks a password of somebody in the roster, aside from the packet path.
     pub async fn check(&self, login: &str, guess: Secret<String>) -> PasswordAnswer {
-        let Some(hash) = self.get(&person_key("roster", login)).and_then(|person| person.password.clone()) else {
+        let Some(hash) = self.get(&person_key(ROSTER, login)).and_then(|person| person.password.clone()) else {
             return PasswordAnswer::Wrong;
         };
         let unavailable = |seen: &str| PasswordAnswer::Unavailable(Unavailable { cause: Cause::Unfinished, seen: seen.to_owned() });
@@ -299,7 +328,7 @@ impl Roster {
 
     /// What is kept of a roster person's password for proofs.
     pub fn kept(&self, login: &str) -> SecretAnswer {
-        let Some(person) = self.get(&person_key("roster", login)) else { return SecretAnswer::NotKept };
+        let Some(person) = self.get(&person_key(ROSTER, login)) else { return SecretAnswer::NotKept };
         let Some(sealed) = &person.kept else { return SecretAnswer::NotKept };
         let opened = self.seal.open(&kept_purpose(&person.source, &person.login), sealed).ok();
         match opened.and_then(|bytes| KeptPassword::from_bytes(bytes.expose())) {

@@ -66,6 +66,8 @@ impl Login {
     }
 
     pub(super) fn await_approval(&mut self, asking: Asking, approval: KeptApproval) -> State {
+        // Thousands may wait here, for a minute each.
+        self.trace.steps.shrink_to_fit();
         State::AwaitingApproval { approval, asking: Box::new(asking) }
     }
 

@@ -413,7 +413,7 @@ impl Login {
             return (verdict, self.trace);
         }
         let resends = resends.count;
-        let mut end = |what: &str, tone, said| {
+        let mut end = |what: &'static str, tone, said| {
             self.trace.steps.push(Step { hop: Hop::Reply, what: what.into(), tone, at_us, took_us: 0, said, line: None })
         };
         if resends > 0 {
@@ -485,14 +485,14 @@ impl Login {
     }
 
     /// Adds a step that took the time since the last one.
-    pub(super) fn step(&mut self, hop: Hop, what: &str, tone: Tone, now: Moment, said: String, line: Option<u32>) {
+    pub(super) fn step(&mut self, hop: Hop, what: &'static str, tone: Tone, now: Moment, said: String, line: Option<u32>) {
         if self.quiet {
             self.last = now;
             return;
         }
         let at_us = self.last.since(self.began).as_micros() as u64;
         let took_us = now.since(self.last).as_micros() as u64;
-        self.trace.steps.push(Step { hop, what: what.to_owned(), tone, at_us, took_us, said, line });
+        self.trace.steps.push(Step { hop, what: what.into(), tone, at_us, took_us, said, line });
         self.last = now;
     }
 

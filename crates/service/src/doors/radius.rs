@@ -394,7 +394,7 @@ impl Inner {
     fn silent_trace(&self, live: &LiveSite, gateway: Option<usize>, sender: SocketAddr, cause: Cause, said: String) -> Trace {
         let settings = gateway.and_then(|gateway| live.site.gateways.get(gateway));
         let chain = settings.and_then(|settings| settings.chains.first()).and_then(|chain| live.site.chains.get(*chain));
-        let step = |what: &str, tone, said| Step {
+        let step = |what: &'static str, tone, said| Step {
             hop: Hop::Gateway,
             what: what.into(),
             tone,

@@ -31,11 +31,21 @@ impl Entry {
     /// Of a trace.
     pub(crate) fn of(id: u64, trace: Trace) -> Self {
         // A packet that never became a login has learned nothing.
-        let facts = (trace.outcome != Outcome::Silent).then(|| serde_json::to_string(&trace.facts).unwrap_or_default());
+        let facts = (trace.outcome != Outcome::Silent).then(|| {
+            let mut facts = Vec::with_capacity(USUAL);
+            // Text and numbers, which can always be written.
+            let _ = serde_json::to_writer(&mut facts, &trace.facts);
+            String::from_utf8(facts).unwrap_or_default()
+        });
         let body = write_body(&trace.steps, facts.as_deref());
         Entry { row: TraceRow::of(id, trace), body }
     }
 }
+
+/// Bytes that the facts of a login usually take, and its steps.
+const USUAL: usize = 768;
+/// Bytes that the length of a body takes at most.
+const ROOM_FOR_LENGTH: usize = 5;
 
 /// A chunk as it is kept.
 #[derive(Debug, Default)]
@@ -347,7 +357,9 @@ const COMPRESSED: u8 = 0;
 /// Writes the bodies of a chunk: logins are much alike, so that compressing takes less time than writing them out would.
 pub(super) fn write_bodies(bodies: &[&[u8]]) -> Vec<u8> {
     let mut kept = vec![COMPRESSED];
-    kept.extend(lz4_flex::compress_prepend_size(&postcard::to_stdvec(bodies).unwrap_or_default()));
+    let room = bodies.iter().map(|body| body.len() + ROOM_FOR_LENGTH).sum();
+    let written = postcard::to_extend(bodies, Vec::with_capacity(room)).unwrap_or_default();
+    kept.extend(lz4_flex::compress_prepend_size(&written));
     kept
 }
 
@@ -395,7 +407,7 @@ pub(super) fn write_body(steps: &[Step], facts: Option<&str>) -> Vec<u8> {
         said: &step.said,
         line: step.line,
     });
-    postcard::to_stdvec(&Body { steps: steps.collect(), facts }).unwrap_or_default()
+    postcard::to_extend(&Body { steps: steps.collect(), facts }, Vec::with_capacity(2 * USUAL)).unwrap_or_default()
 }
 
 /// Reads steps and facts; no steps where they are damaged.
@@ -403,7 +415,7 @@ pub(super) fn read_body(body: &[u8]) -> (Vec<Step>, Option<Facts>) {
     let Ok(body) = postcard::from_bytes::<Body<'_>>(body) else { return (Vec::new(), None) };
     let steps = body.steps.into_iter().map(|step| Step {
         hop: step.hop,
-        what: step.what.to_owned(),
+        what: step.what.to_owned().into(),
         tone: step.tone,
         at_us: step.at_us,
         took_us: step.took_us,

@@ -51,8 +51,15 @@ fn made_up(number: u64, began_us: u64) -> Trace {
         20 => Some(Cause::ApprovalUnanswered),
         _ => None,
     };
-    let step =
-        |hop, what: &str, said: String| Step { hop, what: what.into(), tone: Tone::Good, at_us: 10, took_us: 900, said, line: Some(40) };
+    let step = |hop, what: &'static str, said: String| Step {
+        hop,
+        what: what.into(),
+        tone: Tone::Good,
+        at_us: 10,
+        took_us: 900,
+        said,
+        line: Some(40),
+    };
     Trace {
         reference: format!("{:08X}", number.wrapping_mul(0x9E37_79B1) & 0xffff_ffff),
         began_us,
