@@ -37,6 +37,15 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
     }
 }
 
+/// Answers a need from memory; gives it back where somebody must be waited for.
+pub(crate) fn at_once(need: Need, shared: &Shared, now: Moment) -> Result<Fact, Need> {
+    match need {
+        Need::FindPerson { source: SourceRef::Roster, name } => Ok(Fact::Person(Answer::ours(shared.roster.find(&name)))),
+        Need::Factors { person, station } => Ok(Fact::Factors(shared.roster.factors(&person, station.as_ref(), now))),
+        other => Err(other),
+    }
+}
+
 /// Answers one need. What speaks to the outside is boxed, so that a login which only waits for somebody's thumb, as ten thousand may at
 /// one time, does not hold room for a conversation with a directory.
 async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
@@ -175,21 +184,44 @@ pub(crate) async fn check(
 }
 
 async fn mark_code(mark: CodeMark, shared: &Shared, now: Moment) -> MarkAnswer {
-    let (person, device) = (mark.person.clone(), mark.device);
-    if let Some(id) = mark.withdraw {
-        shared.approvals.withdraw(id, now);
-    }
-    match shared.agreement.use_code(mark, now).await {
-        Ok(Marked::Now(state)) => {
-            if let Some(((device, _), state)) = device.zip(state) {
-                shared.roster.note_state(device, state);
-            }
-            shared.roster.note_lock(&person, None);
-            MarkAnswer::Marked
+    let whose = Marking::begin(&mark, shared, now);
+    whose.end(shared.agreement.use_code(mark, now).await, shared)
+}
+
+/// Marks a code and goes on with `then` once that is durable, without a task that waits for it.
+pub(crate) fn mark_code_then(mark: CodeMark, shared: &Arc<Shared>, now: Moment, then: impl FnOnce(MarkAnswer) + Send + 'static) {
+    let (whose, own) = (Marking::begin(&mark, shared, now), Arc::clone(shared));
+    shared.agreement.use_code_then(mark, now, move |marked| then(whose.end(marked, &own)));
+}
+
+/// Whose code is being marked.
+struct Marking {
+    person: String,
+    device: Option<u64>,
+}
+
+impl Marking {
+    fn begin(mark: &CodeMark, shared: &Shared, now: Moment) -> Self {
+        if let Some(id) = mark.withdraw {
+            shared.approvals.withdraw(id, now);
         }
-        Ok(Marked::Before) => MarkAnswer::UsedBefore,
-        Ok(Marked::Locked(until)) => MarkAnswer::Locked(until),
-        Err(error) => MarkAnswer::Unavailable(broken(&error)),
+        Marking { person: mark.person.clone(), device: mark.device.map(|(device, _)| device) }
+    }
+
+    /// Takes over in memory what the records now hold.
+    fn end(self, marked: Result<Marked, RecordsError>, shared: &Shared) -> MarkAnswer {
+        match marked {
+            Ok(Marked::Now(state)) => {
+                if let Some((device, state)) = self.device.zip(state) {
+                    shared.roster.note_state(device, state);
+                }
+                shared.roster.note_lock(&self.person, None);
+                MarkAnswer::Marked
+            }
+            Ok(Marked::Before) => MarkAnswer::UsedBefore,
+            Ok(Marked::Locked(until)) => MarkAnswer::Locked(until),
+            Err(error) => MarkAnswer::Unavailable(broken(&error)),
+        }
     }
 }
 

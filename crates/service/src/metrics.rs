@@ -2,7 +2,7 @@
 
 use bivector_core::Cause;
 use bivector_core::trace::{Origin, Outcome, Trace};
-use metrics::{Counter, Histogram, counter, gauge, histogram};
+use metrics::{Counter, Gauge, Histogram, counter, gauge, histogram};
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use std::collections::HashMap;
 use std::sync::{LazyLock, OnceLock, RwLock};
@@ -102,7 +102,8 @@ pub fn approvals_waiting(count: usize) {
 
 /// Logins undecided now.
 pub fn in_flight(logins: usize) {
-    gauge!("bivector_logins_in_flight").set(logins as f64);
+    static GAUGE: LazyLock<Gauge> = LazyLock::new(|| gauge!("bivector_logins_in_flight"));
+    GAUGE.set(logins as f64);
 }
 
 /// A server of a source could not be used.

@@ -6,7 +6,7 @@ use super::knocks::{Knocks, guess};
 use super::reply::ReplyFor;
 use super::{receive_all, who_holds};
 use crate::clock::{self, LoginClock};
-use crate::driver::drive;
+use crate::driver::{at_once, drive, mark_code_then};
 use crate::error::ServiceError;
 use crate::live::{LiveSite, Which};
 use crate::metrics;
@@ -17,14 +17,16 @@ use crate::shared::Shared;
 use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
 use bivector_core::facts::Resends;
-use bivector_core::login::{Arrival as LoginArrival, Login, Request, Second, Verdict};
+use bivector_core::login::{Arrival as LoginArrival, Fact, Login, Need, Next, Request, Second, Verdict};
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet};
 use data_encoding::Encoding;
+use foldhash::fast::RandomState;
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, LazyLock, Mutex};
+use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
 use tokio::net::UdpSocket;
 use tokio::sync::watch;
@@ -49,14 +51,15 @@ pub(crate) fn reference() -> String {
     REFERENCE.encode(&quick_random::<5>())
 }
 
-type Replies = Window<Arc<[u8]>>;
+/// Whoever chooses a key here holds a gateway's secret.
+type Replies = Window<Arc<[u8]>, RandomState>;
 
 /// An open socket that logins come in by.
 #[derive(Debug)]
 pub struct RadiusDoor {
     address: SocketAddr,
     stop: watch::Sender<bool>,
-    receiving: Mutex<Option<JoinHandle<()>>>,
+    receiving: Mutex<Vec<JoinHandle<()>>>,
     inner: Arc<Inner>,
 }
 
@@ -117,19 +120,22 @@ impl RadiusDoor {
             socket,
             port: address.port(),
             shared: Arc::clone(shared),
-            replies: Mutex::new(Window::new(kept, REPLIES_KEPT, in_flight)),
+            replies: Mutex::new(Window::with_hasher(kept, REPLIES_KEPT, in_flight, RandomState::default())),
             silent: Mutex::new(HashMap::new()),
             knocks: Knocks::new(Arc::clone(shared)),
             rehearsed,
         });
         let (stop, stopped) = watch::channel(false);
-        let receiving = {
-            let inner = Arc::clone(&inner);
+        // Logins that need nobody are decided where they are received, so that one task would be a bound.
+        let receivers = if inner.rehearsed.is_some() { 1 } else { available_parallelism().map_or(1, |cores| cores.get() / 2).clamp(1, 4) };
+        let receive = || {
+            let (inner, stopped) = (Arc::clone(&inner), stopped.clone());
             tokio::spawn(async move {
                 receive_all(&inner.socket, &inner.knocks, stopped, |datagram, sender| inner.receive(datagram, sender)).await;
             })
         };
-        Ok(RadiusDoor { address, stop, receiving: Mutex::new(Some(receiving)), inner })
+        let receiving = Mutex::new((0..receivers).map(|_| receive()).collect());
+        Ok(RadiusDoor { address, stop, receiving, inner })
     }
 
     /// Where it listens.
@@ -145,9 +151,9 @@ impl RadiusDoor {
     /// Stops receiving and closes the socket once the logins in flight have their answer, or after `limit`.
     pub async fn close(&self, limit: Duration) {
         self.stop.send_replace(true);
-        let receiving = self.receiving.lock().ok().and_then(|mut receiving| receiving.take());
-        if let Some(receiving) = receiving {
-            let _ = receiving.await;
+        let receiving = self.receiving.lock().map(|mut receiving| std::mem::take(&mut *receiving)).unwrap_or_default();
+        for one in receiving {
+            let _ = one.await;
         }
         let until = Instant::now() + limit;
         while self.in_flight() > 0 && Instant::now() < until {
@@ -293,15 +299,49 @@ impl Inner {
         let origin = self.origin();
         let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: quick_random() });
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
-        let inner = Arc::clone(self);
         let decision = Box::new(Decision { live, gateway, which, clock, key, reply_for });
-        tokio::spawn(inner.decide(login, decision));
+        if self.rehearsed.is_some() {
+            drop(tokio::spawn(Arc::clone(self).decide(login, decision)));
+        } else {
+            self.go_on(login, decision);
+        }
+    }
+
+    /// Goes on with a login as far as memory can tell. One that must wait for anybody becomes a task, but for a code that is being marked:
+    /// it goes on from there when its commit is done.
+    fn go_on(self: &Arc<Self>, mut login: Box<Login>, decision: Box<Decision>) {
+        let clock = decision.clock;
+        while let Next::Ask(need) = login.next() {
+            let now = clock.now();
+            match at_once(need, &self.shared, now) {
+                Ok(fact) => login.learn(fact, now),
+                Err(Need::MarkCode(mark)) => {
+                    let inner = Arc::clone(self);
+                    return mark_code_then(mark, &self.shared, now, move |answer| {
+                        login.learn(Fact::Mark(answer), clock.now());
+                        inner.go_on(login, decision);
+                    });
+                }
+                // Its task asks for the same again.
+                Err(_) => break,
+            }
+        }
+        if matches!(login.next(), Next::Decided) {
+            self.conclude(login, *decision);
+        } else {
+            drop(tokio::spawn(Arc::clone(self).decide(login, decision)));
+        }
     }
 
     async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Box<Decision>) {
         let stage = self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage);
         drive(&mut login, &decision.live, &self.shared, &decision.clock, stage).await;
-        let Decision { live, gateway, which, clock, key, reply_for } = *decision;
+        self.conclude(login, *decision);
+    }
+
+    /// Answers a login that is decided, and keeps its trace.
+    fn conclude(&self, login: Box<Login>, decision: Decision) {
+        let Decision { live, gateway, which, clock, key, reply_for } = decision;
         let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));

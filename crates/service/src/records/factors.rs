@@ -3,6 +3,7 @@
 use super::people::keep_factor;
 use super::remembered::Remembered;
 use super::steps::{self, Use, UsedStep, steps_to_keep};
+use super::writer::Job;
 use super::{Agreement, NewFactor, Records, RecordsError};
 use bivector_core::Moment;
 use bivector_core::device::Used;
@@ -159,6 +160,12 @@ impl Agreement {
     pub async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
         let remembered = Arc::clone(&self.records.remembered);
         self.records.write_together(move |transaction| use_code(transaction, &remembered, &mark, now)).await
+    }
+
+    /// As [`Agreement::use_code`], for logins that need no task of their own: `then` is told once it is durable, or why it is not.
+    pub fn use_code_then(&self, mark: CodeMark, now: Moment, then: impl FnOnce(Result<Marked, RecordsError>) + Send + 'static) {
+        let remembered = Arc::clone(&self.records.remembered);
+        self.records.writer.send_soon(Job::new(move |transaction| use_code(transaction, &remembered, &mark, now), then).together());
     }
 
     /// Counts a wrong code. Durable when it returns; gives the person's count.
@@ -473,9 +480,16 @@ mod tests {
         let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         let agreement = Agreement::new(records.clone());
         let code = mark(1, Used::Step { step: 100, until: Moment::from_secs(1_900_000_000), drift: 0 });
-        let (open, gate) = std::sync::mpsc::channel::<()>();
+        let ((open, gate), (enter, entered)) = (std::sync::mpsc::channel::<()>(), std::sync::mpsc::channel::<()>());
         // Holds the writer until both are handed over, so that one commit has them.
-        records.post(move |_| gate.recv().map_err(|_| rusqlite::Error::InvalidQuery), || {});
+        records.post(
+            move |_| {
+                let _ = enter.send(());
+                gate.recv().map_err(|_| rusqlite::Error::InvalidQuery)
+            },
+            || {},
+        );
+        entered.recv().unwrap();
         let break_it = async {
             records.post(|transaction| transaction.execute("INSERT INTO no_such_table VALUES (1)", []).map(|_| ()), || {});
             open.send(()).unwrap();

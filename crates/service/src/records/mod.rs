@@ -206,7 +206,7 @@ impl Records {
             let _ = tell.send(result);
         });
         self.writer.send(if together { job.together() } else { job }).await?;
-        told.await.map_err(|_| RecordsError("the writer has stopped".into()))?
+        told.await.map_err(|_| writer::stopped())?
     }
 
     /// Hands a job over without waiting; `after` runs once it is committed. Gives `false` where it was dropped.

@@ -3,6 +3,7 @@
 use super::RecordsError;
 use super::remembered::Remembered;
 use rusqlite::{Connection, Transaction};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -10,6 +11,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use tokio::runtime::Handle;
 use tokio::sync::mpsc;
+use tokio::sync::mpsc::error::{SendError, TrySendError};
 
 /// Jobs that may wait; each takes a few hundred bytes.
 const QUEUE: usize = 16_384;
@@ -50,11 +52,23 @@ impl Job {
         Job { run, alone: true }
     }
 
+    /// Tells whoever waits that the writer has stopped.
+    fn refuse(self) {
+        let why = stopped();
+        let (_, outcome) = (self.run)(Err(why.clone()));
+        outcome(Err(why));
+    }
+
     /// A job that fails only when the disk does: it gets no savepoint, which would copy every page that it touches. Should it fail all
     /// the same, nothing of its commit is kept, and all are told.
     pub(super) fn together(self) -> Self {
         Job { alone: false, ..self }
     }
+}
+
+/// Why nothing can be written any more.
+pub(super) fn stopped() -> RecordsError {
+    RecordsError("the writer has stopped".into())
 }
 
 #[derive(Debug)]
@@ -83,12 +97,25 @@ impl Writer {
     }
 
     pub(super) async fn send(&self, job: Job) -> Result<(), RecordsError> {
-        let stopped = || RecordsError("the writer has stopped".into());
         self.sender().ok_or_else(stopped)?.send(job).await.map_err(|_| stopped())
     }
 
     pub(super) fn try_send(&self, job: Job) -> bool {
         self.sender().is_some_and(|sender| sender.capacity() > KEPT_FREE && sender.try_send(job).is_ok())
+    }
+
+    /// Hands a job over now if there is room, or else as soon as there is; whoever asked is told in any case.
+    pub(super) fn send_soon(&self, job: Job) {
+        let Some(sender) = self.sender() else { return job.refuse() };
+        match sender.try_send(job) {
+            Ok(()) => {}
+            Err(TrySendError::Closed(job)) => job.refuse(),
+            Err(TrySendError::Full(job)) => drop(tokio::spawn(async move {
+                if let Err(SendError(job)) = sender.send(job).await {
+                    job.refuse();
+                }
+            })),
+        }
     }
 
     pub(super) fn stop(&self) {
@@ -104,17 +131,30 @@ impl Writer {
     }
 }
 
-/// Tells the outcomes of a commit. Beside async tasks it is one of them that does it, so that the writer wakes one and not hundreds, and
+/// Outcomes that one task tells: what hangs on them may be the rest of a login each.
+const TOLD_TOGETHER: usize = 32;
+
+fn tell((outcomes, committed): Told) {
+    for outcome in outcomes {
+        // Whoever is told may go on with a login there; it must not take the others with it.
+        if catch_unwind(AssertUnwindSafe(|| outcome(committed.clone()))).is_err() {
+            tracing::error!("what was to come after a commit has failed");
+        }
+    }
+}
+
+/// Tells the outcomes of a commit. Beside async tasks it is some of them that do it, so that the writer wakes one and not hundreds, and
 /// goes on with the next commit.
 fn teller() -> Box<dyn FnMut(Told) + Send> {
-    fn tell((outcomes, committed): Told) {
-        outcomes.into_iter().for_each(|outcome| outcome(committed.clone()));
-    }
     let Ok(handle) = Handle::try_current() else { return Box::new(tell) };
     let (sender, mut receiver) = mpsc::unbounded_channel::<Told>();
     handle.spawn(async move {
-        while let Some(told) = receiver.recv().await {
-            tell(told);
+        while let Some((mut outcomes, committed)) = receiver.recv().await {
+            while outcomes.len() > TOLD_TOGETHER {
+                let some = (outcomes.split_off(outcomes.len() - TOLD_TOGETHER), committed.clone());
+                tokio::spawn(async move { tell(some) });
+            }
+            tell((outcomes, committed));
         }
     });
     // Where the tasks are gone, so are those that waited.
