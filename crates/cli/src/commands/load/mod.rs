@@ -65,6 +65,8 @@ const CODE_CHAIN: &str = "[[identity]]\nname = \"codes\"\nstrip_suffix = [\"@cod
     [[rules]]\nname = \"all codes\"\nchain = \"codes\"\ngrant = \"load\"\n";
 /// Logins a second that are prepared for a server without records.
 const BARE_PREPARED: u64 = 100_000;
+/// Bytes that the system may hold for a bare server.
+const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
 /// In flight while latency is looked at without queues.
 const CALM: usize = 4;
 
@@ -239,6 +241,8 @@ struct Bare {
 impl Bare {
     fn start(mut answer: impl FnMut(&[u8], SocketAddr) -> Option<Vec<u8>> + Send + 'static) -> std::io::Result<Self> {
         let socket = UdpSocket::bind((LOCAL, 0))?;
+        // As much as the service has: a packet that is lost costs the asker two seconds.
+        socket2::SockRef::from(&socket).set_recv_buffer_size(RECEIVE_BUFFER)?;
         socket.set_read_timeout(Some(Duration::from_millis(50)))?;
         let address = socket.local_addr()?;
         let stop = Arc::new(AtomicBool::new(false));

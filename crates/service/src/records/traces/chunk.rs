@@ -42,10 +42,12 @@ impl Entry {
     }
 }
 
-/// Bytes that the facts of a login usually take, and its steps.
+/// Bytes that the facts of a login usually take.
 const USUAL: usize = 768;
-/// Bytes that the length of a body takes at most.
-const ROOM_FOR_LENGTH: usize = 5;
+/// Bytes that steps and facts usually take; longer ones take a little more time.
+const USUAL_BODY: usize = 4096;
+/// Bytes that a written length takes at most.
+const LENGTH: usize = 10;
 
 /// A chunk as it is kept.
 #[derive(Debug, Default)]
@@ -357,10 +359,23 @@ const COMPRESSED: u8 = 0;
 /// Writes the bodies of a chunk: logins are much alike, so that compressing takes less time than writing them out would.
 pub(super) fn write_bodies(bodies: &[&[u8]]) -> Vec<u8> {
     let mut kept = vec![COMPRESSED];
-    let room = bodies.iter().map(|body| body.len() + ROOM_FOR_LENGTH).sum();
-    let written = postcard::to_extend(bodies, Vec::with_capacity(room)).unwrap_or_default();
-    kept.extend(lz4_flex::compress_prepend_size(&written));
+    kept.extend(lz4_flex::compress_prepend_size(&join_bodies(bodies)));
     kept
+}
+
+/// Bodies as one, in the format that [`read_bodies`] reads: postcard's, which itself writes bytes one by one.
+fn join_bodies(bodies: &[&[u8]]) -> Vec<u8> {
+    let mut joined = Vec::with_capacity(bodies.iter().map(|body| body.len() + LENGTH).sum::<usize>() + LENGTH);
+    let length = |joined: &mut Vec<u8>, length: usize| {
+        let mut buffer = [0; LENGTH];
+        joined.extend_from_slice(postcard::to_slice(&length, &mut buffer).unwrap_or_default());
+    };
+    length(&mut joined, bodies.len());
+    for body in bodies {
+        length(&mut joined, body.len());
+        joined.extend_from_slice(body);
+    }
+    joined
 }
 
 /// What was written of the bodies of a chunk, as it is kept now or as it was before; nothing where it is damaged.
@@ -407,7 +422,12 @@ pub(super) fn write_body(steps: &[Step], facts: Option<&str>) -> Vec<u8> {
         said: &step.said,
         line: step.line,
     });
-    postcard::to_extend(&Body { steps: steps.collect(), facts }, Vec::with_capacity(2 * USUAL)).unwrap_or_default()
+    let body = Body { steps: steps.collect(), facts };
+    let mut buffer = [0; USUAL_BODY];
+    match postcard::to_slice(&body, &mut buffer) {
+        Ok(written) => written.to_vec(),
+        Err(_) => postcard::to_stdvec(&body).unwrap_or_default(),
+    }
 }
 
 /// Reads steps and facts; no steps where they are damaged.

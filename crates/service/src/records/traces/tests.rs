@@ -1,10 +1,12 @@
-use super::chunk::{read_bodies, read_body, unpack, write, write_body};
+use super::chunk::{read_bodies, read_body, unpack, write, write_bodies, write_body};
 use super::keep::{chunks, insert_chunks, take_over};
 use super::*;
 use crate::records::{Records, Sync};
 use bivector_core::facts::Facts;
 use bivector_core::site::TraceKeeping;
 use bivector_core::trace::{Hop, Step, Tone};
+use proptest::collection::vec;
+use proptest::prelude::*;
 use std::time::Duration;
 use tokio::runtime::{Builder, Runtime};
 
@@ -192,6 +194,22 @@ fn what_was_written_once_is_read_for_ever() {
     assert_eq!(written.marks, [1, 0, 2, 0, 3, 0, 4, 0, 5, 0, 6, 0, 7, 0]);
     assert_eq!(written.refs, b"\xffR20\xff");
     assert_eq!(written.heads, [1, 20, 128, 218, 196, 9, 0, 1, 1, 2, 3, 4, 5, 6, 7, 8, 9, 0, 10, 11, 0, 12, 0]);
+}
+
+proptest! {
+    #[test]
+    fn bodies_are_joined_as_they_are_read(bodies in vec(vec(any::<u8>(), 0..400), 0..20)) {
+        let bodies: Vec<&[u8]> = bodies.iter().map(Vec::as_slice).collect();
+        let unpacked = unpack(write_bodies(&bodies));
+        prop_assert_eq!(&unpacked, &postcard::to_stdvec(&bodies).unwrap());
+        prop_assert_eq!(read_bodies(&unpacked), bodies);
+    }
+
+    #[test]
+    fn steps_of_any_length_come_back(said in "[a-zé]{0,200}", count in 0..60usize) {
+        let steps = vec![step(&said); count];
+        prop_assert_eq!(read_body(&write_body(&steps, None)), (steps, None));
+    }
 }
 
 #[test]
