@@ -501,6 +501,22 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
+    async fn a_login_without_a_task_hears_of_its_code_and_that_nothing_is_written_any_more() {
+        let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records.clone());
+        let used = async || {
+            let (tell, told) = tokio::sync::oneshot::channel();
+            let code = mark(1, Used::Step { step: 100, until: Moment::from_secs(1_900_000_000), drift: 0 });
+            agreement.use_code_then(code, NOON, move |marked| tell.send(marked).unwrap());
+            told.await.unwrap()
+        };
+        assert!(matches!(used().await.unwrap(), Marked::Now(_)));
+        assert_eq!(used().await.unwrap(), Marked::Before);
+        records.close().await;
+        assert!(used().await.is_err());
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
     async fn codes_that_were_used_under_layouts_before_stay_used() {
         let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.

@@ -292,6 +292,16 @@ mod tests {
         assert_eq!(waited.await.unwrap(), 7);
     }
 
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_fails_after_a_commit_keeps_nobody_else_from_hearing_of_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        for turn in 0..3u32 {
+            records.post(|_| Ok(()), || panic!("as it is meant to"));
+            assert_eq!(records.write(move |_| Ok(turn)).await.unwrap(), turn);
+        }
+    }
+
     #[tokio::test]
     async fn after_the_end_a_write_is_refused_and_what_was_handed_over_is_there() {
         let folder = tempfile::tempdir().unwrap();

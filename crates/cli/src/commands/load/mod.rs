@@ -65,6 +65,8 @@ const CODE_CHAIN: &str = "[[identity]]\nname = \"codes\"\nstrip_suffix = [\"@cod
     [[rules]]\nname = \"all codes\"\nchain = \"codes\"\ngrant = \"load\"\n";
 /// Logins a second that are prepared for a server without records.
 const BARE_PREPARED: u64 = 100_000;
+/// People in one list: two lines each, of the hundred thousand that one may have.
+const IMPORTED_AT_ONCE: usize = 40_000;
 /// Bytes that the system may hold for a bare server.
 const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
 /// In flight while latency is looked at without queues.
@@ -384,11 +386,13 @@ impl World {
         }
         let request = ApplyRequest { text: site_text(directories, "[\"tidehall\"]"), ..ApplyRequest::default() };
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
-        let csv = (0..people).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
-            let seed = data_encoding::BASE32_NOPAD.encode(seed(person).as_bytes());
-            csv + format!("load{person:05},tidehall,{seed}\nload{person:05},roster,{seed}\n").as_str()
-        });
-        client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&serde_json::json!({ "csv": csv }))).await?;
+        for first in (0..people).step_by(IMPORTED_AT_ONCE) {
+            let csv = (first..people.min(first + IMPORTED_AT_ONCE)).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
+                let seed = data_encoding::BASE32_NOPAD.encode(seed(person).as_bytes());
+                csv + format!("load{person:05},tidehall,{seed}\nload{person:05},roster,{seed}\n").as_str()
+            });
+            client.ask::<_, Imported>(Method::POST, "/people/import", &[], Some(&serde_json::json!({ "csv": csv }))).await?;
+        }
         let radius = running.radius().await.first().copied().ok_or_else(|| failed("no door is open".into()))?;
         Ok(World { running, radius, _folder: folder })
     }
