@@ -10,6 +10,7 @@ pub use holder::who_holds;
 
 use knocks::{KNOCKS_EVERY, Knocks};
 use std::net::SocketAddr;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use tokio::net::UdpSocket;
 use tokio::sync::watch;
 
@@ -30,7 +31,12 @@ async fn receive_all(socket: &UdpSocket, knocks: &Knocks, mut stopped: watch::Re
             _ = stopped.wait_for(|stopped| *stopped) => return knocks.flush(),
         };
         match received {
-            Ok((length, sender)) => each(&buffer[..length], sender),
+            // Logins are decided in there; whatever one of them may bring up, the door stays open for the others.
+            Ok((length, sender)) => {
+                if catch_unwind(AssertUnwindSafe(|| each(&buffer[..length], sender))).is_err() {
+                    tracing::error!(%sender, "a packet could not be handled; please report what was logged before this");
+                }
+            }
             // An answer of ours met a closed port; the next packet is another matter.
             Err(error) => tracing::debug!(%error, "receiving failed"),
         }
