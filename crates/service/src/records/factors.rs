@@ -225,8 +225,7 @@ pub(super) fn use_up(
             Use::NoDevice => {
                 // A mark that ends by itself.
                 let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
-                let state = FactorState { drift, last_used_us: Some(at.cast_unsigned()), ..FactorState::default() };
-                Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(state))
+                Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(used.state()))
             }
         };
     }

@@ -28,6 +28,11 @@ pub(super) struct UsedStep {
 const USED: usize = 40;
 
 impl UsedStep {
+    /// What its device is at then. What else a state holds is not of devices by time.
+    pub(super) fn state(self) -> FactorState {
+        FactorState { drift: self.drift, last_used_us: Some(self.at_us), ..FactorState::default() }
+    }
+
     fn to_bytes(self) -> [u8; USED] {
         let mut bytes = [0; USED];
         let numbers = [self.device, self.step, self.drift.cast_unsigned(), self.until_us, self.at_us];
@@ -116,8 +121,7 @@ impl Steps {
         }
         known.note(used);
         self.open.push(used);
-        // What else a state holds is not of devices by time.
-        Ok(Use::Now(FactorState { drift: used.drift, last_used_us: Some(used.at_us), ..FactorState::default() }))
+        Ok(Use::Now(used.state()))
     }
 
     /// Writes what was used in this transaction into the journal.
