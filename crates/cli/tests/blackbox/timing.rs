@@ -111,10 +111,11 @@ async fn what_makes_no_sense_is_refused_with_the_remedy() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_gateways_own_resends_tell_what_it_really_waits() {
-    let world = Northmoor::with(Setup { delay: Duration::from_millis(250), ..Setup::default() }).await;
-    // The site file says five seconds; the device resends after a fifth of one, twice, and then is silent.
-    let device = SimulatedGateway { patience: Patience { wait: Duration::from_millis(100), tries: 2 }, ..world.gateway("breakwater") };
-    let tries = (0..24).map(|_| {
+    let world = Northmoor::with(Setup { delay: Duration::from_millis(1_500), ..Setup::default() }).await;
+    // The site file says five seconds; the device resends after a quarter of one, once, and then is silent for longer than
+    // a busy machine may keep either side waiting.
+    let device = SimulatedGateway { patience: Patience { wait: Duration::from_millis(250), tries: 2 }, ..world.gateway("breakwater") };
+    let tries = (0..40).map(|_| {
         let device = device.clone();
         tokio::spawn(async move { device.log_in("tomasz", &format!("wrong-{}", code("tomasz", 0))).await.unwrap() })
     });
@@ -124,7 +125,7 @@ async fn a_gateways_own_resends_tell_what_it_really_waits() {
     let until = Instant::now() + Duration::from_secs(20);
     loop {
         let rows = world.service.get("/traces?limit=100").await;
-        if rows.as_array().unwrap().len() >= 24 || Instant::now() > until {
+        if rows.as_array().unwrap().len() >= 40 || Instant::now() > until {
             break;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -133,9 +134,9 @@ async fn a_gateways_own_resends_tell_what_it_really_waits() {
     assert_eq!(status, 200, "{view}");
     let seen = &view["learned"]["gateways"]["breakwater"];
     let wait_ms = seen["wait_us"].as_u64().unwrap() / 1000;
-    assert!((90..400).contains(&wait_ms) && seen["tries"] == 2, "{seen}");
+    assert!((240..750).contains(&wait_ms) && seen["tries"] == 2, "{seen}");
     let found: Vec<&str> = view["findings"].as_array().unwrap().iter().map(|finding| finding["code"].as_str().unwrap()).collect();
-    assert!(found.contains(&"seen-otherwise") && found.contains(&"waits-do-not-nest"), "{found:?}");
+    assert!(found.contains(&"seen-otherwise") && found.contains(&"waits-do-not-nest"), "{found:?}: {seen}");
     assert!(view["notes"].to_string().contains("is taken from its own resends"), "{}", view["notes"]);
     // What is tried out counts, whatever was seen.
     let (_, tried) = world.service.call("POST", "/timing/staff", Some(json!({ "set": { "breakwater.wait": "9s" } }))).await;
