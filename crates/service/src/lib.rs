@@ -20,6 +20,7 @@ pub mod invitations;
 mod learned;
 pub mod live;
 pub mod locate;
+mod lookup;
 pub mod metrics;
 pub mod operators;
 pub mod people;

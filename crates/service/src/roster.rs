@@ -1,5 +1,6 @@
 //! People and their factors in memory, as the records hold them: looking one up costs no I/O. Seeds stay sealed until used.
 
+use crate::lookup::Lookup;
 use crate::records::{DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, StopRow};
 use crate::seal::Seal;
 use argon2::Argon2;
@@ -21,9 +22,9 @@ const CHECKS: usize = 2;
 /// The roster.
 #[derive(Debug)]
 pub struct Roster {
-    people: RwLock<HashMap<String, Known>>,
-    states: Mutex<HashMap<u64, FactorState>>,
-    locks: Mutex<HashMap<String, LockRow>>,
+    people: RwLock<Lookup<String, Known>>,
+    states: Mutex<Lookup<u64, FactorState>>,
+    locks: Mutex<Lookup<String, LockRow>>,
     stops: Mutex<HashMap<String, StopRow>>,
     invitations: Mutex<HashMap<String, Invitation>>,
     remembered: Mutex<HashMap<Station, Moment>>,

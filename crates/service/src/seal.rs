@@ -1,10 +1,10 @@
-//! Secrets at rest: sealed with XChaCha20-Poly1305 under a key file that the operator may place elsewhere.
+//! Secrets at rest: sealed with XChaCha20-Poly1305 (draft-irtf-cfrg-xchacha) under a key file that the operator may place elsewhere.
 
 use crate::error::ServiceError;
 use bivector_wire::Secret;
-use chacha20poly1305::aead::{Aead, Payload};
-use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
+use chacha20::{R20, hchacha};
 use data_encoding::BASE64;
+use ring::aead::{Aad, CHACHA20_POLY1305, LessSafeKey, Nonce, UnboundKey};
 use sha2::{Digest, Sha256};
 use std::cell::RefCell;
 use std::fs;
@@ -15,10 +15,13 @@ use zeroize::Zeroize;
 
 const PREFIX: &str = "bivector-key-1 ";
 const NONCE: usize = 24;
+/// Bytes of the nonce that the key of one value is made from; the rest is that value's own nonce.
+const FOR_KEY: usize = 16;
+const KEY: usize = 32;
 
 /// Seals and opens. What is sealed is bound to what it is for, so that one sealed value cannot stand in for another.
 pub struct Seal {
-    cipher: XChaCha20Poly1305,
+    key: Secret<[u8; KEY]>,
 }
 
 impl std::fmt::Debug for Seal {
@@ -59,8 +62,8 @@ impl Seal {
         let unreadable = |why: &str| ServiceError::KeyUnreadable { path: path.to_owned(), why: why.to_owned() };
         let encoded = text.trim().strip_prefix(PREFIX).ok_or_else(|| unreadable("it does not begin as one"))?;
         let key = Secret::new(BASE64.decode(encoded.as_bytes()).map_err(|_| unreadable("its text is damaged"))?);
-        let cipher = XChaCha20Poly1305::new_from_slice(key.expose()).map_err(|_| unreadable("its key has the wrong length"))?;
-        Ok(Seal { cipher })
+        let key = key.expose().as_slice().try_into().map_err(|_| unreadable("its key has the wrong length"))?;
+        Ok(Seal { key: Secret::new(key) })
     }
 
     fn create(path: &Path) -> Result<Self, ServiceError> {
@@ -75,9 +78,13 @@ impl Seal {
     /// Seals `value` for `purpose`.
     pub fn seal(&self, purpose: &str, value: &[u8]) -> Vec<u8> {
         let nonce = random::<NONCE>();
-        let payload = Payload { msg: value, aad: purpose.as_bytes() };
-        let sealed = self.cipher.encrypt(XNonce::from_slice(&nonce), payload).expect("a value in memory is short enough to seal");
-        [nonce.as_slice(), &sealed].concat()
+        let (key, own) = self.key_for(&nonce);
+        let mut sealed = [nonce.as_slice(), value].concat();
+        let tag = key
+            .seal_in_place_separate_tag(own, Aad::from(purpose), &mut sealed[NONCE..])
+            .expect("a value in memory is short enough to seal");
+        sealed.extend_from_slice(tag.as_ref());
+        sealed
     }
 
     /// Opens what was sealed for `purpose`.
@@ -85,9 +92,24 @@ impl Seal {
     /// # Errors
     /// [`NotOurs`].
     pub fn open(&self, purpose: &str, sealed: &[u8]) -> Result<Secret<Vec<u8>>, NotOurs> {
-        let (nonce, sealed) = sealed.split_at_checked(NONCE).ok_or(NotOurs)?;
-        let payload = Payload { msg: sealed, aad: purpose.as_bytes() };
-        self.cipher.decrypt(XNonce::from_slice(nonce), payload).map(Secret::new).map_err(|_| NotOurs)
+        let (nonce, sealed) = sealed.split_first_chunk().ok_or(NotOurs)?;
+        let (key, own) = self.key_for(nonce);
+        let mut opened = sealed.to_vec();
+        let length = key.open_in_place(own, Aad::from(purpose), &mut opened).map_err(|_| NotOurs)?.len();
+        opened.truncate(length);
+        Ok(Secret::new(opened))
+    }
+
+    /// The key of one value and its nonce there: sections 2.2 and 2.3 of the draft. What is left is ChaCha20-Poly1305 (RFC 8439).
+    fn key_for(&self, nonce: &[u8; NONCE]) -> (LessSafeKey, Nonce) {
+        let (for_key, rest) = nonce.split_at(FOR_KEY);
+        let for_key: [u8; FOR_KEY] = for_key.try_into().expect("a nonce is longer than that");
+        let mut key: [u8; KEY] = hchacha::<R20>(self.key.expose().into(), &for_key.into()).into();
+        let unbound = UnboundKey::new(&CHACHA20_POLY1305, &key).expect("the key has the length that the cipher wants");
+        key.zeroize();
+        let mut own = [0; ring::aead::NONCE_LEN];
+        own[ring::aead::NONCE_LEN - rest.len()..].copy_from_slice(rest);
+        (LessSafeKey::new(unbound), Nonce::assume_unique_for_key(own))
     }
 }
 
@@ -151,6 +173,26 @@ mod tests {
             assert!(seal.open("secret/gateway/breakwater", &changed).is_err());
         }
         assert!(seal.open("x", &[1, 2, 3]).is_err());
+    }
+
+    /// Appendix A.3.1 of the draft: what was sealed by any other program with the same key opens here.
+    #[test]
+    fn the_published_example_opens() {
+        let hex = |text: &str| data_encoding::HEXLOWER.decode(text.as_bytes()).unwrap();
+        let key = hex("808182838485868788898a8b8c8d8e8f909192939495969798999a9b9c9d9e9f");
+        let seal = Seal { key: Secret::new(key.try_into().unwrap()) };
+        let sealed = hex(concat!(
+            "404142434445464748494a4b4c4d4e4f5051525354555657",
+            "bd6d179d3e83d43b9576579493c0e939572a1700252bfaccbed2902c21396cbb",
+            "731c7f1b0b4aa6440bf3a82f4eda7e39ae64c6708c54c216cb96b72e1213b452",
+            "2f8c9ba40db5d945b11b69b982c1bb9e3f3fac2bc369488f76b2383565d3fff9",
+            "21f9664c97637da9768812f615c68b13b52ec0875924c1c7987947deafd8780acf49",
+        ));
+        let (nonce, text) = sealed.split_first_chunk().unwrap();
+        let (key, own) = seal.key_for(nonce);
+        let (mut text, for_what) = (text.to_vec(), hex("50515253c0c1c2c3c4c5c6c7"));
+        let opened = key.open_in_place(own, Aad::from(for_what), &mut text).unwrap();
+        assert!(opened.starts_with(b"Ladies and Gentlemen of the class of '99: If I could offer you only one tip"));
     }
 
     #[test]

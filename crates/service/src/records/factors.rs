@@ -5,6 +5,7 @@ use super::remembered::Remembered;
 use super::steps::{self, Use, UsedStep, steps_to_keep};
 use super::writer::Job;
 use super::{Agreement, NewFactor, Records, RecordsError};
+use crate::lookup::Lookup;
 use bivector_core::Moment;
 use bivector_core::device::Used;
 use bivector_core::login::{CodeMark, WrongTry};
@@ -57,14 +58,14 @@ pub enum Marked {
 
 impl Records {
     /// What all devices are at, by record number.
-    pub(crate) fn factor_states(&self) -> Result<HashMap<u64, FactorState>, RecordsError> {
+    pub(crate) fn factor_states(&self) -> Result<Lookup<u64, FactorState>, RecordsError> {
         self.read_now(|connection| {
             let mut statement =
                 connection.prepare("SELECT factor, drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states")?;
             // Read first: what is folded in between is then in the rows as well.
             let used = steps::journal(connection)?;
             let states = statement.query_map([], |row| Ok((row.get::<_, i64>(0)? as u64, read_state(row, 1)?)))?;
-            let mut states: HashMap<u64, FactorState> = states.collect::<rusqlite::Result<_>>()?;
+            let mut states: Lookup<u64, FactorState> = states.collect::<rusqlite::Result<_>>()?;
             for used in used {
                 let state = states.entry(used.device).or_default();
                 if state.last_used_us.is_none_or(|last| last <= used.at_us) {
@@ -76,7 +77,7 @@ impl Records {
     }
 
     /// Wrong codes of all people, by the person's key.
-    pub(crate) fn locks(&self) -> Result<HashMap<String, LockRow>, RecordsError> {
+    pub(crate) fn locks(&self) -> Result<Lookup<String, LockRow>, RecordsError> {
         self.read_now(|connection| {
             let mut statement = connection.prepare("SELECT person, points, first_us, last_us, locked_until_us, gateway FROM locks")?;
             let locks = statement.query_map([], |row| Ok((row.get(0)?, read_lock(row, 1)?)))?;

@@ -4,8 +4,8 @@
 
 use super::RecordsError;
 use super::steps::{Steps, Use, UsedStep};
+use crate::lookup::LookupSet;
 use rusqlite::Transaction;
-use std::collections::HashSet;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 #[derive(Debug, Default)]
@@ -18,7 +18,7 @@ struct Held {
     /// Used codes of devices by time.
     steps: Steps,
     /// Everybody who may have wrong codes in the file; read at the first question.
-    wrong: Option<HashSet<String>>,
+    wrong: Option<LookupSet<String>>,
 }
 
 impl Remembered {
@@ -53,7 +53,7 @@ impl Remembered {
             return Ok(wrong.contains(person));
         }
         let mut statement = transaction.prepare("SELECT person FROM locks")?;
-        let wrong: HashSet<String> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+        let wrong: LookupSet<String> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
         let found = wrong.contains(person);
         held.wrong = Some(wrong);
         Ok(found)

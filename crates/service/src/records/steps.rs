@@ -5,9 +5,8 @@
 //! was not used.
 
 use super::FactorState;
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
-use std::collections::HashMap;
-use std::collections::hash_map::Entry;
+use crate::lookup::Lookup;
+use rusqlite::{Connection, Transaction, params};
 
 /// One code that was right.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -88,7 +87,7 @@ pub(super) enum Use {
 #[derive(Debug, Default)]
 pub(super) struct Steps {
     /// Devices that were used lately: all whose rows lag behind, and others.
-    devices: HashMap<u64, Clocked>,
+    devices: Lookup<u64, Clocked>,
     /// What the open transaction has used and not written down.
     open: Vec<UsedStep>,
     /// Whether `devices` holds all of the journal.
@@ -109,13 +108,10 @@ impl Steps {
     /// Uses a code up. It counts once [`Steps::write_down`] and the commit have come.
     pub(super) fn use_up(&mut self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
         self.read_journal(transaction)?;
-        let known = match self.devices.entry(used.device) {
-            Entry::Occupied(known) => known.into_mut(),
-            Entry::Vacant(room) => match read_row(transaction, used.device)? {
-                Some(row) => room.insert(row),
-                None => return Ok(Use::NoDevice),
-            },
-        };
+        if !self.devices.contains_key(&used.device) {
+            self.read_rows(transaction, used.device)?;
+        }
+        let Some(known) = self.devices.get_mut(&used.device) else { return Ok(Use::NoDevice) };
         if known.steps.contains(&used.step) {
             return Ok(Use::Before);
         }
@@ -183,13 +179,22 @@ impl Steps {
             return Ok(());
         }
         for used in journal(transaction)? {
-            let known = match self.devices.entry(used.device) {
-                Entry::Occupied(known) => known.into_mut(),
-                Entry::Vacant(room) => room.insert(read_row(transaction, used.device)?.unwrap_or_default()),
-            };
-            known.note(used);
+            if !self.devices.contains_key(&used.device) {
+                self.read_rows(transaction, used.device)?;
+            }
+            self.devices.entry(used.device).or_default().note(used);
         }
         self.read = true;
+        Ok(())
+    }
+
+    /// Reads the row of a device, and those beside it that are not known yet: together they take as long as a few do by themselves, and
+    /// in a rush of logins most of them are asked for next. What is not is forgotten after the next fold.
+    fn read_rows(&mut self, transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<()> {
+        let first = device - device % BESIDE;
+        for (device, row) in read_rows(transaction, first, first.saturating_add(BESIDE - 1))? {
+            self.devices.entry(device).or_insert(row);
+        }
         Ok(())
     }
 }
@@ -212,26 +217,30 @@ pub(super) fn steps_to_keep(steps: &[u64]) -> Vec<u8> {
     steps.iter().copied().chain(std::iter::repeat_n(NO_STEP, free)).flat_map(u64::to_be_bytes).collect()
 }
 
-/// What is known of a device; nothing where no factor has this number. Of one that came back, the steps were put aside.
-fn read_row(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Option<Clocked>> {
+/// Rows that are read together.
+const BESIDE: u64 = 32;
+
+/// What is known of devices; nothing where no factor has the number. Of one that came back, the steps were put aside.
+fn read_rows(transaction: &Transaction<'_>, first: u64, last: u64) -> rusqlite::Result<Vec<(u64, Clocked)>> {
     transaction
         .prepare_cached(
-            "SELECT coalesce(factor_states.steps, used_steps.steps), coalesce(drift, 0), last_used_us
+            "SELECT coalesce(factor_states.steps, used_steps.steps), coalesce(drift, 0), last_used_us, id
              FROM factors LEFT JOIN factor_states ON factor_states.factor = id LEFT JOIN used_steps ON used_steps.factor = id
-             WHERE id = ?1",
+             WHERE id BETWEEN ?1 AND ?2",
         )?
-        .query_row([device as i64], |row| {
+        .query_map([first as i64, last as i64], |row| {
             let kept: Option<Vec<u8>> = row.get(0)?;
             let steps = kept.iter().flat_map(|kept| kept.chunks_exact(8)).filter_map(|step| step.try_into().ok().map(u64::from_be_bytes));
             let last_used: Option<i64> = row.get(2)?;
-            Ok(Clocked {
+            let known = Clocked {
                 steps: steps.filter(|step| *step != NO_STEP).collect(),
                 drift: row.get(1)?,
                 last_used_us: last_used.map_or(0, i64::cast_unsigned),
                 ..Clocked::default()
-            })
-        })
-        .optional()
+            };
+            Ok((row.get::<_, i64>(3)?.cast_unsigned(), known))
+        })?
+        .collect()
 }
 
 fn write_row(transaction: &Transaction<'_>, device: u64, known: &Clocked) -> rusqlite::Result<()> {

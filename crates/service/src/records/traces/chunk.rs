@@ -5,13 +5,12 @@
 //! which chunks a question need not look into. No SQL here: see the neighbours.
 
 use super::TraceRow;
+use crate::lookup::Lookup;
 use bivector_core::Cause;
 use bivector_core::facts::Facts;
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
-use foldhash::fast::RandomState;
 use memchr::memmem;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 
 /// Traces in one chunk at most.
 pub(crate) const FULL: usize = 512;
@@ -92,7 +91,7 @@ struct Head {
 /// The texts of a chunk, each once.
 #[derive(Default)]
 struct Texts<'a> {
-    places: HashMap<&'a str, u16, RandomState>,
+    places: Lookup<&'a str, u16>,
     bytes: Vec<u8>,
 }
 
