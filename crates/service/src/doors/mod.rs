@@ -42,3 +42,46 @@ async fn receive_all(socket: &UdpSocket, knocks: &Knocks, mut stopped: watch::Re
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::records::{Records, Sync};
+    use crate::roster::Roster;
+    use crate::seal::Seal;
+    use crate::shared::Shared;
+    use std::sync::Arc;
+    use std::time::Duration;
+    use tokio::sync::mpsc;
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_packet_that_breaks_its_handling_leaves_the_door_open_for_the_next() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let seal = Arc::new(Seal::load(&folder.path().join("seal.key"), true).unwrap());
+        let roster = Roster::load(&records, Arc::clone(&seal)).unwrap();
+        let knocks = Knocks::new(Arc::new(Shared::new(folder.path().to_owned(), records, seal, roster)));
+        let door = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let address = door.local_addr().unwrap();
+        let (handled, mut seen) = mpsc::unbounded_channel();
+        let (stop, stopped) = watch::channel(false);
+        let receiving = tokio::spawn(async move {
+            receive_all(&door, &knocks, stopped, |datagram, _| {
+                assert_ne!(datagram, b"odd", "as it is meant to");
+                handled.send(datagram.to_vec()).unwrap();
+            })
+            .await;
+        });
+        let gateway = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        for datagram in [&b"first"[..], b"odd", b"second"] {
+            gateway.send_to(datagram, address).await.unwrap();
+        }
+        for wanted in [&b"first"[..], b"second"] {
+            let next = tokio::time::timeout(Duration::from_secs(10), seen.recv()).await.unwrap();
+            assert_eq!(next.as_deref(), Some(wanted));
+        }
+        stop.send_replace(true);
+        receiving.await.unwrap();
+        assert_eq!(seen.recv().await, None, "the door is closed");
+    }
+}
