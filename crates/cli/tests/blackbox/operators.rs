@@ -25,9 +25,12 @@ fn first_line(output: &str) -> String {
 async fn each_role_may_do_what_it_includes_and_nothing_beyond() {
     let world = Northmoor::start().await;
     let service = &world.service;
-    let calls: [(&str, &str, Option<Value>, usize); 8] = [
+    let calls: [(&str, &str, Option<Value>, usize); 10] = [
         ("GET", "/traces", None, 0),
         ("GET", "/chains", None, 0),
+        // A curve as the page draws it may be looked at; one that keeps a core busy may not.
+        ("POST", "/timing/watch/simulation", Some(json!({ "sweep": "gateway.wait=1s..9s", "logins": 600, "points": 15 })), 0),
+        ("POST", "/timing/watch/simulation", Some(json!({ "sweep": "gateway.wait=1s..9s", "logins": 2_000, "points": 15 })), 1),
         ("POST", "/directories/tidehall/probe", Some(json!({})), 1),
         ("POST", "/logins", Some(json!({ "person": "ines", "via": "breakwater", "password": "x" })), 1),
         ("PUT", "/secrets", Some(json!({ "name": "gateway/new", "value": "a-long-secret" })), 2),

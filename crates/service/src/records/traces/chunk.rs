@@ -10,7 +10,8 @@ use bivector_core::Cause;
 use bivector_core::facts::Facts;
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use memchr::memmem;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
+use std::cell::RefCell;
 
 /// Traces in one chunk at most.
 pub(crate) const FULL: usize = 512;
@@ -30,19 +31,24 @@ impl Entry {
     /// Of a trace.
     pub(crate) fn of(id: u64, trace: Trace) -> Self {
         // A packet that never became a login has learned nothing.
-        let facts = (trace.outcome != Outcome::Silent).then(|| {
-            let mut facts = Vec::with_capacity(USUAL);
-            // Text and numbers, which can always be written.
-            let _ = serde_json::to_writer(&mut facts, &trace.facts);
-            String::from_utf8(facts).unwrap_or_default()
-        });
-        let body = write_body(&trace.steps, facts.as_deref());
+        let body = if trace.outcome == Outcome::Silent { write_body(&trace.steps, None) } else { with_facts(&trace.steps, &trace.facts) };
         Entry { row: TraceRow::of(id, trace), body }
     }
 }
 
-/// Bytes that the facts of a login usually take.
-const USUAL: usize = 768;
+/// Writes steps and facts; the facts by way of a buffer that each thread keeps.
+fn with_facts(steps: &[Step], facts: &Facts) -> Vec<u8> {
+    thread_local! {
+        static WRITTEN: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+    }
+    WRITTEN.with_borrow_mut(|written| {
+        written.clear();
+        // Text and numbers, which can always be written.
+        let _ = serde_json::to_writer(&mut *written, facts);
+        write_body(steps, std::str::from_utf8(written).ok())
+    })
+}
+
 /// Bytes that steps and facts usually take; longer ones take a little more time.
 const USUAL_BODY: usize = 4096;
 /// Bytes that a written length takes at most.
@@ -403,16 +409,23 @@ struct KeptStep<'a> {
 }
 
 /// Steps, and facts as JSON, which may be of any version.
-#[derive(Serialize, Deserialize)]
+#[derive(Deserialize)]
 struct Body<'a> {
     #[serde(borrow)]
     steps: Vec<KeptStep<'a>>,
     facts: Option<&'a str>,
 }
 
-/// Writes steps and facts.
-pub(super) fn write_body(steps: &[Step], facts: Option<&str>) -> Vec<u8> {
-    let steps = steps.iter().map(|step| KeptStep {
+/// A [`Body`] to be written.
+#[derive(Serialize)]
+struct BodyOf<'a> {
+    #[serde(serialize_with = "keep_steps")]
+    steps: &'a [Step],
+    facts: Option<&'a str>,
+}
+
+fn keep_steps<S: Serializer>(steps: &[Step], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(steps.iter().map(|step| KeptStep {
         hop: step.hop,
         tone: step.tone,
         what: &step.what,
@@ -420,8 +433,12 @@ pub(super) fn write_body(steps: &[Step], facts: Option<&str>) -> Vec<u8> {
         took_us: step.took_us,
         said: &step.said,
         line: step.line,
-    });
-    let body = Body { steps: steps.collect(), facts };
+    }))
+}
+
+/// Writes steps and facts.
+pub(super) fn write_body(steps: &[Step], facts: Option<&str>) -> Vec<u8> {
+    let body = BodyOf { steps, facts };
     let mut buffer = [0; USUAL_BODY];
     match postcard::to_slice(&body, &mut buffer) {
         Ok(written) => written.to_vec(),
