@@ -117,7 +117,7 @@ const http = '127.0.0.1:18190'
 const demo = spawn(bin, ['demo', '--data', join(work, 'data'), '--http', http, '--radius', '127.0.0.1:18290', '--directory', '127.0.0.1:18390'], { stdio: 'ignore' })
 try {
   await send('Page.enable')
-  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]], {}, 660)
+  await terminal('demo-once', [['bivector demo --once', `${bin} demo --once --http 127.0.0.1:0 --radius 127.0.0.1:0 --directory 127.0.0.1:0`]], {}, 700)
   await sleep(45_000)
   const tokenFile = join(work, 'data/operator.token')
   const token = readFileSync(tokenFile, 'utf8').trim()
@@ -213,7 +213,7 @@ try {
   ], env, 620)
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`], ['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace chart --last 1h', `${bin} trace chart --last 1h`]], env, 1060)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
-  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 860)
+  await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 980)
   await terminal('directory-probe', [['bivector directory list', `${bin} directory list`], ['bivector directory probe tidehall --person "Ines Okafor"', `${bin} directory probe tidehall --person "Ines Okafor"`]], env, 700)
   await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`], ['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 860)
   writeFileSync(join(work, 'weaker.toml'), (readFileSync(join(root, 'demo/site.toml'), 'utf8') + '\n' + readFileSync(join(root, 'demo/rehearsals.toml'), 'utf8'))

@@ -102,6 +102,15 @@ pub(crate) fn took(micros: u64) -> String {
     }
 }
 
+/// A span of time in whole seconds, for people.
+pub(crate) fn span(micros: u64) -> String {
+    match micros / 1_000_000 {
+        seconds if seconds > 0 && seconds.is_multiple_of(3_600) => format!("{} h", seconds / 3_600),
+        seconds if seconds > 0 && seconds.is_multiple_of(60) => format!("{} min", seconds / 60),
+        seconds => format!("{seconds} s"),
+    }
+}
+
 /// Reads a file, or standard input for `-`.
 ///
 /// # Errors

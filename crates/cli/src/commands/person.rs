@@ -116,7 +116,7 @@ fn progress(roll_out: &RollOut, global: &Global) {
     let mut table = output::table(&["state", "people", "of all"]);
     for (state, count) in &roll_out.states {
         let share = 100.0 * *count as f64 / roll_out.people.max(1) as f64;
-        table.add_row([state.clone(), count.to_string(), format!("{share:.0} %")]);
+        table.add_row([state.clone(), count.to_string(), format!("{share:.1} %")]);
     }
     output::print_table(&table);
     output::line(format!("{} people in all", roll_out.people));

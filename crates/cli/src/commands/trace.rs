@@ -220,7 +220,7 @@ fn print_chart(failures: &Failures, last: u64) {
     let most = all.iter().copied().max().unwrap_or(1).max(1);
     let bars: String = all.iter().map(|count| height(*count, most)).collect();
     output::line(format!("{:<22} {:<12} ▏{}▕ {}", "all logins", "", output::paint(&bars, "36"), all.iter().sum::<u64>()));
-    output::line(format!("\na full bar is {highest} failures, or {most} logins, in {}", output::took(failures.span_us)));
+    output::line(format!("\na full bar is {highest} failures, or {most} logins, in {}", output::span(failures.span_us)));
 }
 
 fn height(count: u64, highest: u64) -> char {
