@@ -1,6 +1,6 @@
 //! Waits: what does not nest, what to change, what gateways and people have shown, and what simulated logins say.
 
-use super::harness::{Northmoor, Setup, code, text};
+use super::harness::{Northmoor, Setup, code, http_client, text};
 use bivector_exchange::Patience;
 use bivector_lab::gateway::SimulatedGateway;
 use serde_json::{Value, json};
@@ -107,6 +107,11 @@ async fn what_makes_no_sense_is_refused_with_the_remedy() {
         let said = text(&output.stderr);
         assert!(said.contains(wrong) && said.contains(remedy) && !output.status.success(), "{arguments:?}: {said}");
     }
+    let token = world.service.run(&["operator", "add", "watcher", "--role", "view"]);
+    let body = json!({ "logins": 20_001 });
+    let call = http_client().post(format!("http://{}/api/v1/timing/watch/simulation", world.service.http));
+    let refused: Value = call.bearer_auth(token.lines().next().unwrap()).json(&body).send().await.unwrap().json().await.unwrap();
+    assert!(refused["status"] == 403 && refused["remedy"].as_str().unwrap().contains("20000 logins at most"), "{refused}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -365,7 +365,8 @@ pub(super) async fn simulation(
     let (plan, along) = plan(question, &request)?;
     let points = along.as_ref().map_or(1, |along| u64::from(along.points));
     if plan.logins.saturating_mul(points) > LOOKED_AT {
-        operator.may(Role::Operate)?;
+        let fewer = format!("simulate {LOOKED_AT} logins at most, over all points of a curve; more takes the role `operate`");
+        operator.may(Role::Operate).map_err(|problem| Problem { remedy: fewer, ..problem })?;
     }
     if let Some(along) = &along {
         along.within(plan.logins)?;
