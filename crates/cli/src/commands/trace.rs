@@ -220,7 +220,9 @@ fn print_chart(failures: &Failures, last: u64) {
     let most = all.iter().copied().max().unwrap_or(1).max(1);
     let bars: String = all.iter().map(|count| height(*count, most)).collect();
     output::line(format!("{:<22} {:<12} ▏{}▕ {}", "all logins", "", output::paint(&bars, "36"), all.iter().sum::<u64>()));
-    output::line(format!("\na full bar is {highest} failures, or {most} logins, in {}", output::span(failures.span_us)));
+    let noun = |count: u64, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
+    let (failed, logins) = (noun(highest, "failure"), noun(most, "login"));
+    output::line(format!("\na full bar is {failed}, or {logins}, in {}", output::span(failures.span_us)));
 }
 
 fn height(count: u64, highest: u64) -> char {

@@ -108,9 +108,7 @@ impl Steps {
     /// Uses a code up. It counts once [`Steps::write_down`] and the commit have come.
     pub(super) fn use_up(&mut self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
         self.read_journal(transaction)?;
-        if !self.devices.contains_key(&used.device) {
-            self.read_rows(transaction, used.device)?;
-        }
+        self.know(transaction, used.device)?;
         let Some(known) = self.devices.get_mut(&used.device) else { return Ok(Use::NoDevice) };
         if known.steps.contains(&used.step) {
             return Ok(Use::Before);
@@ -179,18 +177,19 @@ impl Steps {
             return Ok(());
         }
         for used in journal(transaction)? {
-            if !self.devices.contains_key(&used.device) {
-                self.read_rows(transaction, used.device)?;
-            }
+            self.know(transaction, used.device)?;
             self.devices.entry(used.device).or_default().note(used);
         }
         self.read = true;
         Ok(())
     }
 
-    /// Reads the row of a device, and those beside it that are not known yet: together they take as long as a few do by themselves, and
+    /// Reads the row of a device unless it is known, and those beside it: together they take as long as a few do by themselves, and
     /// in a rush of logins most of them are asked for next. What is not is forgotten after the next fold.
-    fn read_rows(&mut self, transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<()> {
+    fn know(&mut self, transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<()> {
+        if self.devices.contains_key(&device) {
+            return Ok(());
+        }
         let first = device - device % BESIDE;
         for (device, row) in read_rows(transaction, first, first.saturating_add(BESIDE - 1))? {
             self.devices.entry(device).or_insert(row);
