@@ -111,6 +111,7 @@ impl Service {
             .args(arguments)
             .env("BIVECTOR_SERVER", format!("http://{}", self.http))
             .env("BIVECTOR_TOKEN", &self.token)
+            .env_remove("BIVECTOR_TOKEN_FILE")
             .env("HOME", "/nonexistent")
             .env("COLUMNS", "140")
             .stdin(Stdio::piped())
