@@ -57,11 +57,24 @@ impl Measured {
         Ok(total)
     }
 
+    /// Adds what another stretch measured; the time it took counts too.
+    pub fn then(&mut self, other: &Measured) {
+        self.add(other);
+        self.took += other.took;
+    }
+
     fn add(&mut self, other: &Measured) {
         self.good += other.good;
         self.bad += other.bad;
         // Both have the same bounds.
         let _ = self.latency.add(&other.latency);
+    }
+}
+
+impl Default for Measured {
+    /// Nothing yet.
+    fn default() -> Self {
+        Self::new()
     }
 }
 
@@ -91,13 +104,12 @@ impl Pace {
         Pace(thread.is_ok().then_some(turns))
     }
 
-    /// Waits for a turn; comes back at once when the time is over.
-    pub(crate) async fn turn(&self) {
-        if let Some(turns) = &self.0
-            && let Ok(turn) = turns.acquire().await
-        {
-            turn.forget();
-        }
+    /// Waits for a turn; `false` when the time is over: whoever waited then has no turn.
+    pub(crate) async fn turn(&self) -> bool {
+        let Some(turns) = &self.0 else { return true };
+        let Ok(turn) = turns.acquire().await else { return false };
+        turn.forget();
+        true
     }
 }
 
@@ -131,19 +143,21 @@ pub async fn logins(
     only_loopback(server)?;
     let logins = Arc::new(logins);
     let next = Arc::new(AtomicUsize::new(0));
+    let mut askers = Vec::new();
+    for _ in 0..parallel.max(1) {
+        askers.push(Asker::connect(SocketAddr::new(from, 0), server).await?);
+    }
     let began = Instant::now();
     let pace = Pace::start(rate, limit);
     let mut workers = Vec::new();
-    for _ in 0..parallel.max(1) {
+    for asker in askers {
         let (logins, next, secret, pace) = (Arc::clone(&logins), Arc::clone(&next), secret.clone(), pace.clone());
-        let asker = Asker::connect(SocketAddr::new(from, 0), server).await?;
         workers.push(tokio::spawn(async move {
             let mut measured = Measured::new();
             let patience = Patience { wait: Duration::from_secs(2), tries: 3 };
-            while began.elapsed() < limit {
+            while began.elapsed() < limit && pace.turn().await {
                 let turn = next.fetch_add(1, Ordering::Relaxed);
                 let Some(login) = logins.get(turn) else { break };
-                pace.turn().await;
                 let mut request = Request::login(&login.name, login.password.as_bytes());
                 request.message.push(AttributeType::NasIdentifier, b"load");
                 let exchange = asker.ask(&request, &secret, patience).await?;

@@ -100,22 +100,24 @@ impl RealDirectory {
             people.iter().map(|person| (person.uid.clone(), person_dn(&self.base, &person.uid), person.password.clone())).collect(),
         );
         let next = Arc::new(AtomicUsize::new(0));
-        let began = Instant::now();
-        let pace = Pace::start(rate, limit);
-        let mut workers = Vec::new();
+        let mut connections = Vec::new();
         for _ in 0..parallel.max(1) {
-            let (people, next, base, pace) = (Arc::clone(&people), Arc::clone(&next), self.base.clone(), pace.clone());
-            let mut binder = self.connect().await?;
             let mut reader = self.connect().await?;
             if let Some(service) = service {
                 reader.simple_bind(&service.dn, &service.password).await.map_err(io::Error::other)?;
             }
+            connections.push((self.connect().await?, reader));
+        }
+        let began = Instant::now();
+        let pace = Pace::start(rate, limit);
+        let mut workers = Vec::new();
+        for (mut binder, mut reader) in connections {
+            let (people, next, base, pace) = (Arc::clone(&people), Arc::clone(&next), self.base.clone(), pace.clone());
             let searches = service.is_some();
             workers.push(tokio::spawn(async move {
                 let mut measured = Measured::new();
-                while began.elapsed() < limit {
+                while began.elapsed() < limit && pace.turn().await {
                     let turn = next.fetch_add(1, Ordering::Relaxed);
-                    pace.turn().await;
                     let Some((uid, dn, password)) = people.get(turn % people.len().max(1)) else { break };
                     let asked = Instant::now();
                     if searches {

@@ -15,6 +15,10 @@ use std::time::Duration;
 
 /// In flight while latency at half load is looked at: enough to keep the pace.
 const PACED: usize = 16;
+/// How long either side is asked at a time while latency is looked at.
+const TURN: Duration = Duration::from_millis(500);
+/// How many of these are a second.
+const TURNS_A_SECOND: u64 = 2;
 /// Rounds of fail-over: one is enough to see who was refused.
 const SLOWEST: Duration = Duration::from_secs(6);
 
@@ -52,7 +56,7 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     let asked = |error: bivector_exchange::AskError| Failure::no(error.to_string(), "look at the limits of this machine");
     let limit = Duration::from_secs(seconds);
     let folder = tempfile::tempdir().map_err(failed)?;
-    let count = (PREPARED * seconds * (2 * rounds + 2)).div_ceil(2 * STEPS as u64 + 1) as usize;
+    let count = (PREPARED * seconds * (2 * rounds + 1)).div_ceil(2 * STEPS as u64 + 1) as usize;
     // One password for all: its hash is computed once.
     let shared = |_| "pw-shared-".to_owned();
     let people: Vec<DirectoryPerson> =
@@ -61,7 +65,7 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     let (mut first, second) = (start("first")?, start("second")?);
     let world = World::start(count, &[first.address(), second.address()], no_sync).await?;
     let mut waiting = super::logins_of(count, shared, "");
-    let mut batch = || waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
+    let mut next = |count: u64| waiting.split_off(waiting.len().saturating_sub(count as usize));
     let secret = SharedSecret::new(SECRET.as_bytes());
     let send =
         async |batch: Vec<LoadLogin>, parallel, limit, rate| logins(LOCAL, world.radius, &secret, batch, parallel, limit, rate).await;
@@ -70,20 +74,24 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     for _ in 0..rounds {
         raw.push(first.binds(&people, CONNECTIONS, limit).await.map_err(failed)?);
         both.push(first.searches_and_binds(&people, CONNECTIONS, limit, &service, f64::MAX).await.map_err(failed)?);
-        whole.push(send(batch(), CONNECTIONS, limit, None).await.map_err(asked)?);
+        whole.push(send(next(PREPARED * seconds), CONNECTIONS, limit, None).await.map_err(asked)?);
     }
     let (to_raw_binds, to_raw_searches_and_binds) = (ratio(&whole, &raw), ratio(&whole, &both));
     let (raw, both, rate) = (median(&raw).0, median(&both).0, median(&whole).0);
     let half = rate / 2.0;
-    let alone = first.searches_and_binds(&people, PACED, limit, &service, half).await.map_err(failed)?;
-    let paced = send(batch(), PACED, limit, Some(half)).await.map_err(asked)?;
+    // In short turns, so that both meet the same machine: it changes from one second to the next.
+    let (mut alone, mut paced) = (Measured::default(), Measured::default());
+    for _ in 0..TURNS_A_SECOND * seconds * rounds {
+        alone.then(&first.searches_and_binds(&people, PACED, TURN, &service, half).await.map_err(failed)?);
+        paced.then(&send(next(PREPARED / TURNS_A_SECOND), PACED, TURN, Some(half)).await.map_err(asked)?);
+    }
     // The first server dies in the middle of the last run.
     let fail_over = {
         let dying = tokio::spawn(async move {
             tokio::time::sleep(limit / 2).await;
             first.stop();
         });
-        let seen = send(batch(), CONNECTIONS, limit, Some(half)).await.map_err(asked)?;
+        let seen = send(next(PREPARED * seconds), CONNECTIONS, limit, Some(half)).await.map_err(asked)?;
         let _ = dying.await;
         FailOver { accepted: seen.good, not_accepted: seen.bad, in_flight: CONNECTIONS, slowest_ms: seen.latency.max() / 1000 }
     };
