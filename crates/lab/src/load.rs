@@ -57,24 +57,11 @@ impl Measured {
         Ok(total)
     }
 
-    /// Adds what another stretch measured; the time it took counts too.
-    pub fn then(&mut self, other: &Measured) {
-        self.add(other);
-        self.took += other.took;
-    }
-
     fn add(&mut self, other: &Measured) {
         self.good += other.good;
         self.bad += other.bad;
         // Both have the same bounds.
         let _ = self.latency.add(&other.latency);
-    }
-}
-
-impl Default for Measured {
-    /// Nothing yet.
-    fn default() -> Self {
-        Self::new()
     }
 }
 

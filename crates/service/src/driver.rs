@@ -3,7 +3,7 @@
 use crate::clock::LoginClock;
 use crate::live::LiveSite;
 use crate::metrics;
-use crate::records::{Marked, RecordsError, Took};
+use crate::records::{HeldCode, Marked, RecordsError, Took};
 use crate::rehearsal::Stage;
 use crate::roster::Roster;
 use crate::seal::{digits, random};
@@ -16,11 +16,15 @@ use std::sync::Arc;
 
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
+    let mut held = None;
     loop {
         match login.next() {
             Next::Ask(need) => {
                 let fact = match stage {
-                    None => answer(need, live, shared, clock).await,
+                    None => match begin_marking(need, &mut held, shared, clock.now()).await {
+                        Ok(fact) => fact,
+                        Err(need) => answer(need, live, shared, clock).await,
+                    },
                     Some(stage) => match stage.play(need) {
                         Ok(fact) => fact,
                         Err(need) => stage.hear(answer(need, live, shared, clock).await, &shared.roster, clock.now()),
@@ -29,11 +33,29 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
                 login.learn(fact, clock.now());
             }
             Next::Wait(until, _timer) => {
+                // It will not be asked for any more.
+                held = None;
                 tokio::time::sleep_until(clock.instant(until).into()).await;
                 login.wake(clock.now().max(until));
             }
             Next::Decided => return,
         }
+    }
+}
+
+/// Has a code marked while the password beside it is being checked, and takes that over when it is asked for; gives back what is to be
+/// answered as ever.
+async fn begin_marking(need: Need, held: &mut Option<HeldCode>, shared: &Shared, now: Moment) -> Result<Fact, Need> {
+    match (need, held.take()) {
+        (Need::CheckPassword { source, person, guess, code: Some(code) }, _) => {
+            *held = shared.agreement.hold(&person.key, code, now);
+            Err(Need::CheckPassword { source, person, guess, code: Some(code) })
+        }
+        (Need::MarkCode(mark), Some(code)) if code.is_for(&mark) => match code.use_up().await {
+            Some(marked) => Ok(Fact::Mark(Marking::begin(&mark, shared, now).end(Ok(marked), shared))),
+            None => Err(Need::MarkCode(mark)),
+        },
+        (need, _) => Err(need),
     }
 }
 
@@ -53,7 +75,7 @@ async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock
     match need {
         Need::FindPerson { source, name } => Fact::Person(Box::pin(find(source, &name, live, &shared.roster)).await),
         Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
-        Need::CheckPassword { source, person, guess } => {
+        Need::CheckPassword { source, person, guess, code: _ } => {
             Fact::Password(Box::pin(check(source, &person, guess, live, &shared.roster)).await)
         }
         Need::Kept { source, person } => Fact::Secret(Box::pin(kept_secret(source, &person, live, &shared.roster)).await),

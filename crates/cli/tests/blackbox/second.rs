@@ -266,6 +266,21 @@ async fn a_prompt_is_answered_once_by_its_person_at_its_gateway_and_outlives_a_r
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_code_beside_a_wrong_password_stays_good_and_lets_one_of_many_logins_in() {
+    let world = Northmoor::with(Setup::default()).await;
+    let now = code("ines", 0);
+    let cause = async |password: &str| world.log_in("breakwater", "ines", &format!("{password}{now}")).await.1["cause"].clone();
+    for _ in 0..3 {
+        assert_eq!(cause("mussel").await, "password-wrong");
+    }
+    let together = futures_util::future::join_all((0..8).map(|_| cause("barnacle-and-buoy"))).await;
+    let (let_in, refused): (Vec<Value>, Vec<Value>) = together.into_iter().partition(Value::is_null);
+    assert_eq!((let_in.len(), refused), (1, vec![Value::from("code-used"); 7]));
+    assert_eq!(cause("mussel").await, "password-wrong", "and a wrong password does not make it good again");
+    assert_eq!(cause("barnacle-and-buoy").await, "code-used");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn devices_lists_and_temporary_codes_are_added_used_up_and_removed_by_an_operator() {
     let all = ("second = [\"totp\"]", "second = [\"totp\", \"hotp\", \"recovery\", \"temporary\"]");
     let forms = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6..10)\", \"password\"]");

@@ -71,6 +71,9 @@ pub enum Need {
         person: Arc<Found>,
         /// The one guess.
         guess: Secret<String>,
+        /// The code that was right beside it, and its device: it is marked next if the password is right too. Whoever marks may begin
+        /// already, and takes it back if the login then asks for something else.
+        code: Option<(u64, Used)>,
     },
     /// Mark a code as used, durably, before anybody is let in by it.
     MarkCode(CodeMark),

@@ -309,9 +309,12 @@ impl Login {
             }
             State::Seeding { .. } => Next::Ask(Need::NewSeed),
             State::Adding { device, .. } => Next::Ask(Need::AddDevice(device.clone())),
-            State::Password { source, person, guess, .. } => {
-                Next::Ask(Need::CheckPassword { source: *source, person: person.clone(), guess: guess.clone() })
-            }
+            State::Password { source, person, guess, code } => Next::Ask(Need::CheckPassword {
+                source: *source,
+                person: person.clone(),
+                guess: guess.clone(),
+                code: self.marked_next(code),
+            }),
             State::Marking { person, proof, .. } => {
                 Next::Ask(Need::MarkCode(CodeMark { person: person.key.clone(), device: proof.device(), withdraw: self.waiting_approval }))
             }

@@ -9,7 +9,7 @@ use super::proof::{FirstProved, Second, SecondProved, SecondWaived};
 use super::reading::ChosenCode;
 use super::upstream::{PassedCredential, Role};
 use crate::cause::Cause;
-use crate::device::{CodeKind, Device, Near, VerifiedCode};
+use crate::device::{CodeKind, Device, Near, Used, VerifiedCode};
 use crate::identity::fits_pattern;
 use crate::moment::Moment;
 use crate::site::{Chain, Waived, Waiver};
@@ -100,7 +100,7 @@ impl Login {
         if let Some(until) = self.locked(now) {
             return self.refuse_locked(until, now);
         }
-        let needed = code.has_pin() && self.chain().is_some_and(Chain::asks_for_pins);
+        let needed = self.needs_pin(&code);
         match pin {
             Some(pin) if needed => State::Pin { person, code, pin, then },
             None if !needed => State::Marking { person, proof: MarkFor::Code(code), then },
@@ -113,6 +113,17 @@ impl Login {
                 self.refuse(Cause::PinMissing, now)
             }
         }
+    }
+
+    fn needs_pin(&self, code: &VerifiedCode) -> bool {
+        code.has_pin() && self.chain().is_some_and(Chain::asks_for_pins)
+    }
+
+    /// What is marked as used right after the password, if that is right.
+    pub(super) fn marked_next(&self, code: &ChosenCode) -> Option<(u64, Used)> {
+        let ChosenCode::Verified(code, None) = code else { return None };
+        let next = !self.needs_pin(code) && self.locked(self.last).is_none() && !self.chain().is_some_and(|chain| chain.second.is_empty());
+        next.then(|| (code.device(), code.used()))
     }
 
     pub(super) fn pin_checked(&mut self, person: Arc<Found>, code: VerifiedCode, then: AfterMark, answer: PinAnswer, now: Moment) -> State {
@@ -228,10 +239,10 @@ pub(super) enum MarkFor {
 
 impl MarkFor {
     /// What the records are to mark.
-    pub(super) fn device(&self) -> Option<(u64, crate::device::Used)> {
+    pub(super) fn device(&self) -> Option<(u64, Used)> {
         match self {
             MarkFor::Code(code) => Some((code.device(), code.used())),
-            MarkFor::Approved { approved, .. } => Some((approved.handset, crate::device::Used::Approval)),
+            MarkFor::Approved { approved, .. } => Some((approved.handset, Used::Approval)),
             MarkFor::Sent { .. } => None,
         }
     }

@@ -2,7 +2,7 @@
 
 use super::tests::*;
 use super::*;
-use crate::device::{Device, Makes};
+use crate::device::{Device, Makes, Used};
 use crate::form::Form;
 use crate::moment::Moment;
 use crate::site::{Site, SourceRef};
@@ -239,6 +239,7 @@ fn a_pin_stands_before_the_code_and_a_device_that_has_one_needs_it() {
         let seen = world.log_in(&pins, "breakwater", "ines", &text);
         assert_eq!(seen.1, cause, "{text}: {:#?}", seen.2);
     }
+    assert_eq!(world.beside, [None; 3], "the PIN comes before the mark");
     assert_eq!(world.wrong["ines"], WrongTry::CODE);
     let two = prompting(SECOND, &[(FORMS, "forms = [\"password pin(4) code(6)\", \"password\"]")]);
     let (prompts, outcome, ..) = dialog(&mut world, &two, "ines", &["barnacle", &format!("4711{}", code(1))]);
@@ -266,6 +267,12 @@ fn wrong_codes_lock_the_person_under_every_name_and_gateway_and_strangers_lock_n
     assert_eq!(cause, Some(Cause::FactorLocked));
     assert!(trace.steps.iter().any(|step| step.said.contains("locked for another 15 min")), "{trace:#?}");
     assert!(world.used.is_empty(), "a right code is not used up by a login that is refused");
+    assert!(world.beside.iter().all(Option::is_none), "neither a wrong code nor one of somebody locked is begun with");
+    world.locked_until = None;
+    for password in ["mussel", "barnacle"] {
+        world.log_in(&site, "slipway", "ines", &format!("{password}{}", code(0)));
+        assert!(matches!(world.beside.last(), Some(Some((7, Used::Step { .. })))), "the mark may begin beside the password");
+    }
 }
 
 #[test]

@@ -69,6 +69,8 @@ pub(super) struct World {
     pub(super) kept: BTreeMap<Vec<u8>, Pending>,
     pub(super) changed: Vec<String>,
     pub(super) guesses: Vec<(SourceRef, String)>,
+    /// The code told beside each guess.
+    pub(super) beside: Vec<Option<(u64, Used)>>,
     pub(super) latency: Duration,
     /// Handsets and security keys of everybody, what they are asked and what they say.
     pub(super) handsets: (u32, u32),
@@ -111,6 +113,7 @@ impl World {
             kept: BTreeMap::new(),
             changed: Vec::new(),
             guesses: Vec::new(),
+            beside: Vec::new(),
             latency: Duration::from_millis(3),
             handsets: (0, 0),
             approvals: Vec::new(),
@@ -198,7 +201,8 @@ impl World {
                 self.sent.push(*sendable);
                 Fact::Sent(SendAnswer::Sent(SentCode { code: Secret::new(SENT.to_owned()), to }))
             }
-            Need::CheckPassword { source, person, guess } => {
+            Need::CheckPassword { source, person, guess, code } => {
+                self.beside.push(code);
                 self.guesses.push((source, guess.expose().clone()));
                 let right =
                     self.people.iter().any(|((s, n), (password, _))| *s == source && *n == person.login && *password == guess.expose());
@@ -250,11 +254,18 @@ impl World {
     pub(super) fn run(&mut self, site: &Arc<Site>, request: Request) -> (Verdict, Trace, Duration) {
         let mut now = self.now;
         let mut login = Login::begin(Arc::clone(site), request, "REF".into(), 1, now);
+        let mut told = None;
         loop {
             match login.next() {
                 Next::Ask(need) => {
                     now = now.plus(self.latency);
+                    if let Some(told) = told.take() {
+                        let marked = matches!(&need, Need::MarkCode(mark) if mark.device == Some(told));
+                        assert!(marked, "marking was begun beside the password, and this is asked next: {need:?}");
+                    }
                     let fact = self.answer(need);
+                    let right = matches!(&fact, Fact::Password(answer) if answer.value == PasswordAnswer::Right);
+                    told = self.beside.last().copied().flatten().filter(|_| right);
                     login.learn(fact, now);
                 }
                 Next::Wait(until, Timer::RefusalPace) => {

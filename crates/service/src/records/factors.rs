@@ -14,6 +14,9 @@ use rusqlite::{OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
+use tokio::runtime::Handle;
+use tokio::sync::oneshot;
+use tokio::sync::oneshot::error::TryRecvError;
 
 /// What a device or list is at.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -66,7 +69,7 @@ impl Records {
             let used = steps::journal(connection)?;
             let states = statement.query_map([], |row| Ok((row.get::<_, i64>(0)? as u64, read_state(row, 1)?)))?;
             let mut states: Lookup<u64, FactorState> = states.collect::<rusqlite::Result<_>>()?;
-            for used in used {
+            for used in used.into_iter().filter(|used| used.is_used()) {
                 let state = states.entry(used.device).or_default();
                 if state.last_used_us.is_none_or(|last| last <= used.at_us) {
                     (state.drift, state.last_used_us) = (used.drift, Some(used.at_us));
@@ -154,6 +157,26 @@ impl Records {
 }
 
 impl Agreement {
+    /// Holds a code by time while something else is being checked, so that its mark is on disk by then. No login but this one gets in by
+    /// it; dropped, it is free again, unless the service has died meanwhile. Other codes are not held, and neither are those of people
+    /// who typed wrong ones before.
+    pub(crate) fn hold(&self, person: &str, (device, used): (u64, Used), now: Moment) -> Option<HeldCode> {
+        let Used::Step { step, until, drift } = used else { return None };
+        let used = UsedStep { device, step, drift, until_us: until.micros(), at_us: now.micros() };
+        let (tell, told) = oneshot::channel();
+        let (remembered, person) = (Arc::clone(&self.records.remembered), person.to_owned());
+        let hold = move |transaction: &Transaction<'_>| {
+            Ok(!remembered.may_have_been_wrong(transaction, &person)?
+                && matches!(remembered.use_step(transaction, used.held())?, Use::Now(_)))
+        };
+        // What could not be written is not held.
+        let after = move |held: Result<bool, RecordsError>| {
+            let _ = tell.send(held.unwrap_or(false));
+        };
+        self.records.writer.send_soon(Job::new(hold, after).together());
+        Some(HeldCode { records: self.records.clone(), used, told: Some(told) })
+    }
+
     /// Takes a code out of use, and with it forgets the person's wrong ones, unless the person is locked. Durable when it returns.
     ///
     /// # Errors
@@ -182,6 +205,61 @@ impl Agreement {
             })
             .await
     }
+}
+
+/// A code that is held for one login.
+#[derive(Debug)]
+pub(crate) struct HeldCode {
+    records: Records,
+    used: UsedStep,
+    /// Gets whether it is held, once that is on disk. Gone when the code is used, or was not held.
+    told: Option<oneshot::Receiver<bool>>,
+}
+
+impl HeldCode {
+    /// Whether that is the code to mark.
+    pub(crate) fn is_for(&self, mark: &CodeMark) -> bool {
+        matches!(mark.device, Some((device, Used::Step { step, .. })) if (device, step) == (self.used.device, self.used.step))
+    }
+
+    /// Uses it, at once if it is on disk already; `None` if it could not be held.
+    pub(crate) async fn use_up(mut self) -> Option<Marked> {
+        let held = match &mut self.told {
+            Some(told) => told.await.unwrap_or(false),
+            None => false,
+        };
+        self.told = None;
+        if !held {
+            return None;
+        }
+        // That the code is taken is on disk. What its device is at besides may be lost with the power.
+        self.records.writer.with_the_next(settle(&self.records, self.used));
+        Some(Marked::Now(Some(self.used.state())))
+    }
+}
+
+impl Drop for HeldCode {
+    fn drop(&mut self) {
+        let Some(mut told) = self.told.take() else { return };
+        let (records, free) = (self.records.clone(), self.used.given_back());
+        let give_back = move || records.writer.send_soon(settle(&records, free));
+        // Only what is held in the file too: after a commit that failed, somebody else may have used it.
+        match (told.try_recv(), Handle::try_current()) {
+            (Ok(true), _) => give_back(),
+            (Err(TryRecvError::Empty), Ok(handle)) => drop(handle.spawn(async move {
+                if told.await == Ok(true) {
+                    give_back();
+                }
+            })),
+            _ => {}
+        }
+    }
+}
+
+/// Says of a code that is held whether it is used.
+fn settle(records: &Records, settled: UsedStep) -> Job {
+    let remembered = Arc::clone(&records.remembered);
+    Job::new(move |transaction| remembered.settle_step(transaction, settled), drop).together()
 }
 
 fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
@@ -420,6 +498,45 @@ mod tests {
         let used = agreement.use_code(right.clone(), later).await.unwrap();
         assert!(matches!(used, Marked::Now(Some(state)) if state.last_used_us == Some(later.micros())), "{used:?}");
         assert_eq!(agreement.use_code(right, later).await.unwrap(), Marked::Before, "a locked person's code was not used up, now it is");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_held_code_is_one_logins_until_it_is_used_or_given_back_and_stays_taken_after_a_crash() {
+        let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records.clone());
+        let step = |step| Used::Step { step, until: Moment::from_secs(1_900_000_000), drift: 2 };
+        let hold = |number| agreement.hold("tidehall:ines", (1, step(number)), NOON).unwrap();
+        let held = hold(100);
+        assert_eq!(agreement.use_code(mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
+        assert_eq!(hold(100).use_up().await, None, "it is another login's");
+        assert!(records.factor_states().unwrap().get(&1).is_none_or(|state| state.last_used_us.is_none()), "nobody got in by it yet");
+        drop(held);
+        let again = hold(100).use_up().await;
+        assert!(matches!(again, Some(Marked::Now(Some(state))) if state.drift == 2), "it was given back: {again:?}");
+        let on_its_way = hold(101);
+        assert_eq!(agreement.use_code(mark(1, step(102)), NOON).await.map(|marked| matches!(marked, Marked::Now(_))).unwrap(), true);
+        records.writer.stop();
+        drop(on_its_way);
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let state = records.factor_states().unwrap()[&1];
+        assert_eq!((state.drift, state.last_used_us), (2, Some(NOON.micros())));
+        let agreement = Agreement::new(records);
+        for number in [100, 101, 102] {
+            assert_eq!(agreement.use_code(mark(1, step(number)), NOON).await.unwrap(), Marked::Before, "{number}");
+        }
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn codes_of_people_who_typed_wrong_ones_and_those_that_are_counted_are_not_held() {
+        let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
+        let agreement = Agreement::new(records);
+        let right = Used::Step { step: 9, until: Moment::from_secs(1_900_000_000), drift: 0 };
+        agreement.count_wrong(wrong(WrongTry::CODE), FIVE, NOON).await.unwrap();
+        assert_eq!(agreement.hold("tidehall:ines", (1, right), NOON).unwrap().use_up().await, None);
+        assert!(matches!(agreement.use_code(mark(1, right), NOON).await.unwrap(), Marked::Now(_)), "it is marked as ever");
+        for counted in [Used::Counter(7), Used::Entry(1), Used::Turn, Used::Approval] {
+            assert!(agreement.hold("tidehall:ines", (1, counted), NOON).is_none(), "{counted:?}");
+        }
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -22,6 +22,7 @@ mod writer;
 pub use agreement::{Agreement, Took};
 pub use audit::{AuditRow, AuditVerdict, Deed};
 pub use changes::{Change, Edit, NotUndone};
+pub(crate) use factors::HeldCode;
 pub use factors::{FactorState, LockRow, Marked};
 pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
 pub(crate) use knocks::insert_knock;

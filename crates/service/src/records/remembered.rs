@@ -10,11 +10,11 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 #[derive(Debug, Default)]
 pub(super) struct Remembered {
-    held: Mutex<Held>,
+    inside: Mutex<Inside>,
 }
 
 #[derive(Debug, Default)]
-struct Held {
+struct Inside {
     /// Used codes of devices by time.
     steps: Steps,
     /// Everybody who may have wrong codes in the file; read at the first question.
@@ -22,60 +22,65 @@ struct Held {
 }
 
 impl Remembered {
-    fn held(&self) -> MutexGuard<'_, Held> {
-        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    fn inside(&self) -> MutexGuard<'_, Inside> {
+        self.inside.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Uses a code up; see [`Steps::use_up`].
     pub(super) fn use_step(&self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
-        self.held().steps.use_up(transaction, used)
+        self.inside().steps.use_up(transaction, used)
+    }
+
+    /// Uses a code that is held, or gives it back; see [`Steps::settle`].
+    pub(super) fn settle_step(&self, transaction: &Transaction<'_>, settled: UsedStep) -> rusqlite::Result<()> {
+        self.inside().steps.settle(transaction, settled)
     }
 
     /// Before a part of a transaction that may be taken back, and before its end: writes down what jobs have gathered.
     pub(super) fn write_down(&self, transaction: &Transaction<'_>) -> Result<(), RecordsError> {
-        Ok(self.held().steps.write_down(transaction)?)
+        Ok(self.inside().steps.write_down(transaction)?)
     }
 
     /// Brings some rows of devices up to date; whether there is more to do. See [`Steps::fold`].
     pub(super) fn fold(&self, transaction: &Transaction<'_>, at_most: usize, now_us: u64) -> rusqlite::Result<bool> {
-        self.held().steps.fold(transaction, at_most, now_us)
+        self.inside().steps.fold(transaction, at_most, now_us)
     }
 
     /// Brings all rows of devices up to date.
     pub(super) fn fold_all(&self, transaction: &Transaction<'_>) -> rusqlite::Result<()> {
-        self.held().steps.fold_all(transaction)
+        self.inside().steps.fold_all(transaction)
     }
 
     /// Whether the file may have wrong codes of this person.
     pub(super) fn may_have_been_wrong(&self, transaction: &Transaction<'_>, person: &str) -> rusqlite::Result<bool> {
-        let mut held = self.held();
-        if let Some(wrong) = &held.wrong {
+        let mut inside = self.inside();
+        if let Some(wrong) = &inside.wrong {
             return Ok(wrong.contains(person));
         }
         let mut statement = transaction.prepare("SELECT person FROM locks")?;
         let wrong: LookupSet<String> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
         let found = wrong.contains(person);
-        held.wrong = Some(wrong);
+        inside.wrong = Some(wrong);
         Ok(found)
     }
 
     pub(super) fn note_wrong(&self, person: &str) {
-        if let Some(wrong) = &mut self.held().wrong {
+        if let Some(wrong) = &mut self.inside().wrong {
             wrong.insert(person.to_owned());
         }
     }
 
     /// Nothing of this person's is left.
     pub(super) fn note_right(&self, person: &str) {
-        if let Some(wrong) = &mut self.held().wrong {
+        if let Some(wrong) = &mut self.inside().wrong {
             wrong.remove(person);
         }
     }
 
     /// After something failed: what is in the file is looked up again.
     pub(super) fn forget(&self) {
-        let mut held = self.held();
-        held.steps.forget();
-        held.wrong = None;
+        let mut inside = self.inside();
+        inside.steps.forget();
+        inside.wrong = None;
     }
 }

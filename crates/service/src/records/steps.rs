@@ -8,7 +8,7 @@ use super::FactorState;
 use crate::lookup::Lookup;
 use rusqlite::{Connection, Transaction, params};
 
-/// One code that was right.
+/// One code that was right: used, held while its password is being checked, or given back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct UsedStep {
     /// Record number of its device.
@@ -17,9 +17,9 @@ pub(super) struct UsedStep {
     pub(super) step: u64,
     /// Steps that the clock is off.
     pub(super) drift: i64,
-    /// Until when this must be known, in microseconds since 1970.
+    /// Until when this must be known, in microseconds since 1970; nothing for one that is given back.
     pub(super) until_us: u64,
-    /// When it was used.
+    /// When it was used; nothing for one that is held or given back.
     pub(super) at_us: u64,
 }
 
@@ -27,6 +27,21 @@ pub(super) struct UsedStep {
 const USED: usize = 40;
 
 impl UsedStep {
+    /// The same code, held.
+    pub(super) fn held(self) -> Self {
+        UsedStep { at_us: 0, ..self }
+    }
+
+    /// The same code, free again.
+    pub(super) fn given_back(self) -> Self {
+        UsedStep { at_us: 0, until_us: 0, ..self }
+    }
+
+    /// Whether somebody got in by it.
+    pub(super) fn is_used(self) -> bool {
+        self.at_us > 0
+    }
+
     /// What its device is at then. What else a state holds is not of devices by time.
     pub(super) fn state(self) -> FactorState {
         FactorState { drift: self.drift, last_used_us: Some(self.at_us), ..FactorState::default() }
@@ -62,13 +77,19 @@ pub(super) const STEPS_BEHIND: u64 = 1_024;
 
 impl Clocked {
     fn note(&mut self, used: UsedStep) {
+        self.ahead = true;
+        if used == used.given_back() {
+            return self.steps.retain(|step| *step != used.step);
+        }
         if !self.steps.contains(&used.step) {
             self.steps.push(used.step);
         }
         let newest = self.steps.iter().copied().max().unwrap_or(used.step);
         self.steps.retain(|step| *step + STEPS_BEHIND >= newest);
-        (self.drift, self.last_used_us, self.ahead) = (used.drift, used.at_us, true);
         self.until_us = self.until_us.max(used.until_us);
+        if used.is_used() {
+            (self.drift, self.last_used_us) = (used.drift, used.at_us);
+        }
     }
 }
 
@@ -105,7 +126,7 @@ struct Fold {
 }
 
 impl Steps {
-    /// Uses a code up. It counts once [`Steps::write_down`] and the commit have come.
+    /// Uses a code up, or holds it. It counts once [`Steps::write_down`] and the commit have come.
     pub(super) fn use_up(&mut self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
         self.read_journal(transaction)?;
         self.know(transaction, used.device)?;
@@ -116,6 +137,17 @@ impl Steps {
         known.note(used);
         self.open.push(used);
         Ok(Use::Now(used.state()))
+    }
+
+    /// Uses a code that is held, or gives it back: nobody got in by it.
+    pub(super) fn settle(&mut self, transaction: &Transaction<'_>, settled: UsedStep) -> rusqlite::Result<()> {
+        self.read_journal(transaction)?;
+        self.know(transaction, settled.device)?;
+        if let Some(known) = self.devices.get_mut(&settled.device) {
+            known.note(settled);
+            self.open.push(settled);
+        }
+        Ok(())
     }
 
     /// Writes what was used in this transaction into the journal.
@@ -244,7 +276,7 @@ fn read_rows(transaction: &Transaction<'_>, first: u64, last: u64) -> rusqlite::
 
 fn write_row(transaction: &Transaction<'_>, device: u64, known: &Clocked) -> rusqlite::Result<()> {
     let steps = steps_to_keep(&known.steps);
-    let values = params![device as i64, known.drift, known.last_used_us as i64, steps];
+    let values = params![device as i64, known.drift, (known.last_used_us > 0).then_some(known.last_used_us as i64), steps];
     let statements = [
         "UPDATE factor_states SET drift = ?2, last_used_us = ?3, steps = ?4 WHERE factor = ?1",
         "INSERT INTO factor_states (factor, drift, last_used_us, steps) SELECT id, ?2, ?3, ?4 FROM factors WHERE id = ?1",
@@ -286,8 +318,8 @@ mod tests {
         records.read(|connection| connection.query_row("SELECT count(*) FROM step_journal", [], |row| row.get(0))).await.unwrap()
     }
 
-    /// Uses random codes and compares with a plain set, while pieces are folded, jobs and commits fail, people change and the records are
-    /// opened again as after a crash.
+    /// Uses random codes, some held first, and compares with a plain set, while pieces are folded, jobs and commits fail, people change
+    /// and the records are opened again as after a crash.
     #[tokio::test(flavor = "multi_thread")]
     async fn a_code_counts_once_whatever_happens_in_between() {
         let folder = tempfile::tempdir().unwrap();
@@ -297,8 +329,23 @@ mod tests {
         let mut used = HashSet::new();
         for turn in 0..3_000u64 {
             let (device, step) = (random.random_range(1..=DEVICES), random.random_range(100..104));
-            let marked = Agreement::new(records.clone()).use_code(code(device, step), NOON).await.unwrap();
-            assert_eq!(matches!(marked, Marked::Now(_)), used.insert((device, step)), "turn {turn}: {device} {step}");
+            let (agreement, mark) = (Agreement::new(records.clone()), code(device, step));
+            let held = mark.device.filter(|_| random.random_bool(0.5)).and_then(|code| agreement.hold(&mark.person, code, NOON));
+            let marked = match held {
+                // Its password was wrong: as if nothing had been.
+                Some(held) if random.random_bool(0.3) => {
+                    // Both are on disk before anything else is asked, or fails.
+                    records.write_together(|_| Ok(())).await.unwrap();
+                    drop(held);
+                    records.write_together(|_| Ok(())).await.unwrap();
+                    None
+                }
+                Some(held) => held.use_up().await.or(Some(Marked::Before)),
+                None => Some(agreement.use_code(mark, NOON).await.unwrap()),
+            };
+            if let Some(marked) = marked {
+                assert_eq!(matches!(marked, Marked::Now(_)), used.insert((device, step)), "turn {turn}: {device} {step}");
+            }
             match random.random_range(0..60) {
                 0..5 => drop(records.fold_steps(NOON).await.unwrap()),
                 5 => assert!(
@@ -315,11 +362,15 @@ mod tests {
                 _ => {}
             }
         }
+        records.write_together(|_| Ok(())).await.unwrap();
         let known = records.factor_states().unwrap();
         while records.fold_steps(NOON).await.unwrap() {}
         assert_eq!(rows_behind(&records).await, 0);
         assert_eq!(records.factor_states().unwrap(), known, "what is read is the same before a fold and after it");
-        assert_eq!(known.len(), used.iter().map(|(device, _)| device).collect::<HashSet<_>>().len());
+        let devices: HashSet<&u64> = used.iter().map(|(device, _)| device).collect();
+        let last_used: Vec<&u64> = known.iter().filter(|(_, state)| state.last_used_us.is_some()).map(|(device, _)| device).collect();
+        assert!(last_used.iter().all(|device| devices.contains(device)), "nobody got in by a code that was given back");
+        assert!(last_used.len() * 10 > devices.len() * 9, "only what a failed commit took along is missing: {}", last_used.len());
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -3,6 +3,7 @@
 use super::RecordsError;
 use super::remembered::Remembered;
 use rusqlite::{Connection, Transaction};
+use std::fmt;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::Mutex;
@@ -33,6 +34,12 @@ pub(super) struct Job {
     run: Run,
     /// Whether it gets a savepoint of its own.
     alone: bool,
+}
+
+impl fmt::Debug for Job {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.debug_struct("Job").field("alone", &self.alone).finish_non_exhaustive()
+    }
 }
 
 impl Job {
@@ -74,6 +81,8 @@ pub(super) fn stopped() -> RecordsError {
 #[derive(Debug)]
 pub(super) struct Writer {
     queue: Mutex<Option<mpsc::Sender<Job>>>,
+    /// Done with the next commit.
+    beside: Arc<Mutex<Vec<Job>>>,
     threads: Mutex<Vec<JoinHandle<()>>>,
     stopping: Arc<AtomicBool>,
 }
@@ -84,12 +93,14 @@ impl Writer {
         let stopping = Arc::new(AtomicBool::new(false));
         let stop = Arc::clone(&stopping);
         let tell = teller();
+        let beside = Arc::new(Mutex::new(Vec::new()));
+        let lying = Arc::clone(&beside);
         let threads = vec![
-            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, &remembered, receiver, tell)),
+            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, &remembered, receiver, &lying, tell)),
             std::thread::Builder::new().name("checkpoint".into()).spawn(move || checkpoint(&checkpointer, &stop)),
         ];
         let threads = threads.into_iter().filter_map(Result::ok).collect();
-        Writer { queue: Mutex::new(Some(sender)), threads: Mutex::new(threads), stopping }
+        Writer { queue: Mutex::new(Some(sender)), beside, threads: Mutex::new(threads), stopping }
     }
 
     fn sender(&self) -> Option<mpsc::Sender<Job>> {
@@ -110,11 +121,21 @@ impl Writer {
         match sender.try_send(job) {
             Ok(()) => {}
             Err(TrySendError::Closed(job)) => job.refuse(),
-            Err(TrySendError::Full(job)) => drop(tokio::spawn(async move {
-                if let Err(SendError(job)) = sender.send(job).await {
-                    job.refuse();
-                }
-            })),
+            Err(TrySendError::Full(job)) => match Handle::try_current() {
+                Ok(handle) => drop(handle.spawn(async move {
+                    if let Err(SendError(job)) = sender.send(job).await {
+                        job.refuse();
+                    }
+                })),
+                Err(_) => job.refuse(),
+            },
+        }
+    }
+
+    /// Lays a job beside the queue that nobody waits for: it is done with the next commit that there is, and is none of its own.
+    pub(super) fn with_the_next(&self, job: Job) {
+        if let Ok(mut beside) = self.beside.lock() {
+            beside.push(job);
         }
     }
 
@@ -161,7 +182,14 @@ fn teller() -> Box<dyn FnMut(Told) + Send> {
     Box::new(move |told| drop(sender.send(told)))
 }
 
-fn write_all(mut connection: Connection, remembered: &Remembered, mut queue: mpsc::Receiver<Job>, mut tell: impl FnMut(Told)) {
+fn write_all(
+    mut connection: Connection,
+    remembered: &Remembered,
+    mut queue: mpsc::Receiver<Job>,
+    beside: &Mutex<Vec<Job>>,
+    mut tell: impl FnMut(Told),
+) {
+    let lying = || beside.lock().map(|mut beside| std::mem::take(&mut *beside)).unwrap_or_default();
     while let Some(first) = queue.blocking_recv() {
         let mut batch = vec![first];
         while batch.len() < BATCH
@@ -169,7 +197,12 @@ fn write_all(mut connection: Connection, remembered: &Remembered, mut queue: mps
         {
             batch.push(job);
         }
+        batch.extend(lying());
         tell(commit(&mut connection, remembered, batch));
+    }
+    let last = lying();
+    if !last.is_empty() {
+        tell(commit(&mut connection, remembered, last));
     }
     if let Err(error) = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)") {
         tracing::warn!(%error, "the last checkpoint failed; the next start does it");
