@@ -195,6 +195,28 @@ pub async fn datagrams(server: SocketAddr, datagram: &[u8], parallel: usize, lim
     Ok(total)
 }
 
+/// The processors' time of a machine that is a guest of another one.
+#[derive(Debug, Clone, Copy)]
+pub struct Processors {
+    stolen: u64,
+    all: u64,
+}
+
+impl Processors {
+    /// What they have done until now; `None` where the system does not tell.
+    pub fn now() -> Option<Self> {
+        let text = std::fs::read_to_string("/proc/stat").ok()?;
+        let ticks: Vec<u64> = text.lines().next()?.split_whitespace().skip(1).map_while(|ticks| ticks.parse().ok()).collect();
+        // Before it: user, nice, system, idle, waiting, interrupts of two kinds. Behind it: guests of ours, who are counted as user.
+        Some(Processors { stolen: *ticks.get(7)?, all: ticks.iter().take(8).sum() })
+    }
+
+    /// The part of the time since `before` that the host gave to others while work was waiting here.
+    pub fn stolen_since(self, before: Self) -> f64 {
+        self.stolen.saturating_sub(before.stolen) as f64 / self.all.saturating_sub(before.all).max(1) as f64
+    }
+}
+
 /// Load goes to this machine only.
 fn only_loopback(server: SocketAddr) -> io::Result<()> {
     if server.ip().is_loopback() {

@@ -51,10 +51,10 @@ async fn begin_marking(need: Need, held: &mut Option<HeldCode>, shared: &Shared,
             *held = shared.agreement.hold(&person.key, code, now);
             Err(Need::CheckPassword { source, person, guess, code: Some(code) })
         }
-        (Need::MarkCode(mark), Some(code)) if code.is_for(&mark) => match code.use_up().await {
-            Some(marked) => Ok(Fact::Mark(Marking::begin(&mark, shared, now).end(Ok(marked), shared))),
-            None => Err(Need::MarkCode(mark)),
-        },
+        (Need::MarkCode(mark), Some(code)) if code.is_for(&mark) => {
+            let whose = Marking::begin(&mark, shared, now);
+            Ok(Fact::Mark(whose.end(shared.agreement.use_held(code, mark, now).await, shared)))
+        }
         (need, _) => Err(need),
     }
 }

@@ -177,6 +177,34 @@ impl Agreement {
         Some(HeldCode { records: self.records.clone(), used, told: Some(told) })
     }
 
+    /// Takes a code out of use that is held: at once, if that is on disk by now. As [`Agreement::use_code`] where it could not be held, and
+    /// where the person has typed a wrong one meanwhile, so that a right one among many guesses at once counts only before the lock.
+    ///
+    /// # Errors
+    /// It could not be written. Then nobody may get in by it.
+    pub(crate) async fn use_held(&self, mut held: HeldCode, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
+        let is_held = match &mut held.told {
+            Some(told) => told.await.unwrap_or(false),
+            None => false,
+        };
+        held.told = None;
+        if !is_held {
+            return self.use_code(mark, now).await;
+        }
+        let remembered = Arc::clone(&self.records.remembered);
+        if remembered.was_wrong(&mark.person) {
+            let free = held.used.given_back();
+            let anew = move |transaction: &Transaction<'_>| {
+                remembered.settle_step(transaction, free)?;
+                use_code(transaction, &remembered, &mark, now)
+            };
+            return self.records.write_together(anew).await;
+        }
+        // That the code is taken is on disk. What its device is at besides may be lost with the power.
+        self.records.writer.with_the_next(settle(&self.records, held.used));
+        Ok(Marked::Now(Some(held.used.state())))
+    }
+
     /// Takes a code out of use, and with it forgets the person's wrong ones, unless the person is locked. Durable when it returns.
     ///
     /// # Errors
@@ -198,6 +226,8 @@ impl Agreement {
     /// It could not be written. Then the person may not try again in the same login.
     pub async fn count_wrong(&self, wrong: WrongTry, lockout: Lockout, now: Moment) -> Result<LockRow, RecordsError> {
         let remembered = Arc::clone(&self.records.remembered);
+        // Before the writer comes to it: a code that is held must not pass it by.
+        remembered.note_wrong(&wrong.person);
         self.records
             .write_together(move |transaction| {
                 remembered.note_wrong(&wrong.person);
@@ -220,21 +250,6 @@ impl HeldCode {
     /// Whether that is the code to mark.
     pub(crate) fn is_for(&self, mark: &CodeMark) -> bool {
         matches!(mark.device, Some((device, Used::Step { step, .. })) if (device, step) == (self.used.device, self.used.step))
-    }
-
-    /// Uses it, at once if it is on disk already; `None` if it could not be held.
-    pub(crate) async fn use_up(mut self) -> Option<Marked> {
-        let held = match &mut self.told {
-            Some(told) => told.await.unwrap_or(false),
-            None => false,
-        };
-        self.told = None;
-        if !held {
-            return None;
-        }
-        // That the code is taken is on disk. What its device is at besides may be lost with the power.
-        self.records.writer.with_the_next(settle(&self.records, self.used));
-        Some(Marked::Now(Some(self.used.state())))
     }
 }
 
@@ -264,7 +279,8 @@ fn settle(records: &Records, settled: UsedStep) -> Job {
 
 fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
     let at = now.micros() as i64;
-    let lock: Option<Option<i64>> = match remembered.may_have_been_wrong(transaction, &mark.person)? {
+    let was_wrong = remembered.may_have_been_wrong(transaction, &mark.person)?;
+    let lock: Option<Option<i64>> = match was_wrong {
         true => transaction
             .prepare_cached("SELECT locked_until_us FROM locks WHERE person = ?1")?
             .query_row([&mark.person], |row| row.get(0))
@@ -281,7 +297,7 @@ fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeM
             None => return Ok(Marked::Before),
         },
     };
-    if lock.is_some() {
+    if was_wrong {
         transaction.prepare_cached("DELETE FROM locks WHERE person = ?1")?.execute([&mark.person])?;
         remembered.note_right(&mark.person);
     }
@@ -508,11 +524,11 @@ mod tests {
         let hold = |number| agreement.hold("tidehall:ines", (1, step(number)), NOON).unwrap();
         let held = hold(100);
         assert_eq!(agreement.use_code(mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
-        assert_eq!(hold(100).use_up().await, None, "it is another login's");
+        assert_eq!(agreement.use_held(hold(100), mark(1, step(100)), NOON).await.unwrap(), Marked::Before, "it is another login's");
         assert!(records.factor_states().unwrap().get(&1).is_none_or(|state| state.last_used_us.is_none()), "nobody got in by it yet");
         drop(held);
-        let again = hold(100).use_up().await;
-        assert!(matches!(again, Some(Marked::Now(Some(state))) if state.drift == 2), "it was given back: {again:?}");
+        let again = agreement.use_held(hold(100), mark(1, step(100)), NOON).await.unwrap();
+        assert!(matches!(again, Marked::Now(Some(state)) if state.drift == 2), "it was given back: {again:?}");
         let on_its_way = hold(101);
         assert_eq!(agreement.use_code(mark(1, step(102)), NOON).await.map(|marked| matches!(marked, Marked::Now(_))).unwrap(), true);
         records.writer.stop();
@@ -527,13 +543,22 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn codes_of_people_who_typed_wrong_ones_and_those_that_are_counted_are_not_held() {
+    async fn a_held_code_does_not_pass_a_lock_by_and_codes_that_are_counted_are_not_held() {
         let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         let agreement = Agreement::new(records);
         let right = Used::Step { step: 9, until: Moment::from_secs(1_900_000_000), drift: 0 };
-        agreement.count_wrong(wrong(WrongTry::CODE), FIVE, NOON).await.unwrap();
-        assert_eq!(agreement.hold("tidehall:ines", (1, right), NOON).unwrap().use_up().await, None);
-        assert!(matches!(agreement.use_code(mark(1, right), NOON).await.unwrap(), Marked::Now(_)), "it is marked as ever");
+        let held = agreement.hold("tidehall:ines", (1, right), NOON).unwrap();
+        for _ in 0..5 {
+            agreement.count_wrong(wrong(WrongTry::CODE), FIVE, NOON).await.unwrap();
+        }
+        let locked_until = NOON.plus(FIVE.time);
+        assert_eq!(agreement.use_held(held, mark(1, right), NOON).await.unwrap(), Marked::Locked(locked_until), "five guesses came before");
+        let later = locked_until.plus(Duration::from_secs(1));
+        for wanted in [true, false] {
+            let held = agreement.hold("tidehall:ines", (1, right), later).unwrap();
+            let marked = agreement.use_held(held, mark(1, right), later).await.unwrap();
+            assert_eq!(matches!(marked, Marked::Now(_)), wanted, "it is marked as ever: {marked:?}");
+        }
         for counted in [Used::Counter(7), Used::Entry(1), Used::Turn, Used::Approval] {
             assert!(agreement.hold("tidehall:ines", (1, counted), NOON).is_none(), "{counted:?}");
         }

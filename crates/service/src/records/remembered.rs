@@ -17,8 +17,10 @@ pub(super) struct Remembered {
 struct Inside {
     /// Used codes of devices by time.
     steps: Steps,
-    /// Everybody who may have wrong codes in the file; read at the first question.
-    wrong: Option<LookupSet<String>>,
+    /// Everybody who may have wrong codes in the file, or whose wrong one is on its way there.
+    wrong: LookupSet<String>,
+    /// Whether that holds all of the file; it is read at the first question.
+    wrong_is_read: bool,
 }
 
 impl Remembered {
@@ -54,33 +56,33 @@ impl Remembered {
     /// Whether the file may have wrong codes of this person.
     pub(super) fn may_have_been_wrong(&self, transaction: &Transaction<'_>, person: &str) -> rusqlite::Result<bool> {
         let mut inside = self.inside();
-        if let Some(wrong) = &inside.wrong {
-            return Ok(wrong.contains(person));
+        if !inside.wrong_is_read {
+            let mut statement = transaction.prepare("SELECT person FROM locks")?;
+            let wrong: Vec<String> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+            inside.wrong.extend(wrong);
+            inside.wrong_is_read = true;
         }
-        let mut statement = transaction.prepare("SELECT person FROM locks")?;
-        let wrong: LookupSet<String> = statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
-        let found = wrong.contains(person);
-        inside.wrong = Some(wrong);
-        Ok(found)
+        Ok(inside.wrong.contains(person))
+    }
+
+    /// As far as is known without the file.
+    pub(super) fn was_wrong(&self, person: &str) -> bool {
+        self.inside().wrong.contains(person)
     }
 
     pub(super) fn note_wrong(&self, person: &str) {
-        if let Some(wrong) = &mut self.inside().wrong {
-            wrong.insert(person.to_owned());
-        }
+        self.inside().wrong.insert(person.to_owned());
     }
 
     /// Nothing of this person's is left.
     pub(super) fn note_right(&self, person: &str) {
-        if let Some(wrong) = &mut self.inside().wrong {
-            wrong.remove(person);
-        }
+        self.inside().wrong.remove(person);
     }
 
     /// After something failed: what is in the file is looked up again.
     pub(super) fn forget(&self) {
         let mut inside = self.inside();
         inside.steps.forget();
-        inside.wrong = None;
+        inside.wrong_is_read = false;
     }
 }

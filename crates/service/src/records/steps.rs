@@ -340,7 +340,7 @@ mod tests {
                     records.write_together(|_| Ok(())).await.unwrap();
                     None
                 }
-                Some(held) => held.use_up().await.or(Some(Marked::Before)),
+                Some(held) => Some(agreement.use_held(held, mark, NOON).await.unwrap()),
                 None => Some(agreement.use_code(mark, NOON).await.unwrap()),
             };
             if let Some(marked) = marked {

@@ -5,7 +5,7 @@ use crate::arguments::Global;
 use crate::failure::Failure;
 use crate::output;
 use bivector_lab::directory::DirectoryPerson;
-use bivector_lab::load::{LoadLogin, Measured, logins};
+use bivector_lab::load::{LoadLogin, Measured, Processors, logins};
 use bivector_lab::slapd::RealDirectory;
 use bivector_wire::SharedSecret;
 use serde::Serialize;
@@ -39,6 +39,8 @@ struct Report {
     raw_p99_us: u64,
     login_p50_us: u64,
     login_p99_us: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    stolen: Option<f64>,
     fail_over: FailOver,
 }
 
@@ -82,10 +84,12 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     let half = rate / 2.0;
     // Both at the same time: what a machine gives changes from one second to the next, and the directory answers whoever asks alike.
     let longer = Duration::from_secs(calm);
+    let before = Processors::now();
     let (alone, paced) = tokio::join!(
         first.searches_and_binds(&people, PACED, longer, &service, half * DIRECT),
         send(next(PREPARED_CALM * calm), PACED, longer, Some(half * (1.0 - DIRECT))),
     );
+    let stolen = before.and_then(|before| Some(Processors::now()?.stolen_since(before)));
     let (alone, paced) = (alone.map_err(failed)?, paced.map_err(asked)?);
     // The first server dies in the middle of the last run.
     let fail_over = {
@@ -112,6 +116,7 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
         raw_p99_us,
         login_p50_us,
         login_p99_us,
+        stolen,
         fail_over,
     };
     if global.json {
@@ -147,6 +152,9 @@ fn print(report: &Report, rounds: u64, hashed: bool) {
     table.add_row(["login".to_owned(), output::took(report.login_p50_us), output::took(report.login_p99_us)]);
     table.add_row(["added".to_owned(), added(report.login_p50_us, report.raw_p50_us), added(report.login_p99_us, report.raw_p99_us)]);
     output::print_table(&table);
+    if let Some(stolen) = report.stolen.filter(|stolen| *stolen >= 0.005) {
+        output::line(format!("meanwhile the host of this machine took {:.0} % of its processors' time for others", stolen * 100.0));
+    }
     let fail_over = &report.fail_over;
     output::line(format!(
         "\nfirst of two servers ended under load: {} accepted, {} not ({} were in flight at most), the slowest after {} ms",
