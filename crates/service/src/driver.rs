@@ -16,46 +16,28 @@ use std::sync::Arc;
 
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
+    // A code that is being marked while the password beside it is checked.
     let mut held = None;
     loop {
         match login.next() {
             Next::Ask(need) => {
                 let fact = match stage {
-                    None => match begin_marking(need, &mut held, shared, clock.now()).await {
-                        Ok(fact) => fact,
-                        Err(need) => answer(need, live, shared, clock).await,
-                    },
+                    None => answer(need, &mut held, live, shared, clock).await,
                     Some(stage) => match stage.play(need) {
                         Ok(fact) => fact,
-                        Err(need) => stage.hear(answer(need, live, shared, clock).await, &shared.roster, clock.now()),
+                        Err(need) => stage.hear(answer(need, &mut held, live, shared, clock).await, &shared.roster, clock.now()),
                     },
                 };
                 login.learn(fact, clock.now());
             }
             Next::Wait(until, _timer) => {
-                // It will not be asked for any more.
+                // Nobody asks for it any more.
                 held = None;
                 tokio::time::sleep_until(clock.instant(until).into()).await;
                 login.wake(clock.now().max(until));
             }
             Next::Decided => return,
         }
-    }
-}
-
-/// Has a code marked while the password beside it is being checked, and takes that over when it is asked for; gives back what is to be
-/// answered as ever.
-async fn begin_marking(need: Need, held: &mut Option<HeldCode>, shared: &Shared, now: Moment) -> Result<Fact, Need> {
-    match (need, held.take()) {
-        (Need::CheckPassword { source, person, guess, code: Some(code) }, _) => {
-            *held = shared.agreement.hold(&person.key, code, now);
-            Err(Need::CheckPassword { source, person, guess, code: Some(code) })
-        }
-        (Need::MarkCode(mark), Some(code)) if code.is_for(&mark) => {
-            let whose = Marking::begin(&mark, shared, now);
-            Ok(Fact::Mark(whose.end(shared.agreement.use_held(code, mark, now).await, shared)))
-        }
-        (need, _) => Err(need),
     }
 }
 
@@ -70,12 +52,13 @@ pub(crate) fn at_once(need: Need, shared: &Shared, now: Moment) -> Result<Fact, 
 
 /// Answers one need. What speaks to the outside is boxed, so that a login which only waits for somebody's thumb, as ten thousand may at
 /// one time, does not hold room for a conversation with a directory.
-async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
+async fn answer(need: Need, held: &mut Option<HeldCode>, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
     let now = clock.now();
     match need {
         Need::FindPerson { source, name } => Fact::Person(Box::pin(find(source, &name, live, &shared.roster)).await),
         Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
-        Need::CheckPassword { source, person, guess, code: _ } => {
+        Need::CheckPassword { source, person, guess, code } => {
+            *held = code.and_then(|code| shared.agreement.hold(&person.key, code, now));
             Fact::Password(Box::pin(check(source, &person, guess, live, &shared.roster)).await)
         }
         Need::Kept { source, person } => Fact::Secret(Box::pin(kept_secret(source, &person, live, &shared.roster)).await),
@@ -86,7 +69,7 @@ async fn answer(need: Need, live: &LiveSite, shared: &Shared, clock: &LoginClock
         Need::AwaitApproval { id, person } => Fact::Approval(shared.approvals.wait(id, &person, clock).await),
         Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
         Need::AddDevice(device) => Fact::Added(Box::pin(add_device(*device, shared, now)).await),
-        Need::MarkCode(mark) => Fact::Mark(Box::pin(mark_code(mark, shared, now)).await),
+        Need::MarkCode(mark) => Fact::Mark(Box::pin(mark_code(mark, held.take(), shared, now)).await),
         Need::AskUpstream(ask) => Fact::Upstream(match live.upstreams.get(ask.upstream) {
             Some(upstream) => Box::pin(upstream.ask(&ask)).await,
             None => Answer::ours(UpstreamAnswer::Unavailable(not_ready())),
@@ -205,9 +188,14 @@ pub(crate) async fn check(
     }
 }
 
-async fn mark_code(mark: CodeMark, shared: &Shared, now: Moment) -> MarkAnswer {
+/// Marks a code, which may be held since its password was asked about.
+async fn mark_code(mark: CodeMark, held: Option<HeldCode>, shared: &Shared, now: Moment) -> MarkAnswer {
     let whose = Marking::begin(&mark, shared, now);
-    whose.end(shared.agreement.use_code(mark, now).await, shared)
+    let marked = match held.filter(|held| held.is_for(&mark)) {
+        Some(held) => shared.agreement.use_held(held, mark, now).await,
+        None => shared.agreement.use_code(mark, now).await,
+    };
+    whose.end(marked, shared)
 }
 
 /// Marks a code and goes on with `then` once that is durable, without a task that waits for it.
@@ -318,7 +306,9 @@ mod tests {
 
     #[test]
     fn a_login_that_waits_for_somebody_holds_little() {
-        fn size_of_answer<F: Future>(_: impl Fn(Need, &'static LiveSite, &'static Shared, &'static LoginClock) -> F) -> usize {
+        fn size_of_answer<F: Future>(
+            _: impl Fn(Need, &'static mut Option<HeldCode>, &'static LiveSite, &'static Shared, &'static LoginClock) -> F,
+        ) -> usize {
             size_of::<F>()
         }
         let size = size_of_answer(answer);

@@ -91,6 +91,8 @@ impl Stage {
                 wrong.person = self.key(&wrong.person);
                 Need::CountWrong(wrong)
             }
+            // Its mark is made under the name of this stage, behind the password.
+            Need::CheckPassword { source, person, guess, .. } => Need::CheckPassword { source, person, guess, code: None },
             Need::MarkCode(mut mark) => {
                 mark.person = self.key(&mark.person);
                 // A robot handset is in no record, so there is nothing to look at whether it is there still.
