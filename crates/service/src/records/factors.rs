@@ -186,7 +186,7 @@ impl Agreement {
     }
 }
 
-pub(super) fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
+fn use_code(transaction: &Transaction<'_>, remembered: &Remembered, mark: &CodeMark, now: Moment) -> rusqlite::Result<Marked> {
     let at = now.micros() as i64;
     let was_wrong = remembered.may_have_been_wrong(transaction, &mark.person)?;
     let lock: Option<Option<i64>> = match was_wrong {

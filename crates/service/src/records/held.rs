@@ -1,7 +1,6 @@
 //! Codes that are held: marked on disk while the password beside them is being checked, and given back where that was wrong.
 
-use super::factors::use_code;
-use super::steps::{Use, UsedStep};
+use super::steps::UsedStep;
 use super::writer::Job;
 use super::{Agreement, Marked, Records, RecordsError};
 use bivector_core::Moment;
@@ -13,13 +12,13 @@ use tokio::runtime::Handle;
 use tokio::sync::oneshot;
 use tokio::sync::oneshot::error::TryRecvError;
 
-/// A code that is held for one login.
+/// A code that is being held for one login.
 #[derive(Debug)]
 pub(crate) struct HeldCode {
     records: Records,
     used: UsedStep,
-    /// Gets whether it is held, once that is on disk. Gone when the code is used, or was not held.
-    told: Option<oneshot::Receiver<bool>>,
+    /// Gets the hold's number once that is on disk, if it is held. Gone when the code is used.
+    told: Option<oneshot::Receiver<Option<u64>>>,
 }
 
 impl HeldCode {
@@ -32,74 +31,69 @@ impl HeldCode {
 impl Drop for HeldCode {
     fn drop(&mut self) {
         let Some(mut told) = self.told.take() else { return };
-        let (records, free) = (self.records.clone(), self.used.given_back());
-        let give_back = move || records.writer.send_soon(settle(&records, free));
-        // Only what is held in the file too: after a commit that failed, somebody else may have used it.
+        let (records, used) = (self.records.clone(), self.used);
+        let give_back = move |number| records.writer.send_soon(give_back(&records, used, number));
         match (told.try_recv(), Handle::try_current()) {
-            (Ok(true), _) => give_back(),
+            (Ok(Some(number)), _) => give_back(number),
             (Err(TryRecvError::Empty), Ok(handle)) => drop(handle.spawn(async move {
-                if told.await == Ok(true) {
-                    give_back();
+                if let Ok(Some(number)) = told.await {
+                    give_back(number);
                 }
             })),
+            // It was not held, or the service ends.
             _ => {}
         }
     }
 }
 
-/// Says of a code that is held whether it is used.
-fn settle(records: &Records, settled: UsedStep) -> Job {
+fn give_back(records: &Records, used: UsedStep, number: u64) -> Job {
     let remembered = Arc::clone(&records.remembered);
-    Job::new(move |transaction| remembered.settle_step(transaction, settled), drop).together()
+    Job::new(move |transaction| remembered.give_back(transaction, used, number), drop).together()
 }
 
 impl Agreement {
-    /// Holds a code by time while something else is being checked, so that its mark is on disk by then. No login but this one gets in by
-    /// it; dropped, it is free again, unless the service has died meanwhile. Other codes are not held, and neither are those of people
-    /// who typed wrong ones before.
+    /// Holds a code by time while something else is being checked, so that its mark is on disk by then. Whoever uses it first has it, here
+    /// or elsewhere; dropped, it is free again, unless the service has died meanwhile. Other codes are not held, and neither are those of
+    /// people who typed wrong ones before.
     pub(crate) fn hold(&self, person: &str, (device, used): (u64, Used), now: Moment) -> Option<HeldCode> {
         let Used::Step { step, until, drift } = used else { return None };
         let used = UsedStep { device, step, drift, until_us: until.micros(), at_us: now.micros() };
         let (tell, told) = oneshot::channel();
         let (remembered, person) = (Arc::clone(&self.records.remembered), person.to_owned());
-        let hold = move |transaction: &Transaction<'_>| {
-            Ok(!remembered.may_have_been_wrong(transaction, &person)?
-                && matches!(remembered.use_step(transaction, used.held())?, Use::Now(_)))
+        let hold = move |transaction: &Transaction<'_>| match remembered.may_have_been_wrong(transaction, &person)? {
+            true => Ok(None),
+            false => remembered.hold_step(transaction, used),
         };
         // What could not be written is not held.
-        let after = move |held: Result<bool, RecordsError>| {
-            let _ = tell.send(held.unwrap_or(false));
+        let after = move |number: Result<Option<u64>, RecordsError>| {
+            let _ = tell.send(number.unwrap_or(None));
         };
         self.records.writer.send_soon(Job::new(hold, after).together());
         Some(HeldCode { records: self.records.clone(), used, told: Some(told) })
     }
 
-    /// Takes a code out of use that is held: at once, if that is on disk by now. As [`Agreement::use_code`] where it could not be held, and
-    /// where the person has typed a wrong one meanwhile, so that a right one among many guesses at once counts only before the lock.
+    /// Takes a code out of use that is held: at once, if that is on disk by now. As [`Agreement::use_code`] where it is not held, or not any
+    /// more, and where the person has typed a wrong one meanwhile, so that a right one among many guesses at once counts only before the
+    /// lock.
     ///
     /// # Errors
     /// It could not be written. Then nobody may get in by it.
     pub(crate) async fn use_held(&self, mut held: HeldCode, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
-        let is_held = match &mut held.told {
-            Some(told) => told.await.unwrap_or(false),
-            None => false,
+        let number = match &mut held.told {
+            Some(told) => told.await.unwrap_or(None),
+            None => None,
         };
         held.told = None;
-        if !is_held {
-            return self.use_code(mark, now).await;
-        }
-        let remembered = Arc::clone(&self.records.remembered);
-        if remembered.was_wrong(&mark.person) {
-            let free = held.used.given_back();
-            let anew = move |transaction: &Transaction<'_>| {
-                remembered.settle_step(transaction, free)?;
-                use_code(transaction, &remembered, &mark, now)
-            };
-            return self.records.write_together(anew).await;
+        let (remembered, used) = (Arc::clone(&self.records.remembered), held.used);
+        if !number.is_some_and(|number| remembered.end_hold(used, number, &mark.person)) {
+            let marked = self.use_code(mark, now).await;
+            // It has ended by that, unless the person is locked.
+            number.into_iter().for_each(|number| self.records.writer.send_soon(give_back(&self.records, used, number)));
+            return marked;
         }
         // That the code is taken is on disk. What its device is at besides may be lost with the power.
-        self.records.writer.with_the_next(settle(&self.records, held.used));
-        Ok(Marked::Now(Some(held.used.state())))
+        self.records.writer.with_the_next(Job::new(move |transaction| remembered.note_used(transaction, used), drop).together());
+        Ok(Marked::Now(Some(used.state())))
     }
 }
 
@@ -113,18 +107,28 @@ mod tests {
     use std::time::Duration;
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn a_held_code_is_one_logins_until_it_is_used_or_given_back_and_stays_taken_after_a_crash() {
+    async fn a_held_code_is_whose_uses_it_first_or_given_back_and_stays_taken_after_a_crash() {
         let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         let agreement = Agreement::new(records.clone());
         let step = |step| Used::Step { step, until: Moment::from_secs(1_900_000_000), drift: 2 };
         let hold = |number| agreement.hold("tidehall:ines", (1, step(number)), NOON).unwrap();
-        let held = hold(100);
-        assert_eq!(agreement.use_code(mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
-        assert_eq!(agreement.use_held(hold(100), mark(1, step(100)), NOON).await.unwrap(), Marked::Before, "it is another login's");
-        assert!(records.factor_states().unwrap().get(&1).is_none_or(|state| state.last_used_us.is_none()), "nobody got in by it yet");
-        drop(held);
-        let again = agreement.use_held(hold(100), mark(1, step(100)), NOON).await.unwrap();
+        for number in 90..100 {
+            let held = hold(number);
+            if number % 2 == 0 {
+                records.write_together(|_| Ok(())).await.unwrap();
+                assert!(records.factor_states().unwrap().get(&1).is_none_or(|state| state.last_used_us.is_none()), "nobody got in by it");
+            }
+            drop(held);
+        }
+        let again = agreement.use_held(hold(90), mark(1, step(90)), NOON).await.unwrap();
         assert!(matches!(again, Marked::Now(Some(state)) if state.drift == 2), "it was given back: {again:?}");
+        let (first, second) = (hold(100), hold(100));
+        let used = agreement.use_held(second, mark(1, step(100)), NOON).await.unwrap();
+        assert!(matches!(used, Marked::Now(_)), "whose password is right first has it: {used:?}");
+        assert_eq!(agreement.use_held(first, mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
+        let first = hold(103);
+        assert!(matches!(agreement.use_code(mark(1, step(103)), NOON).await.unwrap(), Marked::Now(_)));
+        drop(first);
         let on_its_way = hold(101);
         assert!(matches!(agreement.use_code(mark(1, step(102)), NOON).await.unwrap(), Marked::Now(_)));
         records.writer.stop();
@@ -133,7 +137,7 @@ mod tests {
         let state = records.factor_states().unwrap()[&1];
         assert_eq!((state.drift, state.last_used_us), (2, Some(NOON.micros())));
         let agreement = Agreement::new(records);
-        for number in [100, 101, 102] {
+        for number in [90, 100, 101, 102, 103] {
             assert_eq!(agreement.use_code(mark(1, step(number)), NOON).await.unwrap(), Marked::Before, "{number}");
         }
     }

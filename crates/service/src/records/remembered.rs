@@ -33,9 +33,30 @@ impl Remembered {
         self.inside().steps.use_up(transaction, used)
     }
 
-    /// Uses a code that is held, or gives it back; see [`Steps::settle`].
-    pub(super) fn settle_step(&self, transaction: &Transaction<'_>, settled: UsedStep) -> rusqlite::Result<()> {
-        self.inside().steps.settle(transaction, settled)
+    /// Holds a code; see [`Steps::hold`].
+    pub(super) fn hold_step(&self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Option<u64>> {
+        self.inside().steps.hold(transaction, used)
+    }
+
+    /// Ends a hold, by which the code is its holder's to use; not if the person has been wrong meanwhile, as far as is known without the
+    /// file. See [`Steps::end_hold`].
+    pub(super) fn end_hold(&self, used: UsedStep, number: u64, person: &str) -> bool {
+        let mut inside = self.inside();
+        !inside.wrong.contains(person) && inside.steps.end_hold((used.device, used.step), number)
+    }
+
+    /// Notes that a code which was held is used; see [`Steps::settle`].
+    pub(super) fn note_used(&self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<()> {
+        self.inside().steps.settle(transaction, used)
+    }
+
+    /// Gives a code back, if that hold of it has not ended.
+    pub(super) fn give_back(&self, transaction: &Transaction<'_>, used: UsedStep, number: u64) -> rusqlite::Result<()> {
+        let steps = &mut self.inside().steps;
+        match steps.end_hold((used.device, used.step), number) {
+            true => steps.settle(transaction, used.given_back()),
+            false => Ok(()),
+        }
     }
 
     /// Before a part of a transaction that may be taken back, and before its end: writes down what jobs have gathered.
@@ -63,11 +84,6 @@ impl Remembered {
             inside.wrong_is_read = true;
         }
         Ok(inside.wrong.contains(person))
-    }
-
-    /// As far as is known without the file.
-    pub(super) fn was_wrong(&self, person: &str) -> bool {
-        self.inside().wrong.contains(person)
     }
 
     pub(super) fn note_wrong(&self, person: &str) {

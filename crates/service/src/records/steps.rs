@@ -113,6 +113,10 @@ pub(super) struct Steps {
     open: Vec<UsedStep>,
     /// Whether `devices` holds all of the journal.
     read: bool,
+    /// Codes that are held, by device and step, each under its hold's number; they stand in `devices` too.
+    held: Lookup<(u64, u64), u64>,
+    /// Holds there were.
+    holds: u64,
     fold: Option<Fold>,
 }
 
@@ -126,12 +130,14 @@ struct Fold {
 }
 
 impl Steps {
-    /// Uses a code up, or holds it. It counts once [`Steps::write_down`] and the commit have come.
+    /// Uses a code up, even one that is held: who held it has not got in by it yet, and will not. It counts once [`Steps::write_down`] and
+    /// the commit have come.
     pub(super) fn use_up(&mut self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Use> {
         self.read_journal(transaction)?;
         self.know(transaction, used.device)?;
         let Some(known) = self.devices.get_mut(&used.device) else { return Ok(Use::NoDevice) };
-        if known.steps.contains(&used.step) {
+        let was_held = self.held.remove(&(used.device, used.step)).is_some();
+        if known.steps.contains(&used.step) && !was_held {
             return Ok(Use::Before);
         }
         known.note(used);
@@ -139,7 +145,28 @@ impl Steps {
         Ok(Use::Now(used.state()))
     }
 
-    /// Uses a code that is held, or gives it back: nobody got in by it.
+    /// Holds a code that is neither used nor held: in the file it is as good as used. The hold's number, under which it may be used, or
+    /// given back.
+    pub(super) fn hold(&mut self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Option<u64>> {
+        let place = (used.device, used.step);
+        if self.held.contains_key(&place) || !matches!(self.use_up(transaction, used.held())?, Use::Now(_)) {
+            return Ok(None);
+        }
+        self.holds += 1;
+        self.held.insert(place, self.holds);
+        Ok(Some(self.holds))
+    }
+
+    /// Ends a hold; `false` if it has ended already, since somebody else has used the code or a commit has failed.
+    pub(super) fn end_hold(&mut self, place: (u64, u64), number: u64) -> bool {
+        let is_held = self.held.get(&place) == Some(&number);
+        if is_held {
+            self.held.remove(&place);
+        }
+        is_held
+    }
+
+    /// Notes what became of a code that was held: it was used, or is given back.
     pub(super) fn settle(&mut self, transaction: &Transaction<'_>, settled: UsedStep) -> rusqlite::Result<()> {
         self.read_journal(transaction)?;
         self.know(transaction, settled.device)?;
@@ -161,7 +188,7 @@ impl Steps {
 
     /// What is in the file is read again: a commit failed, or a part of one was taken back.
     pub(super) fn forget(&mut self) {
-        *self = Steps::default();
+        *self = Steps { holds: self.holds, ..Steps::default() };
     }
 
     /// Brings rows of devices up to date, so many at most; whether there is more to do.
@@ -339,6 +366,12 @@ mod tests {
                     drop(held);
                     records.write_together(|_| Ok(())).await.unwrap();
                     None
+                }
+                Some(held) if random.random_bool(0.2) => {
+                    // Another login with the same code comes first.
+                    let first = agreement.use_code(mark.clone(), NOON).await.unwrap();
+                    assert_eq!(agreement.use_held(held, mark, NOON).await.unwrap(), Marked::Before, "turn {turn}");
+                    Some(first)
                 }
                 Some(held) => Some(agreement.use_held(held, mark, NOON).await.unwrap()),
                 None => Some(agreement.use_code(mark, NOON).await.unwrap()),
