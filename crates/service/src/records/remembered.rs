@@ -95,7 +95,14 @@ impl Remembered {
         self.inside().wrong.remove(person);
     }
 
-    /// After something failed: what is in the file is looked up again.
+    /// After one job was taken back: what is in the file is looked up again.
+    pub(super) fn forget_job(&self) {
+        let mut inside = self.inside();
+        inside.steps.forget_job();
+        inside.wrong_is_read = false;
+    }
+
+    /// After a commit failed: what is in the file is looked up again.
     pub(super) fn forget(&self) {
         let mut inside = self.inside();
         inside.steps.forget();

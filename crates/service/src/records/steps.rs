@@ -186,9 +186,16 @@ impl Steps {
         transaction.prepare_cached("INSERT INTO step_journal (uses) VALUES (?1)")?.execute([uses]).map(|_| ())
     }
 
-    /// What is in the file is read again: a commit failed, or a part of one was taken back.
+    /// What is in the file is read again: a commit failed, and with it what was held.
     pub(super) fn forget(&mut self) {
         *self = Steps { holds: self.holds, ..Steps::default() };
+    }
+
+    /// As [`Steps::forget`], where only one job was taken back: what is held stays so, since no such job holds anything.
+    pub(super) fn forget_job(&mut self) {
+        let held = std::mem::take(&mut self.held);
+        self.forget();
+        self.held = held;
     }
 
     /// Brings rows of devices up to date, so many at most; whether there is more to do.
@@ -325,6 +332,7 @@ mod tests {
     use bivector_core::login::CodeMark;
     use rand::rngs::SmallRng;
     use rand::{RngExt, SeedableRng};
+    use rusqlite::Transaction;
     use std::collections::HashSet;
 
     const NOON: Moment = Moment::from_secs(1_800_000_000);
@@ -372,6 +380,12 @@ mod tests {
                     let first = agreement.use_code(mark.clone(), NOON).await.unwrap();
                     assert_eq!(agreement.use_held(held, mark, NOON).await.unwrap(), Marked::Before, "turn {turn}");
                     Some(first)
+                }
+                Some(held) if random.random_bool(0.1) => {
+                    // Something of an operator's fails meanwhile.
+                    let failing = |transaction: &Transaction<'_>| transaction.execute("INSERT INTO no_such_table VALUES (1)", []);
+                    assert!(records.write_people(failing).await.is_err());
+                    Some(agreement.use_held(held, mark, NOON).await.unwrap())
                 }
                 Some(held) => Some(agreement.use_held(held, mark, NOON).await.unwrap()),
                 None => Some(agreement.use_code(mark, NOON).await.unwrap()),

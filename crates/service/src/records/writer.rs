@@ -261,7 +261,7 @@ fn run_one(
         return result;
     }
     if result.is_err() {
-        remembered.forget();
+        remembered.forget_job();
         step(transaction, "ROLLBACK TO job")?;
     }
     Ok(step(transaction, "RELEASE job")?)
