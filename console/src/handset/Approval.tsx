@@ -65,6 +65,17 @@ export function Approval({ device, text, offset, done }: Props) {
           <span className="text-ink-soft">({left > 0 ? `${Math.ceil(left)} s left` : 'over'})</span>
         </Row>
       </dl>
+      {shown.requests > 1 && (
+        <p data-testid="requests" className="border-warn border-l-4 px-3 py-2">
+          The same device has asked <strong>{shown.requests} times</strong>. One answer counts for all of them.
+        </p>
+      )}
+      {shown.before_password && (
+        <p data-testid="before-password" className="border-warn border-l-4 px-3 py-2">
+          <strong>The password is not checked yet.</strong> Many wrong passwords were typed for your name. Approve only if you
+          are signing in at this moment: your password is checked then.
+        </p>
+      )}
       <Wrong>{wrong}</Wrong>
       {shown.numbers.length > 0 ? (
         <fieldset>
@@ -94,7 +105,11 @@ export function Approval({ device, text, offset, done }: Props) {
       </Big>
       {sure ? (
         <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
-          <p>Somebody else may know your password. Nothing will ask you for a while, and your operators are told.</p>
+          <p>
+            {shown.before_password
+              ? 'Somebody else is guessing at your password. Nothing like this will ask you for an hour.'
+              : 'Somebody else may know your password. Nothing will ask you for a while, and your operators are told.'}
+          </p>
           <Big look="bad" disabled={busy} onClick={() => say('not-me')}>
             That was not me: stop
           </Big>

@@ -69,6 +69,10 @@ export type Shown = {
   until_us: number
   numbers: number[]
   with_key: boolean
+  /** How many sign-ins of the same device a yes lets in. */
+  requests: number
+  /** Whether the password has yet to be checked: too many wrong ones were typed. */
+  before_password: boolean
 }
 
 export type Decision = 'approve' | 'deny' | 'not-me'

@@ -11,7 +11,8 @@ pub(crate) use prove::{Drill, Fails, Locate, Login, LoginMethod, Rehearse, Rule,
 pub(crate) use timing::Budget;
 
 use clap::{Args, Parser, Subcommand};
-use std::net::SocketAddr;
+use ipnet::IpNet;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 /// Runs login chains from gateways through a second factor to directories; proves and explains them.
@@ -125,12 +126,27 @@ pub(crate) struct Serve {
     /// Do not wait for the disk at each commit: a power cut may then lose the last used codes
     #[arg(long)]
     pub(crate) no_sync: bool,
-    /// Certificate of API and console with its issuers, as a PEM file
+    /// Where the handset page listens, apart from API and console, so that a proxy for phones reaches nothing else [default: beside them]
+    #[arg(long, env = "BIVECTOR_PHONES", value_name = "ADDRESS")]
+    pub(crate) phones: Option<SocketAddr>,
+    /// A name that leads to this service, besides those of the certificate and of the site's handset page; may be given several times
+    #[arg(long = "name", env = "BIVECTOR_NAMES", value_name = "NAME", value_delimiter = ',')]
+    pub(crate) names: Vec<String>,
+    /// Address or range of a proxy whose `Forwarded` header (RFC 7239) says who calls; may be given several times
+    #[arg(long = "proxy", env = "BIVECTOR_PROXIES", value_name = "RANGE", value_delimiter = ',', value_parser = range)]
+    pub(crate) proxies: Vec<IpNet>,
+    /// Certificate of API, console and handset page with its issuers, as a PEM file
     #[arg(long, env = "BIVECTOR_TLS_CERTIFICATE", value_name = "FILE", requires = "tls_key")]
     pub(crate) tls_certificate: Option<PathBuf>,
     /// Its key, as a PEM file
     #[arg(long, env = "BIVECTOR_TLS_KEY", value_name = "FILE", requires = "tls_certificate")]
     pub(crate) tls_key: Option<PathBuf>,
+}
+
+/// An address stands for a range of one.
+fn range(text: &str) -> Result<IpNet, String> {
+    let one = || text.parse::<IpAddr>().map(IpNet::from);
+    text.parse().or_else(|_| one()).map_err(|_| "this is no address and no range such as 203.0.113.0/24".to_owned())
 }
 
 #[derive(Debug, Subcommand)]
@@ -184,6 +200,18 @@ pub(crate) enum Operator {
         name: String,
         /// What it was for
         label: String,
+    },
+    /// List an operator's sign-ins to the console that have not ended
+    Sessions {
+        /// The operator's name
+        name: String,
+    },
+    /// End an operator's sign-ins to the console: one, or all of them
+    EndSession {
+        /// The operator's name
+        name: String,
+        /// Which one, as `operator sessions` names it [default: all]
+        id: Option<String>,
     },
     /// Set a console password, and print the seed of the one-time codes beside it, once
     SignIn {

@@ -182,6 +182,15 @@ causes! {
     ChallengeUsed "challenge-used" Gateway
         "the prompt was answered before; each may be answered once"
         "the person starts the login again; if it repeats, the device sends an old State attribute";
+    PasswordLimited "password-limited" Person
+        "too many wrong passwords were typed for this person; the source is not asked for a growing time"
+        "find out who typed them; wait, or let the person try again with `bivector factor release`. The limit is under `[passwords]`";
+    CallerLimited "caller-limited" Gateway
+        "too many wrong passwords came from this caller; the source is not asked for a growing time"
+        "the trace names the caller; wait, and find out who it is. The limit is under `[passwords]`";
+    CredentialSeveral "credential-several" Gateway
+        "the request carries several credentials, which the RFCs forbid"
+        "the step names them; correct the device so that it sends one (RFC 2865 section 4.1, RFC 2548 section 2.3, RFC 3579 section 3.3)";
     NotEnrolled "not-enrolled" Person
         "the person has no second factor yet"
         "invite the person with `bivector factor invite`; `when_not_enrolled` of the chain says what happens until then";
@@ -231,7 +240,7 @@ causes! {
         "an operator has suspended this person here"
         "let the person in again with `bivector person suspend --lift`, if that is meant";
     CodeUsed "code-used" Person
-        "this code has been used before"
+        "this code, or a newer one of the same device, has been used before"
         "the person waits for the next code; if nobody used it, somebody may have seen it";
     CodeDrifted "code-drifted" Person
         "the code is a real one of this person's, but from another time"

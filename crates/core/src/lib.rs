@@ -5,6 +5,7 @@
 //! directories and records are in `bivector-service`.
 
 pub mod addresses;
+pub mod attempts;
 pub mod budget;
 pub mod cause;
 pub mod device;
@@ -28,6 +29,7 @@ pub mod sheet;
 pub mod simulate;
 pub mod site;
 pub mod starter;
+pub mod text;
 pub mod totp;
 pub mod trace;
 

@@ -326,7 +326,7 @@ fn unavailable(cause: Cause) -> Unavailable {
 impl Memory<'_> {
     fn answer(&self, need: Need, now: Moment) -> Result<Fact, String> {
         Ok(match need {
-            Need::FindPerson { source, .. } => Fact::Person(Answer::ours(self.person(source)?)),
+            Need::FindPerson { source, name } => Fact::Person(Answer::ours(self.person(source, &name)?)),
             Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::new(self.factors(now)?))),
             Need::CheckPassword { source, guess, .. } => Fact::Password(Answer::ours(self.password(source, &guess)?)),
             Need::Kept { source, .. } => Fact::Secret(Answer::ours(match self.checked(source)? {
@@ -337,6 +337,9 @@ impl Memory<'_> {
             Need::CheckPin { .. } => {
                 Fact::Pin(if self.recorded.ending.cause == Some(Cause::PinWrong.slug()) { PinAnswer::Wrong } else { PinAnswer::Right })
             }
+            Need::BeginGuess(guess) => Fact::Guess(self.guess(guess.trusted, now)),
+            Need::EndGuess { .. } => Fact::GuessEnded(GuessCount::default()),
+            Need::CheckNobody { .. } => Fact::Nobody,
             Need::CountWrong(_) => Fact::Counted(CountAnswer::Counted { wrong: 1, locked_until: None }),
             Need::MarkCode(_) => Fact::Mark(match self.facts.mark {
                 Some(CheckFact::Wrong) => MarkAnswer::UsedBefore,
@@ -369,7 +372,7 @@ impl Memory<'_> {
         })
     }
 
-    fn person(&self, source: SourceRef) -> Result<PersonAnswer, String> {
+    fn person(&self, source: SourceRef, asked: &str) -> Result<PersonAnswer, String> {
         let name = self.site.source_name(source);
         Ok(match find(&self.facts.people, name) {
             Some(PersonFact::Found(person)) => PersonAnswer::Found(person.clone()),
@@ -377,6 +380,7 @@ impl Memory<'_> {
             Some(PersonFact::Several(count)) => PersonAnswer::Ambiguous { count: *count },
             Some(PersonFact::Refused(cause)) => PersonAnswer::Refused(*cause),
             Some(PersonFact::Down(cause)) => PersonAnswer::Unavailable(unavailable(*cause)),
+            None if matches!(source, SourceRef::Upstream(_)) => PersonAnswer::Found(Arc::new(Found::of_upstream(name, asked))),
             None => return Err(format!("`{name}` would be asked for the person, and was not asked then")),
         })
     }
@@ -392,6 +396,16 @@ impl Memory<'_> {
             keys: known.keys,
             remembered_until: known.remembered.then(|| now.plus(WHILE)),
         })
+    }
+
+    /// Too many wrong passwords make wait whatever the draft says, as long as it counts them.
+    fn guess(&self, trusted: bool, now: Moment) -> GuessAnswer {
+        let limited = |whose| GuessAnswer::Limited { whose, wrong: self.site.passwords.after, until: now.plus(WHILE) };
+        match self.recorded.ending.cause.as_deref() {
+            Some(cause) if cause == Cause::PasswordLimited.slug() && !trusted => limited(Guesser::Person),
+            Some(cause) if cause == Cause::CallerLimited.slug() => limited(Guesser::Caller),
+            _ => GuessAnswer::MayTry,
+        }
     }
 
     fn checked(&self, source: SourceRef) -> Result<CheckFact, String> {

@@ -165,6 +165,11 @@ impl RobotHandset {
         Ok(())
     }
 
+    /// The session that it has begun, as it is sent with each call; empty before.
+    pub fn session(&self) -> &str {
+        &self.session
+    }
+
     fn sign(&self, text: &str) -> Result<String, HandsetError> {
         let signed = self.key.sign(&SystemRandom::new(), text.as_bytes()).map_err(|_| HandsetError::Strange("nothing could be signed"))?;
         Ok(BASE64URL_NOPAD.encode(signed.as_ref()))

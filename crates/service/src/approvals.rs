@@ -5,7 +5,7 @@ use bivector_core::Moment;
 use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
 use bivector_core::site::Handset;
 use serde::{Deserialize, Serialize};
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::Duration;
 use tokio::sync::{Notify, broadcast};
@@ -18,6 +18,10 @@ const KEPT: Duration = Duration::from_secs(600);
 const ENDED: usize = 20_000;
 /// Numbers to pick from.
 const CHOICES: usize = 3;
+/// Logins that may wait for one approval: those of a device that moves from server to server, and a few more.
+const MOST_JOINED: usize = 8;
+/// Questions in an hour that come before the password is known to be right: a stranger may bring them about.
+const BEFORE_PASSWORD: usize = 3;
 
 /// What a person sees of an approval, and signs. The handset signs these very bytes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -42,6 +46,39 @@ pub struct Shown {
     pub numbers: Vec<u8>,
     /// Whether a security key must prove the answer.
     pub with_key: bool,
+    /// How many requests a yes lets in: more than one if the same caller has asked again.
+    #[serde(default = "one")]
+    pub requests: u32,
+    /// Whether the password has not been checked yet: too many wrong ones were typed for the person, and a yes lets this one be tried.
+    #[serde(default)]
+    pub before_password: bool,
+}
+
+fn one() -> u32 {
+    1
+}
+
+impl Shown {
+    fn of(ask: &ApprovalAsk, id: u64, numbers: &[u8], requests: u32, asked: Moment, until: Moment) -> Self {
+        Shown {
+            id: format!("{id:016x}"),
+            site: ask.site.clone(),
+            name: ask.name.clone(),
+            login: ask.login.clone(),
+            gateway: ask.gateway.clone(),
+            from: ask.from.clone(),
+            at_us: asked.micros(),
+            until_us: until.micros(),
+            numbers: numbers.to_vec(),
+            with_key: ask.with_key,
+            requests,
+            before_password: ask.before_password,
+        }
+    }
+
+    fn text(&self) -> Arc<str> {
+        serde_json::to_string(self).unwrap_or_default().into()
+    }
 }
 
 /// What the person says.
@@ -90,6 +127,8 @@ pub enum Taken {
     },
     /// Another handset, or the same one, has answered before.
     Before,
+    /// Something else was shown than what waits now: another login has joined it meanwhile.
+    Changed,
     /// The login needs it no more: another factor was given.
     Withdrawn,
     /// There is no such approval of this person.
@@ -146,6 +185,15 @@ impl Decided {
     }
 }
 
+impl Pending {
+    /// Says on the handset that the approval is for one more request. What was signed before does not count any more.
+    fn show_again(&mut self) {
+        if let Ok(shown) = serde_json::from_str::<Shown>(&self.shown) {
+            self.shown = Shown { requests: self.references.len() as u32, ..shown }.text();
+        }
+    }
+}
+
 #[derive(Debug)]
 struct Ended {
     person: String,
@@ -168,7 +216,8 @@ struct Hub {
     by_person: HashMap<String, u64>,
     recent: HashMap<String, VecDeque<Moment>>,
     ended: HashMap<u64, Ended>,
-    order: VecDeque<(Moment, u64)>,
+    /// By their ends: chains have different patience, so that a later approval may end before an earlier one.
+    order: BTreeSet<(Moment, u64)>,
     listeners: HashMap<String, broadcast::Sender<Told>>,
 }
 
@@ -184,44 +233,45 @@ impl Approvals {
         let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
         hub.expire(now);
         if let Some((id, waiting)) = hub.by_person.get(&ask.person).copied().and_then(|id| Some((id, hub.pending.get_mut(&id)?))) {
-            let same = waiting.ask.gateway == ask.gateway && waiting.ask.from == ask.from && waiting.ask.with_key == ask.with_key;
+            // Where nothing says that both come from the same place, somebody who knows the password could ride on the person's own login.
+            let same_caller = waiting.ask.from == ask.from && (!ask.from.is_empty() || ask.joins_without_caller);
+            let same = same_caller
+                && waiting.ask.gateway == ask.gateway
+                && waiting.ask.with_key == ask.with_key
+                && waiting.ask.before_password == ask.before_password;
             // Without the number on its screen a login must not ride on one that is matched by it.
-            if same && waiting.number.is_some() == ask.wants_number {
+            if same && waiting.number.is_some() == ask.wants_number && waiting.references.len() < MOST_JOINED {
+                let sent = ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
                 waiting.references.push(ask.reference);
-                return ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
+                waiting.show_again();
+                hub.tell(&ask.person, Told::Approval);
+                return sent;
             }
             return ApprovalSent::Limited(format!("another approval of this person waits for its answer, through {}", waiting.ask.gateway));
         }
-        let recent = hub.recent.entry(ask.person.clone()).or_default();
+        // Whoever types wrong passwords must not use up what the person's own logins may ask for.
+        let (counted, most) = match ask.before_password {
+            true => (format!("before/{}", ask.person), BEFORE_PASSWORD),
+            false => (ask.person.clone(), limits.per_person as usize),
+        };
+        let recent = hub.recent.entry(counted).or_default();
         while recent.front().is_some_and(|at| now.since(*at) >= HOUR) {
             recent.pop_front();
         }
-        if recent.len() >= limits.per_person as usize {
+        if recent.len() >= most {
             return ApprovalSent::Limited(format!("{} approvals were asked for within an hour, as many as the site allows", recent.len()));
         }
         recent.push_back(now);
         let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
         let until = now.plus(ask.lasts);
         let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
-        let shown = Shown {
-            id: format!("{id:016x}"),
-            site: ask.site.clone(),
-            name: ask.name.clone(),
-            login: ask.login.clone(),
-            gateway: ask.gateway.clone(),
-            from: ask.from.clone(),
-            at_us: now.micros(),
-            until_us: until.micros(),
-            numbers: if ask.wants_number { numbers.to_vec() } else { Vec::new() },
-            with_key: ask.with_key,
-        };
-        let shown = serde_json::to_string(&shown).unwrap_or_default().into();
+        let shown = Shown::of(&ask, id, if ask.wants_number { &numbers } else { &[] }, 1, now, until).text();
         let person = ask.person.clone();
         let references = vec![ask.reference.clone()];
         let decided = Arc::default();
         hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided });
         hub.by_person.insert(person.clone(), id);
-        hub.order.push_back((until, id));
+        hub.order.insert((until, id));
         hub.tell(&person, Told::Approval);
         ApprovalSent::Sent { id, number, joined: false, until }
     }
@@ -256,8 +306,8 @@ impl Approvals {
         })
     }
 
-    /// Takes an answer. Of any number at once exactly one decides.
-    pub fn answer(&self, id: u64, person: &str, said: Said, now: Moment) -> Taken {
+    /// Takes an answer to what was shown as `signed`. Of any number at once exactly one decides.
+    pub fn answer(&self, id: u64, person: &str, signed: &str, said: Said, now: Moment) -> Taken {
         let Ok(mut hub) = self.hub.lock() else { return Taken::Unknown };
         hub.expire(now);
         let Some(pending) = hub.pending.get(&id).filter(|pending| pending.ask.person == person) else {
@@ -274,7 +324,15 @@ impl Approvals {
         if pending.decided.answer().is_some() {
             return Taken::Before;
         }
+        // Whatever the order in which others end: this one's own time counts.
+        if pending.until <= now {
+            return Taken::Late { by: now.since(pending.until), references: pending.references.clone() };
+        }
+        if *pending.shown != *signed {
+            return Taken::Changed;
+        }
         let right = said.number == pending.number;
+        let not_me = said.decision == Decision::NotMe;
         let on = format!("on “{}”", said.device);
         let answer = match said.decision {
             Decision::Approve if right => ApprovalAnswer::Approved(Approved {
@@ -292,6 +350,11 @@ impl Approvals {
         let approved = matches!(answer, ApprovalAnswer::Approved(_));
         let ask = Box::new(pending.ask.clone());
         pending.decided.set(Some(answer));
+        if not_me && ask.before_password {
+            // No further question of this kind for an hour.
+            let recent = hub.recent.entry(format!("before/{person}")).or_default();
+            recent.extend(std::iter::repeat_n(now, BEFORE_PASSWORD));
+        }
         // With a prompt the round that waits for it has yet to come: the decision is kept until then, but nobody joins any more.
         hub.by_person.remove(person);
         hub.tell(person, Told::Approval);
@@ -353,11 +416,11 @@ impl Hub {
 
     /// Ends what is over, and forgets what ended long ago. Each approval costs its own two steps, whoever pays for them.
     fn expire(&mut self, now: Moment) {
-        while let Some((until, id)) = self.order.front().copied() {
+        while let Some((until, id)) = self.order.first().copied() {
             if until > now {
                 break;
             }
-            self.order.pop_front();
+            self.order.pop_first();
             self.end(id, until, End::Expired);
         }
         if self.ended.len() > ENDED {
@@ -372,6 +435,7 @@ impl Hub {
 
     fn end(&mut self, id: u64, at: Moment, why: End) {
         let Some(pending) = self.pending.remove(&id) else { return };
+        self.order.remove(&(pending.until, id));
         let why = pending.decided.answer().cloned().map_or(why, End::Answered);
         pending.decided.set(None);
         let person = pending.ask.person;
@@ -421,8 +485,16 @@ mod tests {
             reference: reference.into(),
             wants_number,
             with_key: false,
+            joins_without_caller: false,
+            before_password: false,
             lasts: Duration::from_secs(45),
         }
+    }
+
+    /// An answer to whatever is shown now.
+    fn answer(approvals: &Approvals, id: u64, person: &str, said: Said, now: Moment) -> Taken {
+        let shown = approvals.shown(id, person).unwrap_or_else(|| "nothing".into());
+        approvals.answer(id, person, &shown, said, now)
     }
 
     fn said(decision: Decision, number: Option<u8>) -> Said {
@@ -455,21 +527,85 @@ mod tests {
             let refused = approvals.ask(other, &limits, random(3), at(3));
             assert!(matches!(refused, ApprovalSent::Limited(_)), "{refused:?}");
         }
-        assert!(matches!(approvals.answer(id, "tidehall:pell", said(Decision::Approve, None), at(4)), Taken::Unknown), "somebody else's");
+        assert!(matches!(answer(&approvals, id, "tidehall:pell", said(Decision::Approve, None), at(4)), Taken::Unknown), "somebody else's");
         assert!(matches!(
-            approvals.answer(id, "tidehall:ines", said(Decision::Approve, None), at(5)),
+            answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(5)),
             Taken::Decided { approved: true, .. }
         ));
-        assert_eq!(approvals.answer(id, "tidehall:ines", said(Decision::Deny, None), at(6)), Taken::Before, "two phones at once");
+        assert_eq!(answer(&approvals, id, "tidehall:ines", said(Decision::Deny, None), at(6)), Taken::Before, "two phones at once");
         let fresh = approvals.ask(ask("F", "breakwater", false), &limits, random(4), at(7));
         assert!(matches!(fresh, ApprovalSent::Sent { joined: false, .. }), "a decided one is never joined: {fresh:?}");
+    }
+
+    #[test]
+    fn a_second_login_joins_only_where_both_say_the_same_caller_or_the_site_allows_it() {
+        let nowhere = |reference: &str, joins| ApprovalAsk {
+            from: String::new(),
+            joins_without_caller: joins,
+            ..ask(reference, "breakwater", false)
+        };
+        for (joins, wanted) in [(false, false), (true, true)] {
+            let (approvals, limits) = (Approvals::default(), Handset::default());
+            approvals.ask(nowhere("A", joins), &limits, random(1), NOON);
+            let second = approvals.ask(nowhere("B", joins), &limits, random(2), at(1));
+            assert_eq!(matches!(second, ApprovalSent::Sent { joined: true, .. }), wanted, "{second:?}");
+            assert_eq!(matches!(second, ApprovalSent::Limited(_)), !wanted, "{second:?}");
+        }
+    }
+
+    #[test]
+    fn a_handset_is_told_of_a_second_request_and_what_it_signed_before_does_not_cover_it() {
+        let (approvals, limits) = (Approvals::default(), Handset::default());
+        let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
+        let before = approvals.shown(id, "tidehall:ines").unwrap();
+        approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(1));
+        let now = approvals.shown(id, "tidehall:ines").unwrap();
+        let requests = |text: &str| serde_json::from_str::<Shown>(text).unwrap().requests;
+        assert_eq!((requests(&before), requests(&now)), (1, 2));
+        assert_eq!(approvals.answer(id, "tidehall:ines", &before, said(Decision::Approve, None), at(2)), Taken::Changed);
+        let taken = approvals.answer(id, "tidehall:ines", &now, said(Decision::Approve, None), at(2));
+        assert!(matches!(taken, Taken::Decided { approved: true, .. }), "{taken:?}");
+    }
+
+    #[test]
+    fn an_approval_that_is_over_is_not_accepted_while_a_longer_one_of_another_chain_waits() {
+        let (approvals, limits) = (Approvals::default(), Handset::default());
+        let long = ApprovalAsk { person: "tidehall:pell".into(), lasts: Duration::from_secs(300), ..ask("A", "lantern", false) };
+        approvals.ask(long, &limits, random(1), NOON);
+        let ApprovalSent::Sent { id, .. } = approvals.ask(ask("B", "breakwater", false), &limits, random(2), NOON) else { panic!() };
+        let late = answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(46));
+        assert_eq!(late, Taken::Late { by: Duration::from_secs(1), references: vec!["B".into()] });
+        assert_eq!((approvals.waiting("tidehall:ines", at(46)), approvals.count()), (None, 1));
+    }
+
+    #[test]
+    fn questions_before_the_password_have_a_limit_of_their_own_that_not_me_uses_up() {
+        let (approvals, limits) = (Approvals::default(), Handset::default());
+        let before = |reference: &str| ApprovalAsk { before_password: true, ..ask(reference, "breakwater", false) };
+        let mut asked = Vec::new();
+        for number in 0..5u8 {
+            if let ApprovalSent::Sent { id, .. } = approvals.ask(before("A"), &limits, random(number), at(0)) {
+                asked.push(id);
+                approvals.withdraw(id, at(0));
+            }
+        }
+        assert_eq!(asked.len(), BEFORE_PASSWORD);
+        assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(9), at(1)), ApprovalSent::Sent { .. }));
+        let (approvals, limits) = (Approvals::default(), Handset::default());
+        let ApprovalSent::Sent { id, .. } = approvals.ask(before("A"), &limits, random(1), NOON) else { panic!() };
+        answer(&approvals, id, "tidehall:ines", said(Decision::NotMe, None), at(1));
+        assert!(matches!(approvals.ask(before("C"), &limits, random(2), at(2)), ApprovalSent::Limited(_)));
+        assert!(
+            matches!(approvals.ask(ask("D", "breakwater", false), &limits, random(3), at(3)), ApprovalSent::Sent { .. }),
+            "real ones go on"
+        );
     }
 
     #[test]
     fn late_answers_learn_how_late_and_limits_hold_for_an_hour() {
         let (approvals, limits) = (Approvals::default(), Handset { per_person: 2, ..Handset::default() });
         let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
-        let late = approvals.answer(id, "tidehall:ines", said(Decision::Approve, None), at(57));
+        let late = answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(57));
         assert_eq!(late, Taken::Late { by: Duration::from_secs(12), references: vec!["A".into()] });
         assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(60)), ApprovalSent::Sent { .. }));
         approvals.withdraw(u64::from_be_bytes(random(2)[..8].try_into().unwrap()), at(61));
@@ -491,7 +627,7 @@ mod tests {
             let shown: Shown = serde_json::from_str(&approvals.waiting("tidehall:ines", NOON).unwrap()).unwrap();
             let other = shown.numbers.iter().copied().find(|one| *one != number);
             let picked = if wrong { other } else { Some(number) };
-            let taken = approvals.answer(id, "tidehall:ines", said(Decision::Approve, picked), at(1));
+            let taken = answer(&approvals, id, "tidehall:ines", said(Decision::Approve, picked), at(1));
             assert!(matches!(taken, Taken::Decided { approved, .. } if approved != wrong), "{taken:?}");
         }
     }
@@ -545,7 +681,7 @@ mod tests {
                         let Some(one) = asked.get_mut(nth) else { continue };
                         let decision = if approve { Decision::Approve } else { Decision::Deny };
                         let number = if right { one.number } else { Some(9) };
-                        let taken = approvals.answer(one.id, "tidehall:ines", said(decision, number), now);
+                        let taken = answer(&approvals, one.id, "tidehall:ines", said(decision, number), now);
                         let open = !one.over && one.until > now;
                         match taken {
                             Taken::Decided { approved, .. } => {
@@ -577,7 +713,7 @@ mod tests {
         let (one, two, ()) =
             tokio::join!(approvals.wait(id, "tidehall:ines", &clock), approvals.wait(id, "tidehall:ines", &clock), async {
                 tokio::task::yield_now().await;
-                approvals.answer(id, "tidehall:ines", said(Decision::NotMe, None), now.plus(Duration::from_secs(3)));
+                answer(&approvals, id, "tidehall:ines", said(Decision::NotMe, None), now.plus(Duration::from_secs(3)));
             });
         assert_eq!((one, two), (ApprovalAnswer::Disowned("phone".into()), ApprovalAnswer::Disowned("phone".into())));
         let short = ApprovalAsk { lasts: Duration::from_millis(20), ..ask("B", "breakwater", false) };

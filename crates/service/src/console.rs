@@ -24,6 +24,26 @@ pub async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     }
 }
 
+/// As [`serve`], where phones have a listener of their own.
+pub async fn serve_operators(uri: Uri, headers: HeaderMap) -> Response {
+    let path = uri.path();
+    if path == "/handset" || path.starts_with("/handset/") {
+        return (StatusCode::NOT_FOUND, "the handset page is served by the listener for phones\n").into_response();
+    }
+    serve(uri, headers).await
+}
+
+/// Serves the handset page and the files that it needs, and nothing of the console.
+pub async fn serve_phones(uri: Uri, headers: HeaderMap) -> Response {
+    let path = uri.path().trim_start_matches('/');
+    let is_page = path == "handset" || path.starts_with("handset/");
+    let is_file = Files::get(path).is_some() && !path.ends_with(".html");
+    match is_page || is_file {
+        true => serve(uri, headers).await,
+        false => (StatusCode::NOT_FOUND, "this listener serves the handset page only\n").into_response(),
+    }
+}
+
 /// The page, with a nonce of its own for the styles that libraries add at run time.
 fn page(name: &str) -> Response {
     let Some(index) = Files::get(name) else {

@@ -1,6 +1,7 @@
 //! Drives a login to its end: answers its needs from sources, roster and records, and waits as it says.
 
 use crate::clock::LoginClock;
+use crate::guesses::CountedGuess;
 use crate::live::LiveSite;
 use crate::metrics;
 use crate::records::{HeldCode, Marked, RecordsError, Took};
@@ -14,36 +15,50 @@ use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
 use std::sync::Arc;
 
+/// What a login holds while it is driven.
+#[derive(Default)]
+struct InHand {
+    /// A code that is being marked while the password beside it is checked.
+    code: Option<HeldCode>,
+    /// A guess at a password that is being made.
+    guess: Option<CountedGuess>,
+}
+
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
-    // A code that is being marked while the password beside it is checked.
-    let mut held = None;
+    let mut hand = InHand::default();
     loop {
         match login.next() {
             Next::Ask(need) => {
                 let fact = match stage {
-                    None => answer(need, &mut held, live, shared, clock).await,
+                    None => answer(need, &mut hand, live, shared, clock).await,
                     Some(stage) => match stage.play(need) {
                         Ok(fact) => fact,
-                        Err(need) => stage.hear(answer(need, &mut held, live, shared, clock).await, &shared.roster, clock.now()),
+                        Err(need) => stage.hear(answer(need, &mut hand, live, shared, clock).await, &shared.roster, clock.now()),
                     },
                 };
                 login.learn(fact, clock.now());
             }
             Next::Wait(until, _timer) => {
                 // Nobody asks for it any more.
-                held = None;
+                hand.code = None;
                 tokio::time::sleep_until(clock.instant(until).into()).await;
                 login.wake(clock.now().max(until));
             }
-            Next::Decided => return,
+            Next::Decided => break,
         }
+    }
+    if let Some(guess) = hand.guess {
+        guess.uncounted(clock.now());
     }
 }
 
 /// Answers a need from memory; gives it back where somebody must be waited for.
-pub(crate) fn at_once(need: Need, shared: &Shared, now: Moment) -> Result<Fact, Need> {
+pub(crate) fn at_once(need: Need, live: &LiveSite, shared: &Shared, now: Moment) -> Result<Fact, Need> {
     match need {
+        Need::FindPerson { source: source @ SourceRef::Upstream(_), name } => {
+            Ok(Fact::Person(Answer::ours(shared.roster.of_upstream(live.site.source_name(source), &name))))
+        }
         Need::FindPerson { source: SourceRef::Roster, name } => Ok(Fact::Person(Answer::ours(shared.roster.find(&name)))),
         Need::Factors { person, station } => Ok(Fact::Factors(shared.roster.factors(&person, station.as_ref(), now))),
         other => Err(other),
@@ -52,24 +67,33 @@ pub(crate) fn at_once(need: Need, shared: &Shared, now: Moment) -> Result<Fact, 
 
 /// Answers one need. What speaks to the outside is boxed, so that a login which only waits for somebody's thumb, as ten thousand may at
 /// one time, does not hold room for a conversation with a directory.
-async fn answer(need: Need, held: &mut Option<HeldCode>, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
+async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
     let now = clock.now();
     match need {
         Need::FindPerson { source, name } => Fact::Person(Box::pin(find(source, &name, live, &shared.roster)).await),
         Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
         Need::CheckPassword { source, person, guess, code } => {
-            *held = code.and_then(|code| shared.agreement.hold(&person.key, code, now));
+            hand.code = code.and_then(|code| shared.agreement.hold(&person.key, code, now));
             Fact::Password(Box::pin(check(source, &person, guess, live, &shared.roster)).await)
         }
         Need::Kept { source, person } => Fact::Secret(Box::pin(kept_secret(source, &person, live, &shared.roster)).await),
         Need::CheckPin { person, device, guess } => Fact::Pin(Box::pin(shared.roster.check_pin(&person, device, guess)).await),
+        Need::BeginGuess(guess) => Fact::Guess(begin_guess(guess, hand, live, shared, now)),
+        Need::EndGuess { right } => Fact::GuessEnded(match hand.guess.take() {
+            Some(guess) => Box::pin(guess.settle(right, now)).await,
+            None => GuessCount::default(),
+        }),
+        Need::CheckNobody { sources, text } => {
+            Box::pin(check_nobody(sources, text, live, &shared.roster)).await;
+            Fact::Nobody
+        }
         Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
         Need::SendCode(sendable) => Fact::Sent(Box::pin(send_code(&sendable, live, shared, now)).await),
         Need::SendApproval(ask) => Fact::ApprovalSent(ask_handset(Arc::unwrap_or_clone(ask), live, shared, now)),
         Need::AwaitApproval { id, person } => Fact::Approval(shared.approvals.wait(id, &person, clock).await),
         Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
         Need::AddDevice(device) => Fact::Added(Box::pin(add_device(*device, shared, now)).await),
-        Need::MarkCode(mark) => Fact::Mark(Box::pin(mark_code(mark, held.take(), shared, now)).await),
+        Need::MarkCode(mark) => Fact::Mark(Box::pin(mark_code(mark, hand.code.take(), shared, now)).await),
         Need::AskUpstream(ask) => Fact::Upstream(match live.upstreams.get(ask.upstream) {
             Some(upstream) => Box::pin(upstream.ask(&ask)).await,
             None => Answer::ours(UpstreamAnswer::Unavailable(not_ready())),
@@ -83,6 +107,33 @@ async fn answer(need: Need, held: &mut Option<HeldCode>, live: &LiveSite, shared
             })
         }
         Need::ChangePassword { .. } => Fact::Changed(Answer::ours(ChangeAnswer::Unavailable(not_ready()))),
+    }
+}
+
+fn begin_guess(guess: Box<Guess>, hand: &mut InHand, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
+    if let Some(before) = hand.guess.take() {
+        before.uncounted(now);
+    }
+    let of_upstream = || guess.person.split_once(':').is_some_and(|(source, _)| live.site.upstreams.iter().any(|up| up.name == source));
+    // An upstream's people are whoever somebody says they are.
+    let lasting = !guess.person.starts_with('?') && (!of_upstream() || shared.roster.get(&guess.person).is_some());
+    let (answer, begun) = shared.guesses.begin(guess, live.site.passwords, lasting, now);
+    hand.guess = begun;
+    answer
+}
+
+/// Makes the checks that a refusal of a name has left out, with a name and a password that nobody has.
+async fn check_nobody(sources: Vec<SourceRef>, text: bool, live: &LiveSite, roster: &Roster) {
+    for source in sources {
+        match source {
+            SourceRef::Directory(index) => {
+                if let Some(directory) = live.directories.get(index) {
+                    directory.check_nobody(text).await;
+                }
+            }
+            SourceRef::Roster if text => roster.check_nobody().await,
+            SourceRef::Roster | SourceRef::Upstream(_) => {}
+        }
     }
 }
 
@@ -156,7 +207,7 @@ pub(crate) async fn find(source: SourceRef, name: &str, live: &LiveSite, roster:
             }
             None => Answer::ours(PersonAnswer::Unavailable(not_ready())),
         },
-        SourceRef::Upstream(_) => Answer::ours(PersonAnswer::Unavailable(not_ready())),
+        SourceRef::Upstream(_) => Answer::ours(roster.of_upstream(live.site.source_name(source), name)),
     }
 }
 
@@ -307,7 +358,7 @@ mod tests {
     #[test]
     fn a_login_that_waits_for_somebody_holds_little() {
         fn size_of_answer<F: Future>(
-            _: impl Fn(Need, &'static mut Option<HeldCode>, &'static LiveSite, &'static Shared, &'static LoginClock) -> F,
+            _: impl Fn(Need, &'static mut InHand, &'static LiveSite, &'static Shared, &'static LoginClock) -> F,
         ) -> usize {
             size_of::<F>()
         }

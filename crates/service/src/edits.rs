@@ -100,12 +100,13 @@ pub async fn edit(text: &str, preview: bool, operator: &str, shared: &Arc<Shared
 /// The records failed.
 pub async fn release(shared: &Shared, key: &str) -> Result<bool, RecordsError> {
     let wrong = shared.records.release(key.to_owned()).await?;
+    let guesses = shared.guesses.release(key).await?;
     let more = shared.records.forget_devices(key.to_owned()).await?;
     shared.roster.note_lock(key, None);
     shared.roster.note_stop(key, None);
     shared.roster.forget_devices(key);
     shared.tell_person(key);
-    Ok(wrong || more)
+    Ok(wrong || guesses || more)
 }
 
 fn read(text: &str, shared: &Shared, live: &LiveSite) -> (Vec<Do>, Vec<EditLine>, Vec<LineError>) {

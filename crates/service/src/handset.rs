@@ -5,7 +5,7 @@
 //! first line of each names what it is for, so that no signature can serve for another purpose.
 
 use crate::clock;
-use crate::records::{DeviceKind, FactorRow, PersonRow};
+use crate::records::{DeviceKind, FactorRow, PersonRow, RecordsError};
 use crate::roster::person_key;
 use crate::seal::random;
 use crate::shared::Shared;
@@ -75,6 +75,8 @@ struct Challenge {
 
 #[derive(Serialize, Deserialize)]
 struct Session {
+    /// Ends it before its time.
+    id: [u8; 16],
     person: String,
     device: u64,
     until: Moment,
@@ -112,14 +114,26 @@ pub fn begin_session(shared: &Shared, challenge: &str, signature: &str) -> Optio
     let handset = find(shared, &asked.person, asked.device)?;
     let key = shared.roster.opened(&handset.person, &handset.device)?;
     let right = asked.until > clock::now() && is_signed(key.expose(), &session_text(challenge), signature);
-    let session = Session { person: asked.person, device: asked.device, until: clock::now().plus(SESSION) };
+    let session = Session { id: random(), person: asked.person, device: asked.device, until: clock::now().plus(SESSION) };
     right.then(|| (seal(shared, SESSIONS, &session), handset))
 }
 
 /// The handset of a session, if that still holds and the handset was not removed.
 pub fn of_session(shared: &Shared, session: &str) -> Option<KnownHandset> {
     let session: Session = open(shared, SESSIONS, session)?;
-    find(shared, &session.person, session.device).filter(|_| session.until > clock::now())
+    let open = session.until > clock::now() && !shared.sign_ins.has_ended(&session.id);
+    find(shared, &session.person, session.device).filter(|_| open)
+}
+
+/// Ends a session before its time, and its line of events with it.
+///
+/// # Errors
+/// It could not be written down.
+pub async fn end_session(shared: &Shared, session: &str) -> Result<(), RecordsError> {
+    let Some(session) = open::<Session>(shared, SESSIONS, session).filter(|session| session.until > clock::now()) else { return Ok(()) };
+    let ended = shared.sign_ins.end_sealed(session.id, session.until).await;
+    shared.approvals.tell_device(&session.person);
+    ended
 }
 
 fn find(shared: &Shared, person: &str, device: u64) -> Option<KnownHandset> {

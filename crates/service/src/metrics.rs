@@ -1,6 +1,7 @@
 //! Counters and timings, for `/metrics`.
 
 use bivector_core::Cause;
+use bivector_core::login::Guesser;
 use bivector_core::trace::{Origin, Outcome, Trace};
 use metrics::{Counter, Gauge, Histogram, counter, gauge, histogram};
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
@@ -120,6 +121,30 @@ pub fn approval(how: &'static str) {
 /// A code was sent, could not be, or was not because of a limit.
 pub fn courier(how: &'static str) {
     counter!("bivector_courier_total", "how" => how).increment(1);
+}
+
+/// A password was not checked, because too many wrong ones came before it.
+pub fn limited_guess(whose: Guesser) {
+    let whose = match whose {
+        Guesser::Caller => "caller",
+        Guesser::Person => "person",
+    };
+    counter!("bivector_passwords_limited_total", "whose" => whose).increment(1);
+}
+
+/// A request had the identifier and authenticator of another one with a different body.
+pub fn conflicting_request() {
+    counter!("bivector_requests_conflicting_total").increment(1);
+}
+
+/// A connection was refused because there were too many.
+pub fn refused_connection() {
+    counter!("bivector_http_connections_refused_total").increment(1);
+}
+
+/// A login or a packet brought its handling down.
+pub fn panicked() {
+    counter!("bivector_panics_total").increment(1);
 }
 
 /// A person was locked after too many wrong codes.

@@ -2,9 +2,10 @@
 
 use crate::clock;
 use crate::error::ServiceError;
+use crate::hashing::{Busy, Hashing};
 use crate::invitations::{self, Whom};
 use crate::records::{Edit, FactorSettings, NewFactor, NewPerson};
-use crate::roster::{KeptPassword, hash_password, kept_purpose, person_key, seed_purpose};
+use crate::roster::{KeptPassword, kept_purpose, person_key, seed_purpose};
 use crate::shared::Shared;
 use bivector_core::device::CodeKind;
 use bivector_core::totp::{Algorithm, Settings};
@@ -14,6 +15,7 @@ use data_encoding::BASE32_NOPAD;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::Duration;
 use utoipa::ToSchema;
 
 /// Columns that are known; the first two are needed.
@@ -41,6 +43,8 @@ pub const COLUMNS: &[&str] = &[
 ];
 /// Lines of one import at most.
 const MAX_LINES: usize = 100_000;
+/// How long an import waits for its turn to hash while operators sign in.
+const WHEN_BUSY: Duration = Duration::from_millis(50);
 
 /// A mistake in a CSV file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -119,10 +123,10 @@ pub async fn import(text: &str, preview: bool, operator: &str, shared: &Arc<Shar
     if preview || !imported.errors.is_empty() {
         return Ok(imported);
     }
-    let sealing = Arc::clone(shared);
-    let people = tokio::task::spawn_blocking(move || lines.into_iter().map(|line| seal(line, &sealing)).collect::<Result<Vec<_>, _>>())
-        .await
-        .map_err(|_| ServiceError::Records("the import was stopped".into()))??;
+    let mut people = Vec::with_capacity(lines.len());
+    for line in lines {
+        people.push(seal(line, shared).await?);
+    }
     let what = format!("import of {} people, {} of them new", imported.people, imported.new);
     let edits = people.into_iter().map(|person| Edit::Keep(Box::new(person))).collect();
     imported.change = Some(shared.records.change_people(operator.to_owned(), what, edits, clock::now()).await?);
@@ -146,10 +150,20 @@ fn whom(line: &Line) -> Whom {
     }
 }
 
-fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
+/// Hashes a secret in its turn, however long that takes: an import is one of few, and not on anybody's path.
+async fn hash(secret: &Secret<String>, shared: &Shared) -> Result<String, ServiceError> {
+    loop {
+        match shared.hashing.hash(secret.clone()).await {
+            Ok(hashed) => return hashed.map_err(ServiceError::Records),
+            Err(Busy) => tokio::time::sleep(WHEN_BUSY).await,
+        }
+    }
+}
+
+async fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
     let mut person = line.person;
     if let Some(password) = &line.password {
-        person.password = Some(hash_password(password).map_err(ServiceError::Records)?);
+        person.password = Some(hash(password, shared).await?);
     }
     let kept = match (line.keep, line.password) {
         (Keep::Text, Some(password)) => Some(KeptPassword::Text(password)),
@@ -159,7 +173,10 @@ fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
     person.kept = kept.map(|kept| shared.seal.seal(&kept_purpose(&person.source, &person.login), kept.to_bytes().expose()));
     if let Some(device) = line.device {
         let purpose = seed_purpose(&person.source, &person.login);
-        let pin = device.pin.as_ref().map(hash_password).transpose().map_err(ServiceError::Records)?;
+        let pin = match &device.pin {
+            Some(pin) => Some(hash(pin, shared).await?),
+            None => None,
+        };
         let sealed = shared.seal.seal(&purpose, device.seed.expose());
         person.factor = Some(NewFactor { kind: device.kind.into(), label: device.label, sealed, settings: device.settings, pin });
     }
@@ -264,11 +281,11 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
     if keep != Keep::Nothing && password.is_none() {
         wrong("keep", "there is no password in this line to keep".into());
     }
-    if let Some(mail) = field("mail").filter(|mail| !mail.contains('@')) {
-        wrong("mail", format!("`{mail}` is no mail address"));
+    if let Some(said) = field("mail").map(str::trim).and_then(wrong_mail) {
+        wrong("mail", format!("{said}; write NAME@DOMAIN"));
     }
-    if let Some(phone) = field("phone").filter(|phone| phone.bytes().filter(u8::is_ascii_digit).count() < 5) {
-        wrong("phone", format!("`{phone}` is no telephone number"));
+    if let Some(said) = field("phone").map(str::trim).and_then(wrong_phone) {
+        wrong("phone", format!("{said}; write it with its country code"));
     }
     let device = read_device(&field, &mut wrong);
     let text = |name: &str| field(name).map(|text| text.trim().to_owned());
@@ -292,6 +309,23 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
     (errors.len() == before).then_some(Line { person, password, keep, device })
 }
 
+/// What keeps a text from being a mail address, however it comes in; an empty one takes the address away. Spaces and control characters could
+/// begin a header of their own in a mail.
+fn wrong_mail(mail: &str) -> Option<&'static str> {
+    let odd = |c: char| c.is_control() || c.is_whitespace() || "<>,;:\"\\()[]".contains(c);
+    let sound = |(name, domain): (&str, &str)| !name.is_empty() && !domain.is_empty() && !domain.contains('@') && !domain.starts_with('.');
+    let is_one = mail.is_empty() || mail.len() <= 254 && !mail.contains(odd) && mail.split_once('@').is_some_and(sound);
+    (!is_one).then_some("this is no mail address")
+}
+
+/// What keeps a text from being a telephone number, however it comes in; an empty one takes the number away.
+fn wrong_phone(phone: &str) -> Option<&'static str> {
+    let digits = phone.bytes().filter(u8::is_ascii_digit).count();
+    let known = |(at, c): (usize, char)| c.is_ascii_digit() || " -().,/".contains(c) || at == 0 && c == '+';
+    let is_one = phone.is_empty() || (5..=20).contains(&digits) && phone.len() <= 40 && phone.char_indices().all(known);
+    (!is_one).then_some("this is no telephone number")
+}
+
 /// What is wrong with one person: the field, what is wrong, and what would help.
 type WrongField = (&'static str, String, &'static str);
 
@@ -305,6 +339,7 @@ pub async fn one(
     request: crate::api::PersonRequest,
     known: Option<&crate::records::PersonRow>,
     sources: &[String],
+    hashing: &Hashing,
 ) -> Result<NewPerson, WrongField> {
     let login = login.trim().to_lowercase();
     if login.is_empty() || login.len() > 253 || login.chars().any(char::is_control) {
@@ -314,11 +349,11 @@ pub async fn one(
         let known = sources.iter().map(String::as_str).chain(["roster"]).collect::<Vec<_>>().join(", ");
         return Err(("source", format!("there is no source `{source}`; known: {known}"), "name one of these"));
     }
-    if request.mail.as_ref().is_some_and(|mail| !mail.is_empty() && !mail.contains('@')) {
-        return Err(("mail", "this is no mail address".into(), "write NAME@DOMAIN"));
+    if let Some(wrong) = request.mail.as_deref().map(str::trim).and_then(wrong_mail) {
+        return Err(("mail", wrong.into(), "write NAME@DOMAIN"));
     }
-    if request.phone.as_ref().is_some_and(|phone| !phone.is_empty() && phone.bytes().filter(u8::is_ascii_digit).count() < 5) {
-        return Err(("phone", "this is no telephone number".into(), "write it with its country code"));
+    if let Some(wrong) = request.phone.as_deref().map(str::trim).and_then(wrong_phone) {
+        return Err(("phone", wrong.into(), "write it with its country code, such as +44 20 7946 0018"));
     }
     let password = request.password.map(Secret::new);
     if password.is_some() && source != "roster" {
@@ -326,8 +361,7 @@ pub async fn one(
     }
     let hashed = match password {
         Some(password) => {
-            let hashed = tokio::task::spawn_blocking(move || hash_password(&password)).await;
-            let hashed = hashed.map_err(|error| error.to_string()).and_then(|hashed| hashed);
+            let hashed = hashing.hash(password).await.map_err(|busy| ("password", busy.to_string(), "try again in some seconds"))?;
             Some(hashed.map_err(|error| ("password", error, "choose another"))?)
         }
         None => None,
@@ -340,8 +374,8 @@ pub async fn one(
         password: hashed,
         groups: request.groups.or_else(|| known.map(|known| known.groups.clone())).unwrap_or_default(),
         disabled: None,
-        mail: request.mail,
-        phone: request.phone,
+        mail: request.mail.map(|mail| mail.trim().to_owned()),
+        phone: request.phone.map(|phone| phone.trim().to_owned()),
         language: request.language.or_else(|| known.map(|known| known.language.clone())).unwrap_or_default(),
         kept: None,
         factor: None,

@@ -20,6 +20,10 @@ pub(crate) async fn prune(shared: Weak<Shared>) {
     let (mut tidied, mut folded) = (0, Instant::now());
     loop {
         pace.tick().await;
+        {
+            let Some(shared) = shared.upgrade() else { return };
+            tokio::task::block_in_place(|| shared.sign_ins.tidy());
+        }
         while folded.elapsed() >= FOLD_EVERY {
             let Some(shared) = shared.upgrade() else { return };
             match shared.records.fold_steps(clock::now()).await {

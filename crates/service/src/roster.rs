@@ -1,10 +1,10 @@
 //! People and their factors in memory, as the records hold them: looking one up costs no I/O. Seeds stay sealed until used.
 
+use crate::hashing::{Busy, For, Hashing};
 use crate::lookup::Lookup;
+use crate::names::KnownNames;
 use crate::records::{DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, StopRow};
 use crate::seal::Seal;
-use argon2::Argon2;
-use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use bivector_core::Cause;
 use bivector_core::Moment;
 use bivector_core::device::{CodeKind, Device, Makes};
@@ -14,10 +14,6 @@ use bivector_wire::Secret;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, RwLock};
 use std::time::Duration;
-use tokio::sync::Semaphore;
-
-/// Password checks at one time: each takes a core for some milliseconds and 19 MiB.
-const CHECKS: usize = 2;
 
 /// The roster.
 #[derive(Debug)]
@@ -29,7 +25,8 @@ pub struct Roster {
     invitations: Mutex<HashMap<String, Invitation>>,
     remembered: Mutex<HashMap<Station, Moment>>,
     seal: Arc<Seal>,
-    checks: Semaphore,
+    hashing: Hashing,
+    names: KnownNames,
 }
 
 /// A person, and how the roster answers for them where it is the source.
@@ -127,8 +124,9 @@ impl Roster {
             stops: Mutex::default(),
             invitations: Mutex::default(),
             remembered: Mutex::new(records.remembered(crate::clock::now())?),
+            names: KnownNames::new(Arc::clone(&seal)),
             seal,
-            checks: Semaphore::new(CHECKS),
+            hashing: Hashing::default(),
         };
         roster.refresh(records)?;
         Ok(roster)
@@ -140,7 +138,8 @@ impl Roster {
     /// The records cannot be read; the people known so far stay.
     pub fn refresh(&self, records: &Records) -> Result<(), crate::ServiceError> {
         let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Known::of(person)));
-        let people = people.collect();
+        let people: Lookup<String, Known> = people.collect();
+        self.names.take_over(people.values().map(|person| person.row.login.as_str()));
         if let Ok(mut known) = self.people.write() {
             *known = people;
         }
@@ -167,6 +166,9 @@ impl Roster {
     /// The records cannot be read; what was known so far stays.
     pub fn refresh_person(&self, records: &Records, source: &str, login: &str) -> Result<(), crate::ServiceError> {
         let person = records.person(source, &login.to_lowercase())?;
+        if person.is_some() {
+            self.names.note(&login.to_lowercase());
+        }
         if let Ok(mut known) = self.people.write() {
             match person {
                 Some(person) => drop(known.insert(person_key(source, login), Known::of(person))),
@@ -302,18 +304,38 @@ impl Roster {
         }
     }
 
-    /// Checks a password of somebody in the roster, aside from the packet path.
-    pub async fn check(&self, login: &str, guess: Secret<String>) -> PasswordAnswer {
-        let Some(hash) = self.get(&person_key(ROSTER, login)).and_then(|person| person.password.clone()) else {
-            return PasswordAnswer::Wrong;
-        };
-        let unavailable = |seen: &str| PasswordAnswer::Unavailable(Unavailable { cause: Cause::Unfinished, seen: seen.to_owned() });
-        let Ok(_turn) = self.checks.acquire().await else { return unavailable("the service is stopping") };
-        match verify_password(Some(hash), guess).await {
-            Some(true) => PasswordAnswer::Right,
-            Some(false) => PasswordAnswer::Wrong,
-            None => unavailable("the password's hash in the roster cannot be read; set the password again"),
+    /// Somebody whom only an upstream knows, unless an operator has suspended them here.
+    pub fn of_upstream(&self, upstream: &str, name: &str) -> PersonAnswer {
+        match self.get(&person_key(upstream, name)) {
+            Some(person) if person.disabled => PersonAnswer::Refused(Cause::PersonSuspended),
+            _ => PersonAnswer::Found(Arc::new(Found::of_upstream(upstream, name))),
         }
+    }
+
+    /// Names that people are known by.
+    pub fn names(&self) -> &KnownNames {
+        &self.names
+    }
+
+    /// The pool in which passwords and PINs are checked.
+    pub fn hashing(&self) -> &Hashing {
+        &self.hashing
+    }
+
+    /// Checks a password of somebody in the roster, aside from the packet path. Somebody without a password takes as long.
+    pub async fn check(&self, login: &str, guess: Secret<String>) -> PasswordAnswer {
+        let hash = self.get(&person_key(ROSTER, login)).and_then(|person| person.password.clone());
+        match self.hashing.verify(hash, guess, For::Login).await {
+            Ok(Some(true)) => PasswordAnswer::Right,
+            Ok(Some(false)) => PasswordAnswer::Wrong,
+            Ok(None) => PasswordAnswer::Unavailable(unreadable("the password's hash in the roster cannot be read; set the password again")),
+            Err(busy) => PasswordAnswer::Unavailable(overloaded(busy)),
+        }
+    }
+
+    /// Checks a password that nobody has: it takes as long as somebody's.
+    pub async fn check_nobody(&self) {
+        let _ = self.hashing.verify(None, Secret::new("nobody".to_owned()), For::Login).await;
     }
 
     /// Fills in what a directory did not say of a person and the records know; `false` if an operator has suspended the person here.
@@ -343,12 +365,11 @@ impl Roster {
     pub async fn check_pin(&self, key: &str, device: u64, guess: Secret<String>) -> PinAnswer {
         let person = self.get(key);
         let pin = person.and_then(|person| person.factors.iter().find(|factor| factor.id == device).and_then(|factor| factor.pin.clone()));
-        let unavailable = |seen: &str| PinAnswer::Unavailable(Unavailable { cause: Cause::Unfinished, seen: seen.to_owned() });
-        let Ok(_turn) = self.checks.acquire().await else { return unavailable("the service is stopping") };
-        match verify_password(pin, guess).await {
-            Some(true) => PinAnswer::Right,
-            Some(false) => PinAnswer::Wrong,
-            None => unavailable("the PIN's hash cannot be read; set the PIN again"),
+        match self.hashing.verify(pin, guess, For::Login).await {
+            Ok(Some(true)) => PinAnswer::Right,
+            Ok(Some(false)) => PinAnswer::Wrong,
+            Ok(None) => PinAnswer::Unavailable(unreadable("the PIN's hash cannot be read; set the PIN again")),
+            Err(busy) => PinAnswer::Unavailable(overloaded(busy)),
         }
     }
 
@@ -397,28 +418,14 @@ impl Roster {
     }
 }
 
+fn unreadable(seen: &str) -> Unavailable {
+    Unavailable { cause: Cause::Unfinished, seen: seen.to_owned() }
+}
+
+fn overloaded(busy: Busy) -> Unavailable {
+    Unavailable { cause: Cause::Overloaded, seen: busy.to_string() }
+}
+
 fn does_not_open() -> Unavailable {
     Unavailable { cause: Cause::RecordsUnavailable, seen: "what is sealed does not open with this key file".into() }
-}
-
-/// Compares a password with a kept hash, aside from the packet path. Without a hash it takes as long and is never right.
-pub async fn verify_password(hash: Option<String>, guess: Secret<String>) -> Option<bool> {
-    /// Of a password that nobody has.
-    const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$bm9ib2R5LWF0LWFsbA$6eHS3zNhnTeTqJ0eWTXYvU0oW6dpUgHtUy0eYzlvVaE";
-    let known = hash.is_some();
-    let checked = tokio::task::spawn_blocking(move || {
-        let hash = hash.unwrap_or_else(|| NOBODY.to_owned());
-        let hash = PasswordHash::new(&hash).ok()?;
-        Some(Argon2::default().verify_password(guess.expose().as_bytes(), &hash).is_ok())
-    });
-    checked.await.ok().flatten().map(|right| right && known)
-}
-
-/// Hashes a password for keeping (argon2id).
-///
-/// # Errors
-/// The password is too long to hash.
-pub fn hash_password(password: &Secret<String>) -> Result<String, String> {
-    let salt = SaltString::encode_b64(&crate::seal::random::<16>()).map_err(|error| error.to_string())?;
-    Argon2::default().hash_password(password.expose().as_bytes(), &salt).map(|hash| hash.to_string()).map_err(|error| error.to_string())
 }

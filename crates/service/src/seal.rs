@@ -5,6 +5,7 @@ use bivector_wire::Secret;
 use chacha20::{R20, hchacha};
 use data_encoding::BASE64;
 use ring::aead::{Aad, CHACHA20_POLY1305, LessSafeKey, Nonce, UnboundKey};
+use ring::hmac;
 use sha2::{Digest, Sha256};
 use std::cell::RefCell;
 use std::fs;
@@ -98,6 +99,14 @@ impl Seal {
         let length = key.open_in_place(own, Aad::from(purpose), &mut opened).map_err(|_| NotOurs)?.len();
         opened.truncate(length);
         Ok(Secret::new(opened))
+    }
+
+    /// A digest of `value` for `purpose` that nobody without the key file can make (HMAC-SHA-256, RFC 2104).
+    pub fn digest(&self, purpose: &str, value: &[u8]) -> [u8; 32] {
+        let key = hmac::Key::new(hmac::HMAC_SHA256, self.key.expose());
+        let mut context = hmac::Context::with_key(&key);
+        [purpose.as_bytes(), b"\0", value].into_iter().for_each(|part| context.update(part));
+        context.sign().as_ref().try_into().expect("SHA-256 gives 32 bytes")
     }
 
     /// The key of one value and its nonce there: sections 2.2 and 2.3 of the draft. What is left is ChaCha20-Poly1305 (RFC 8439).

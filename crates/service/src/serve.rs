@@ -1,23 +1,26 @@
 //! Start and stop of the service.
 
-use crate::api;
+use crate::api::{self, ApiState, Exposure, Serves};
 use crate::apply::Doors;
 use crate::clock;
 use crate::confirm;
 use crate::doors::who_holds;
 use crate::error::ServiceError;
+use crate::http::{self, Connections, Timeouts, descriptors};
 use crate::metrics;
 use crate::records::{Records, Role, Sync, TokenRow};
 use crate::roster::Roster;
 use crate::seal::{Seal, hash_token, random};
 use crate::shared::Shared;
-use crate::tls::{Caller, TlsListener, server_config};
+use crate::tls::{names_of, server_config};
 use bivector_wire::Secret;
 use data_encoding::HEXLOWER;
+use ipnet::IpNet;
+use rustix::fs::Mode;
 use std::fs::{self, File};
 use std::io::{ErrorKind, Write};
 use std::net::SocketAddr;
-use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -40,10 +43,23 @@ pub struct Options {
     pub key_file: Option<PathBuf>,
     /// Where API and console listen: loopback only, unless over TLS.
     pub http: SocketAddr,
-    /// Certificate and key of the API, as PEM files.
+    /// Where the handset page listens, apart from API and console; beside them if not given.
+    pub phones: Option<SocketAddr>,
+    /// Certificate and key of both, as PEM files.
     pub tls: Option<(PathBuf, PathBuf)>,
+    /// Names that lead here, besides those of the certificate and of the site's handset page.
+    pub names: Vec<String>,
+    /// Proxies whose word on who calls is taken (RFC 7239).
+    pub proxies: Vec<IpNet>,
     /// Whether commits wait for the disk.
     pub sync: Sync,
+}
+
+impl Options {
+    /// With a data folder, and API, console and handset page at one address.
+    pub fn new(data: PathBuf, http: SocketAddr) -> Self {
+        Options { data, key_file: None, http, phones: None, tls: None, names: Vec::new(), proxies: Vec::new(), sync: Sync::Full }
+    }
 }
 
 /// A running service.
@@ -51,6 +67,8 @@ pub struct Options {
 pub struct Running {
     /// Where API and console listen.
     pub http: SocketAddr,
+    /// Where the handset page listens, if that is apart.
+    pub phones: Option<SocketAddr>,
     /// Whether that is over TLS.
     pub encrypted: bool,
     /// The revision in force, if there is one.
@@ -62,7 +80,7 @@ pub struct Running {
     shared: Arc<Shared>,
     doors: Arc<Doors>,
     stop: watch::Sender<bool>,
-    serving: JoinHandle<std::io::Result<()>>,
+    serving: Vec<JoinHandle<()>>,
     _lock: File,
 }
 
@@ -72,10 +90,14 @@ pub struct Running {
 /// Whatever keeps it from working, with its remedy.
 pub async fn start(options: Options) -> Result<Running, ServiceError> {
     metrics::install();
-    if !options.http.ip().is_loopback() && options.tls.is_none() {
-        return Err(ServiceError::NotLoopback(options.http));
+    let in_clear = [Some(options.http), options.phones].into_iter().flatten().find(|address| !address.ip().is_loopback());
+    if let Some(address) = in_clear.filter(|_| options.tls.is_none()) {
+        return Err(ServiceError::NotLoopback(address));
     }
     let tls = options.tls.as_ref().map(|(certificate, key)| server_config(certificate, key)).transpose()?;
+    // Whatever is written from now on is for nobody else, the records' files included.
+    rustix::process::umask(Mode::from_bits_truncate(0o077));
+    let descriptors = descriptors();
     let lock = take_folder(&options.data)?;
     let records = Records::open(&options.data, options.sync)?;
     let key_path = options.key_file.clone().unwrap_or_else(|| options.data.join("seal.key"));
@@ -83,14 +105,14 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     let new_token_file = first_operator(&options.data, &records).await?;
     let roster = Roster::load(&records, Arc::clone(&seal))?;
     records.end_lost_runs().await?;
-    let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster));
-    let listener = TcpListener::bind(options.http).await.map_err(|source| ServiceError::Listen {
-        protocol: "TCP",
-        address: options.http,
-        holder: who_holds("tcp", options.http),
-        source,
-    })?;
+    let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster)?);
+    let listener = listen(options.http).await?;
     let http = listener.local_addr().map_err(|error| ServiceError::Records(error.to_string()))?;
+    let phones = match options.phones {
+        Some(address) => Some(listen(address).await?),
+        None => None,
+    };
+    let phones_at = phones.as_ref().and_then(|phones| phones.local_addr().ok());
     let doors = Arc::new(Doors::default());
     let (revision, problem) = match doors.restore_newest(&shared).await {
         Ok(revision) => (revision, None),
@@ -101,20 +123,28 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     tokio::spawn(crate::sessions::watch(Arc::downgrade(&shared)));
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
-    let router = api::router(api::ApiState::new(Arc::clone(&shared), Arc::clone(&doors), tls.is_some(), stopped.clone())?);
+    let certificate = options.tls.as_ref().map(|(certificate, _)| certificate.clone());
+    let mut names = options.names.clone();
+    names.extend(certificate.iter().flat_map(|certificate| names_of(certificate)));
+    let exposure =
+        Exposure { operators: Some(http), phones: phones_at, tls: certificate, names, proxies: options.proxies.clone(), descriptors };
+    let connections = Arc::new(Connections::new(options.proxies.clone()));
+    let state = ApiState::new(Arc::clone(&shared), Arc::clone(&doors), Arc::clone(&connections), exposure, stopped.clone())?;
     let encrypted = tls.is_some();
-    let serving = tokio::spawn(async move {
-        let mut stopped = stopped;
-        let until = async move {
-            let _ = stopped.wait_for(|stopped| *stopped).await;
-        };
-        let callers = router.into_make_service_with_connect_info::<Caller>();
-        match tls {
-            Some(config) => axum::serve(TlsListener::start(listener, config)?, callers).with_graceful_shutdown(until).await,
-            None => axum::serve(listener, callers).with_graceful_shutdown(until).await,
-        }
-    });
-    Ok(Running { http, encrypted, revision, problem, new_token_file, shared, doors, stop, serving, _lock: lock })
+    let serve = |listener, serves| {
+        let router = api::router(state.clone(), serves);
+        tokio::spawn(http::serve(listener, router, tls.clone(), Arc::clone(&connections), Timeouts::default(), stopped.clone()))
+    };
+    let serving = match phones {
+        None => vec![serve(listener, Serves::Everything)],
+        Some(phones) => vec![serve(listener, Serves::Operators), serve(phones, Serves::Phones)],
+    };
+    Ok(Running { http, phones: phones_at, encrypted, revision, problem, new_token_file, shared, doors, stop, serving, _lock: lock })
+}
+
+async fn listen(address: SocketAddr) -> Result<TcpListener, ServiceError> {
+    let failed = |source| ServiceError::Listen { protocol: "TCP", address, holder: who_holds("tcp", address), source };
+    TcpListener::bind(address).await.map_err(failed)
 }
 
 impl Running {
@@ -140,7 +170,7 @@ impl Running {
     pub async fn stop(self, limit: Duration) {
         self.doors.close(limit).await;
         self.stop.send_replace(true);
-        if tokio::time::timeout(Duration::from_secs(2), self.serving).await.is_err() {
+        if tokio::time::timeout(Duration::from_secs(2), futures_util::future::join_all(self.serving)).await.is_err() {
             tracing::debug!("an API connection was still open at the end");
         }
         self.shared.records.close().await;
@@ -150,13 +180,48 @@ impl Running {
 /// Makes the data folder and locks it, so that two services never write to one.
 fn take_folder(data: &Path) -> Result<File, ServiceError> {
     let failed = |source| ServiceError::DataFolder { path: data.to_owned(), source };
-    fs::create_dir_all(data).map_err(failed)?;
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(data).map_err(failed)?;
+    for narrowed in narrow_modes(data).map_err(failed)? {
+        tracing::warn!("{narrowed}");
+    }
     let lock = fs::OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(data.join("lock")).map_err(failed)?;
     match lock.try_lock() {
         Ok(()) => Ok(lock),
         Err(fs::TryLockError::WouldBlock) => Err(ServiceError::InUse { path: data.to_owned() }),
         Err(fs::TryLockError::Error(source)) => Err(failed(source)),
     }
+}
+
+/// Takes rights of others away from the data folder and the files in it; says what it changed.
+///
+/// # Errors
+/// The folder cannot be read, or a mode not be changed.
+fn narrow_modes(data: &Path) -> std::io::Result<Vec<String>> {
+    let mut narrowed = Vec::new();
+    for (path, mode) in wide_modes(data)? {
+        let wanted = mode & 0o700;
+        fs::set_permissions(&path, fs::Permissions::from_mode(wanted))?;
+        narrowed.push(format!("others could read `{}` (mode {mode:04o}); it has the mode {wanted:04o} now", path.display()));
+    }
+    Ok(narrowed)
+}
+
+/// The data folder and files in it that others have any right to, each with its mode.
+///
+/// # Errors
+/// The folder cannot be read.
+pub(crate) fn wide_modes(data: &Path) -> std::io::Result<Vec<(PathBuf, u32)>> {
+    let mode_of = |meta: &fs::Metadata| meta.permissions().mode() & 0o7777;
+    let mut wide = vec![(data.to_owned(), mode_of(&fs::metadata(data)?))];
+    for entry in fs::read_dir(data)? {
+        let (entry, meta) = entry.and_then(|entry| entry.metadata().map(|meta| (entry, meta)))?;
+        // What a link leads to is somebody else's to protect.
+        if meta.is_file() || meta.is_dir() {
+            wide.push((entry.path(), mode_of(&meta)));
+        }
+    }
+    wide.retain(|(_, mode)| mode & 0o077 != 0);
+    Ok(wide)
 }
 
 /// Opens the key file and makes sure that it is the one that belongs to these records.

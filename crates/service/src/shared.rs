@@ -2,11 +2,14 @@
 
 use crate::approvals::Approvals;
 use crate::clock;
+use crate::guesses::Guesses;
+use crate::hashing::Hashing;
 use crate::live::LiveSite;
 use crate::records::{Added, Agreement, Deed, Entry, Knock, Records, RecordsError, TraceRow};
 use crate::roster::Roster;
 use crate::seal::Seal;
 use crate::sendings::Sendings;
+use crate::signins::SignIns;
 use crate::sources::Health;
 use arc_swap::ArcSwapOption;
 use bivector_core::trace::Trace;
@@ -86,6 +89,12 @@ pub struct Shared {
     pub seal: Arc<Seal>,
     /// People and factors.
     pub roster: Roster,
+    /// Wrong passwords of logins.
+    pub guesses: Arc<Guesses>,
+    /// Sign-ins over HTTP.
+    pub sign_ins: Arc<SignIns>,
+    /// The pool for slow hashes.
+    pub hashing: Hashing,
     /// Codes that were sent lately.
     pub sendings: Sendings,
     /// Approvals that wait.
@@ -106,8 +115,14 @@ pub struct Shared {
 
 impl Shared {
     /// Puts the state together.
-    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster) -> Self {
-        Shared {
+    ///
+    /// # Errors
+    /// The records cannot be read.
+    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster) -> Result<Self, RecordsError> {
+        Ok(Shared {
+            guesses: Arc::new(Guesses::load(&records)?),
+            sign_ins: Arc::new(SignIns::load(&records)?),
+            hashing: roster.hashing().clone(),
             data,
             live: ArcSwapOption::empty(),
             agreement: Agreement::new(records.clone()),
@@ -122,7 +137,7 @@ impl Shared {
             events: broadcast::Sender::new(EVENTS_KEPT),
             rotations: Mutex::new(HashMap::new()),
             writes_traces: AtomicBool::new(true),
-        }
+        })
     }
 
     /// Keeps a trace and tells the listeners once it can be read. Dropped, and counted, if the records cannot keep up.
@@ -132,6 +147,13 @@ impl Shared {
         if !self.writes_traces.load(Ordering::Relaxed) {
             return self.records.skip_trace();
         }
+        let mut trace = trace;
+        let (of_upstream, keep) = self.live.load().as_ref().map_or((false, false), |live| {
+            let of_upstream =
+                trace.source.as_ref().is_some_and(|source| live.site.upstreams.iter().any(|upstream| upstream.name == *source));
+            (of_upstream, live.site.traces.keep_unknown_names)
+        });
+        self.roster.names().guard(&mut trace, of_upstream, keep);
         match self.records.add_trace(Entry::of(0, trace)) {
             Added::First(id) => {
                 let (records, events) = (self.records.clone(), self.events.clone());

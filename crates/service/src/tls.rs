@@ -1,101 +1,27 @@
-//! The API over TLS: handshakes run beside each other and within a time limit, so that a slow caller keeps nobody waiting.
+//! The certificate of API, console and handset page.
 
 use crate::error::ServiceError;
-use axum::extract::connect_info::Connected;
-use axum::serve::{IncomingStream, Listener};
 use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-use std::io;
-use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
-use std::time::Duration;
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::mpsc;
-use tokio::time::timeout;
-use tokio_rustls::TlsAcceptor;
-use tokio_rustls::server::TlsStream;
+use x509_parser::extensions::GeneralName;
+use x509_parser::parse_x509_certificate;
 
-/// How long a handshake may take.
-const HANDSHAKE: Duration = Duration::from_secs(5);
-/// Callers that are taken up at one time.
-const WAITING: usize = 64;
-
-/// The address that calls.
-#[derive(Debug, Clone, Copy)]
-pub struct Caller(pub SocketAddr);
-
-impl Connected<IncomingStream<'_, TcpListener>> for Caller {
-    fn connect_info(stream: IncomingStream<'_, TcpListener>) -> Self {
-        Caller(*stream.remote_addr())
-    }
-}
-
-impl Connected<IncomingStream<'_, TlsListener>> for Caller {
-    fn connect_info(stream: IncomingStream<'_, TlsListener>) -> Self {
-        Caller(*stream.remote_addr())
-    }
-}
-
-/// Takes connections whose handshake is done.
-#[derive(Debug)]
-pub struct TlsListener {
-    address: SocketAddr,
-    ready: mpsc::Receiver<(TlsStream<TcpStream>, SocketAddr)>,
-}
-
-impl TlsListener {
-    /// Takes over a listening socket.
-    ///
-    /// # Errors
-    /// The socket has no address.
-    pub fn start(listener: TcpListener, config: Arc<ServerConfig>) -> io::Result<Self> {
-        let address = listener.local_addr()?;
-        let (done, ready) = mpsc::channel(WAITING);
-        tokio::spawn(take_all(listener, TlsAcceptor::from(config), done));
-        Ok(TlsListener { address, ready })
-    }
-}
-
-async fn take_all(listener: TcpListener, acceptor: TlsAcceptor, done: mpsc::Sender<(TlsStream<TcpStream>, SocketAddr)>) {
-    loop {
-        let accepted = tokio::select! {
-            accepted = listener.accept() => accepted,
-            () = done.closed() => return,
-        };
-        let Ok((stream, caller)) = accepted else {
-            // Out of files for the moment, say; the next try is another matter.
-            tokio::time::sleep(Duration::from_millis(50)).await;
-            continue;
-        };
-        let (acceptor, done) = (acceptor.clone(), done.clone());
-        tokio::spawn(async move {
-            match timeout(HANDSHAKE, acceptor.accept(stream)).await {
-                Ok(Ok(stream)) => {
-                    let _ = done.send((stream, caller)).await;
-                }
-                Ok(Err(error)) => tracing::debug!(%error, %caller, "a handshake failed"),
-                Err(_) => tracing::debug!(%caller, "a handshake took too long"),
-            }
-        });
-    }
-}
-
-impl Listener for TlsListener {
-    type Io = TlsStream<TcpStream>;
-    type Addr = SocketAddr;
-
-    async fn accept(&mut self) -> (Self::Io, Self::Addr) {
-        match self.ready.recv().await {
-            Some(accepted) => accepted,
-            None => std::future::pending().await,
-        }
-    }
-
-    fn local_addr(&self) -> io::Result<Self::Addr> {
-        Ok(self.address)
-    }
+/// The DNS names that a certificate is for (RFC 5280 section 4.2.1.6).
+pub fn names_of(certificate: &Path) -> Vec<String> {
+    let first = CertificateDer::pem_file_iter(certificate).ok().and_then(|mut chain| chain.next()?.ok());
+    let Some(der) = first else { return Vec::new() };
+    let Ok((_, parsed)) = parse_x509_certificate(&der) else { return Vec::new() };
+    let names = parsed.subject_alternative_name().ok().flatten().map(|names| names.value.general_names.clone()).unwrap_or_default();
+    names
+        .into_iter()
+        .filter_map(|name| match name {
+            GeneralName::DNSName(name) => Some(name.to_owned()),
+            _ => None,
+        })
+        .collect()
 }
 
 /// Reads certificate and key from PEM files.

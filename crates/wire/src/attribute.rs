@@ -74,11 +74,25 @@ pub struct VendorAttribute<'a> {
 }
 
 impl<'a> VendorAttribute<'a> {
-    /// Reads the value of attribute 26 where it follows the recommended layout and holds one vendor attribute.
-    pub fn read(value: &'a [u8]) -> Option<Self> {
-        let (vendor, rest) = value.split_first_chunk::<4>()?;
-        let (&number, &length) = (rest.first()?, rest.get(1)?);
-        (usize::from(length) == rest.len()).then(|| VendorAttribute { vendor: u32::from_be_bytes(*vendor), number, value: &rest[2..] })
+    /// Reads the value of attribute 26 where it follows the recommended layout: one vendor attribute or several, one behind the other
+    /// (RFC 2865 section 5.26). Nothing where the lengths do not add up: then the vendor has a layout of its own.
+    pub fn read_all(value: &'a [u8]) -> impl Iterator<Item = Self> + Clone {
+        let (vendor, all) = value.split_first_chunk::<4>().map_or((0, &[][..]), |(vendor, all)| (u32::from_be_bytes(*vendor), all));
+        let next = |rest: &'a [u8]| {
+            let (&number, &length) = (rest.first()?, rest.get(1)?);
+            let (own, rest) = rest.split_at_checked(usize::from(length))?;
+            Some((number, own.get(2..)?, rest))
+        };
+        let mut check = all;
+        while let Some((_, _, rest)) = next(check) {
+            check = rest;
+        }
+        let sound = if check.is_empty() { all } else { &[] };
+        std::iter::successors(next(sound), move |(_, _, rest)| next(rest)).map(move |(number, value, _)| VendorAttribute {
+            vendor,
+            number,
+            value,
+        })
     }
 }
 
@@ -119,10 +133,16 @@ pub fn push_vendor(body: &mut Vec<u8>, vendor: u32, number: u8, value: &[u8]) {
 
 /// Name and value of an attribute as a person reads them; hidden ones stay hidden.
 pub fn render(kind: AttributeType, value: &[u8]) -> (String, String) {
-    if kind == AttributeType::VendorSpecific
-        && let Some(vendor) = VendorAttribute::read(value)
-    {
-        return (format!("Vendor-{}-{}", vendor.vendor, vendor.number), text_or_hex(vendor.value));
+    if kind == AttributeType::VendorSpecific {
+        let all: Vec<VendorAttribute<'_>> = VendorAttribute::read_all(value).collect();
+        match all.as_slice() {
+            [] => {}
+            [one] => return (format!("Vendor-{}-{}", one.vendor, one.number), text_or_hex(one.value)),
+            [first, ..] => {
+                let shown = all.iter().map(|one| format!("{}: {}", one.number, text_or_hex(one.value))).collect::<Vec<_>>().join(", ");
+                return (format!("Vendor-{}", first.vendor), shown);
+            }
+        }
     }
     let shown = match (kind.data_type(), value.len()) {
         (DataType::Hidden, _) => "[secret]".to_owned(),
@@ -184,6 +204,17 @@ mod tests {
         push_split(&mut body, AttributeType::ReplyMessage, text.as_bytes());
         assert_eq!((body[1], body[254 + 1]), (254, 254), "252 bytes of whole characters in each full piece");
         assert!(std::str::from_utf8(&body[2..254]).is_ok());
+    }
+
+    #[test]
+    fn several_vendor_attributes_in_one_attribute_are_all_read_and_lengths_that_do_not_add_up_give_none() {
+        let value = [&32473u32.to_be_bytes()[..], &[1, 6], b"ines", &[2, 2], &[3, 3, 9]].concat();
+        let read: Vec<_> = VendorAttribute::read_all(&value).map(|one| (one.vendor, one.number, one.value.to_vec())).collect();
+        assert_eq!(read, [(32473, 1, b"ines".to_vec()), (32473, 2, vec![]), (32473, 3, vec![9])]);
+        assert_eq!(render(AttributeType::VendorSpecific, &value), ("Vendor-32473".into(), "1: ines, 2: , 3: 0x09".into()));
+        for broken in [&value[..value.len() - 1], &[&value[..], &[1]].concat(), &value[..4], &value[..2], &[0, 0, 126, 217, 1, 1]] {
+            assert_eq!(VendorAttribute::read_all(broken).count(), 0, "{broken:?}");
+        }
     }
 
     #[test]

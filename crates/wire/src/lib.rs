@@ -22,8 +22,8 @@ pub use chap::{ChapError, ChapProof, chap_password};
 pub use dictionary::{AttributeType, DataType};
 pub use integrity::{Authentic, IntegrityPolicy, NotAuthentic, SharedSecret, authenticate, authenticate_accounting, authenticate_reply};
 pub use mschap::{
-    MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, MsChapError, MsChapProof, MsChapProved, NtHash,
-    ms_chap_error, nt_hash,
+    MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_ERROR, MS_CHAP_RESPONSE, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, MsChapError, MsChapProof,
+    MsChapProved, NtHash, ms_chap_error, nt_hash,
 };
 pub use packet::{Attribute, Attributes, Code, HEADER_LENGTH, MAX_PACKET, Malformed, Packet};
 pub use password::{HiddenPasswordError, MAX_PASSWORD, hide_password, reads_like_text, reveal_password};

@@ -10,6 +10,8 @@ use thiserror::Error;
 
 /// Vendor number under which the attributes and keys travel.
 pub const MICROSOFT: u32 = 311;
+/// MS-CHAP-Response, of version 1 (RFC 2548 section 2.1.3).
+pub const MS_CHAP_RESPONSE: u8 = 1;
 /// MS-CHAP-Error (RFC 2548 section 2.1.5).
 pub const MS_CHAP_ERROR: u8 = 2;
 /// MS-CHAP-Challenge (RFC 2548 section 2.1.2).

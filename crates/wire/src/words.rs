@@ -52,14 +52,17 @@ pub fn in_words(kind: AttributeType, value: &[u8]) -> Option<String> {
 }
 
 fn vendor(value: &[u8]) -> Option<String> {
-    let attribute = VendorAttribute::read(value).filter(|attribute| attribute.vendor == MICROSOFT)?;
-    let said = match attribute.number {
+    let mut own = VendorAttribute::read_all(value).filter(|attribute| attribute.vendor == MICROSOFT);
+    own.find_map(|attribute| microsoft(attribute.number)).map(str::to_owned)
+}
+
+fn microsoft(number: u8) -> Option<&'static str> {
+    Some(match number {
         MS_CHAP2_SUCCESS => "proves to the person's device that we know the password (RFC 2759)",
         MS_CHAP_ERROR => "tells the person's device why not (RFC 2759)",
         number if MS_MPPE_KEYS.contains(&number) => "a key of the connection, hidden (RFC 2548)",
         _ => return None,
-    };
-    Some(said.to_owned())
+    })
 }
 
 /// A number of seconds as people say it.

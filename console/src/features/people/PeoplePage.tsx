@@ -168,7 +168,8 @@ function PersonState({ person }: { person: PersonView }) {
   const { mark, word, text } = LOOKS[person.state]
   const wrong = person.lock && person.state !== 'locked' ? ` · ${person.lock.wrong} of ${person.lock.after} wrong` : ''
   const waits = person.state !== 'waiting' && person.factors.some((factor) => factor.state === 'waiting')
-  const locked = person.stop ? 'approvals stopped' : 'codes locked'
+  const unchecked = person.passwords?.until_us ? 'passwords not checked' : 'codes locked'
+  const locked = person.stop ? 'approvals stopped' : unchecked
   return (
     <span className={text}>
       <span aria-hidden="true">{mark}</span> {person.state === 'locked' ? locked : word}

@@ -39,7 +39,7 @@ export function PersonPanel({ person, close }: { person: PersonView; close: () =
         {reached && <Fact name="codes go to">{reached}</Fact>}
         {person.language && <Fact name="language">{person.language}</Fact>}
       </dl>
-      {person.lock && <Lock person={person} />}
+      {(person.lock || person.passwords) && <Lock person={person} />}
       {person.stop && <Stop person={person} />}
       <Waiting person={person} />
       <Enrolment person={person} />
@@ -71,20 +71,27 @@ function Lock({ person }: { person: PersonView }) {
       }),
     ),
   )
-  if (!lock) return null
+  const guesses = person.passwords
+  const stopped = lock?.locked_until_us || guesses?.until_us
   return (
-    <section
-      data-testid="lock"
-      className={`border-l-2 px-4 py-2 ${lock.locked_until_us ? 'border-ebb bg-ebb-wash' : 'border-warn'}`}
-    >
-      <p>
-        {lock.locked_until_us ? <strong>✕ codes locked until {fullTime(lock.locked_until_us)}: </strong> : '▲ '}
-        {lock.wrong} of {lock.after} wrong codes in a row behind a right password, the last through {lock.gateway} at{' '}
-        {fullTime(lock.last_us)}.
-      </p>
+    <section data-testid="lock" className={`border-l-2 px-4 py-2 ${stopped ? 'border-ebb bg-ebb-wash' : 'border-warn'}`}>
+      {lock && (
+        <p>
+          {lock.locked_until_us ? <strong>✕ codes locked until {fullTime(lock.locked_until_us)}: </strong> : '▲ '}
+          {lock.wrong} of {lock.after} wrong codes in a row behind a right password, the last through {lock.gateway} at{' '}
+          {fullTime(lock.last_us)}.
+        </p>
+      )}
+      {guesses && (
+        <p data-testid="guesses">
+          {guesses.until_us ? <strong>✕ passwords not checked until {fullTime(guesses.until_us)}: </strong> : '▲ '}
+          {guesses.wrong} wrong passwords in a row, the last through {guesses.gateway} at {fullTime(guesses.last_us)}. From{' '}
+          {guesses.after} on the person waits, but for a trusted device or a yes on the person’s own handset.
+        </p>
+      )}
       <Confirmed
         name="release"
-        asks={`Release ${person.login}? Wrong codes are counted from none again. Be sure you know who typed them.`}
+        asks={`Release ${person.login}? Wrong codes and passwords are counted from none again. Be sure you know who typed them.`}
         change={release}
       />
     </section>

@@ -5,7 +5,7 @@ use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::site::read_duration;
-use bivector_service::api::{AddedFactor, FactorState, FactorView, LockView, PersonView, Released};
+use bivector_service::api::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
 use bivector_service::invitations::Made;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -203,6 +203,9 @@ fn list(people: &[PersonView], global: &Global) {
         if let Some(lock) = &person.lock {
             output::line(describe_lock(lock));
         }
+        if let Some(guesses) = &person.passwords {
+            output::line(describe_guesses(guesses));
+        }
     }
 }
 
@@ -258,6 +261,17 @@ pub(crate) fn describe_lock(lock: &LockView) -> String {
     let wrong = format!("{} of {} wrong codes in a row, the last through {} at {last}", lock.wrong, lock.after, lock.gateway);
     match lock.locked_until_us {
         Some(until) => format!("locked until {}: {wrong}; `bivector factor release` ends it", output::when(until)),
+        None => wrong,
+    }
+}
+
+/// Wrong passwords, and what came of them, in a line.
+pub(crate) fn describe_guesses(guesses: &GuessesView) -> String {
+    let last = output::when(guesses.last_us);
+    let wrong =
+        format!("{} wrong passwords in a row ({} make wait), the last through {} at {last}", guesses.wrong, guesses.after, guesses.gateway);
+    match guesses.until_us {
+        Some(until) => format!("passwords not checked until {}: {wrong}; `bivector factor release` ends it", output::when(until)),
         None => wrong,
     }
 }

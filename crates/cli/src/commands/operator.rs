@@ -4,7 +4,7 @@ use crate::arguments::{Global, Operator as OperatorCommand, RoleName};
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
-use bivector_service::api::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, TokenRequest};
+use bivector_service::api::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, SignInView, TokenRequest};
 use bivector_service::records::Role;
 use reqwest::Method;
 use std::path::Path;
@@ -48,6 +48,15 @@ pub(crate) async fn run(command: OperatorCommand, global: &Global) -> Result<Exi
             client.ask::<_, ()>(Method::DELETE, &format!("{}/tokens/{}", path(&name), encode(&label)), &[], None::<&()>).await?;
             done(&format!("the token of {name} for {label} is over"), global);
         }
+        OperatorCommand::Sessions { name } => {
+            sessions(&client.get::<Vec<SignInView>>(&format!("{}/sessions", path(&name)), &[]).await?, &name, global);
+        }
+        OperatorCommand::EndSession { name, id } => {
+            let which = id.as_ref().map(|id| format!("/{}", encode(id))).unwrap_or_default();
+            client.ask::<_, ()>(Method::DELETE, &format!("{}/sessions{which}", path(&name)), &[], None::<&()>).await?;
+            let what = if id.is_some() { "that sign-in" } else { "every sign-in" };
+            done(&format!("{what} of {name} is over, with its event streams"), global);
+        }
         OperatorCommand::SignIn { name, password_file } => sign_in(&client, &name, password_file.as_deref(), global).await?,
     }
     Ok(ExitCode::SUCCESS)
@@ -79,6 +88,22 @@ fn list(operators: &[OperatorView], global: &Global) {
         let console = if one.signs_in { "password and code" } else { "by token" };
         let tokens = if one.tokens.is_empty() { "none".to_owned() } else { one.tokens.join(", ") };
         table.add_row([one.name.clone(), one.role.word().to_owned(), console.to_owned(), tokens, output::when(one.created_us)]);
+    }
+    output::print_table(&table);
+}
+
+fn sessions(sessions: &[SignInView], name: &str, global: &Global) {
+    if global.json {
+        return output::json(&sessions);
+    }
+    if sessions.is_empty() {
+        return output::line(format!("{name} is not signed in to the console"));
+    }
+    let mut table = output::table(&["session", "made with", "from", "since", "last used", "until"]);
+    for one in sessions {
+        let times = [one.created_us, one.last_used_us, one.until_us].map(output::when);
+        let own = [one.id.clone(), one.by.clone(), one.from.clone()];
+        table.add_row(own.into_iter().chain(times));
     }
     output::print_table(&table);
 }

@@ -99,6 +99,7 @@ fn state(person: &PersonView) -> &'static str {
     match person.state {
         PersonState::Suspended => "suspended",
         PersonState::Locked if codes_locked => "codes locked",
+        PersonState::Locked if person.stop.is_none() => "passwords not checked",
         PersonState::Locked => "approvals stopped",
         PersonState::Proven => "proven",
         PersonState::Enrolled => "enrolled, not used yet",
@@ -147,6 +148,9 @@ fn show(people: &[PersonView], global: &Global) {
         }
         if let Some(lock) = &person.lock {
             output::line(format!("  lock      {}", super::factor::describe_lock(lock)));
+        }
+        if let Some(guesses) = &person.passwords {
+            output::line(format!("  passwords {}", super::factor::describe_guesses(guesses)));
         }
         if let Some(stop) = &person.stop {
             let from = if stop.from.is_empty() { String::new() } else { format!(" from {}", stop.from) };

@@ -18,15 +18,20 @@ pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
     log_to_stderr("warn,bivector=info,bivector_service=info");
     let sync = if serve.no_sync { Sync::Off } else { Sync::Full };
     let running = start(Options {
-        data: serve.data.clone(),
         key_file: serve.key_file,
-        http: serve.http,
+        phones: serve.phones,
         tls: serve.tls_certificate.zip(serve.tls_key),
+        names: serve.names,
+        proxies: serve.proxies,
         sync,
+        ..Options::new(serve.data.clone(), serve.http)
     })
     .await?;
     let scheme = if running.encrypted { "https" } else { "http" };
     output::line(format!("console and API  {scheme}://{}", running.http));
+    if let Some(phones) = running.phones {
+        output::line(format!("handset page     {scheme}://{phones}/handset"));
+    }
     for address in running.radius().await {
         output::line(format!("radius           {address}"));
     }

@@ -5,10 +5,10 @@ use bivector_wire::Secret;
 use std::collections::{HashMap, HashSet};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-/// Seeds by login name, and the steps whose codes were typed.
+/// Seeds by login name, and the newest step of each whose code was typed.
 pub(crate) struct Codes {
     seeds: HashMap<String, Secret<Vec<u8>>>,
-    typed: HashSet<(String, u64)>,
+    typed: HashMap<String, u64>,
 }
 
 impl Codes {
@@ -22,7 +22,7 @@ impl Codes {
                 seeds.insert((*login).to_owned(), Secret::new(seed));
             }
         }
-        Codes { seeds, typed: HashSet::new() }
+        Codes { seeds, typed: HashMap::new() }
     }
 
     /// Whether somebody has a seed.
@@ -40,13 +40,13 @@ impl Codes {
         let Some(seed) = self.seeds.get(login) else { return "000000".to_owned() };
         loop {
             let step = step_now();
-            // The next step's code stays right longest, the last one's shortest.
+            // The oldest first: once a code is used, older ones of its device are refused.
             let near_end = seconds_now() % 30 > 26;
-            let candidates = [step, step + 1].into_iter().chain((!near_end).then_some(step - 1));
-            for candidate in candidates {
-                if self.typed.insert((login.to_owned(), candidate)) {
-                    return code_at(seed, candidate);
-                }
+            let newest = self.typed.get(login).copied();
+            let mut candidates = (!near_end).then_some(step - 1).into_iter().chain([step, step + 1]);
+            if let Some(next) = candidates.find(|step| newest.is_none_or(|newest| *step > newest)) {
+                self.typed.insert(login.to_owned(), next);
+                return code_at(seed, next);
             }
             tokio::time::sleep(Duration::from_millis(500)).await;
         }

@@ -17,7 +17,7 @@ use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_service::api::{AppliedView, ApplyRequest, ConfirmRequest, InviteRequest, PersonView, RehearsalView, Released, RunRequest};
 use bivector_service::invitations::Made;
 use bivector_service::people::Imported;
-use bivector_service::records::{Revision, Sync};
+use bivector_service::records::Revision;
 use bivector_service::serve::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
 use bivector_wire::SharedSecret;
@@ -64,7 +64,7 @@ impl World {
             if demo.data.is_none() { Some(tempfile::Builder::new().prefix("bivector-demo-").tempdir().map_err(failed)?) } else { None };
         let data = demo.data.clone().or(folder.as_ref().map(|folder| folder.path().to_owned())).unwrap_or_default();
         let contents = DirectoryData::parse(DIRECTORY).map_err(|error| Failure::no(error.to_string(), ""))?;
-        let running = start(Options { data: data.clone(), key_file: None, http: demo.http, tls: None, sync: Sync::Full }).await?;
+        let running = start(Options::new(data.clone(), demo.http)).await?;
         let (first_directory, second_directory, tls) = start_directories(demo.directory, &contents, &data).await?;
         let token = read_hidden(Some(&data.join(TOKEN_FILE)), "")?;
         let client = Client::to(format!("http://{}", running.http), token.clone());

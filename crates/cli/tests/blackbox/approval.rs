@@ -101,6 +101,9 @@ async fn one_approval_for_a_login_whatever_the_gateway_resends_and_from_wherever
     while figure("joined").await < 2 && Instant::now() < until {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
+    assert!(phone.answer(&shown, Answers::Approve, None).await.is_err(), "what was shown before does not cover the others");
+    let shown = phone.waiting().await.unwrap().unwrap();
+    assert_eq!(serde_json::from_str::<Value>(&shown).unwrap()["requests"], 3, "the handset says how many requests a yes lets in");
     assert_eq!(phone.answer(&shown, Answers::Approve, None).await.unwrap(), "approved");
     let mut replies = Vec::new();
     for (socket, bytes) in [(&first, &one), (&second, &one), (&third, &other)] {

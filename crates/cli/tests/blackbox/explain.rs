@@ -135,6 +135,7 @@ async fn traces_of_an_older_version_are_listed_and_shown_and_left_alone_where_th
     connection
         .execute_batch(
             "DROP TABLE trace_chunks; DROP TABLE trace_bodies; DROP TABLE runs; DROP TABLE used_steps; DROP TABLE step_journal;
+             DROP TABLE guesses; DROP TABLE sign_ins; DROP TABLE ended_sign_ins;
              DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps;
              CREATE TABLE traces (
                  id INTEGER PRIMARY KEY, reference TEXT NOT NULL, began_us INTEGER NOT NULL, took_us INTEGER NOT NULL, origin TEXT NOT NULL,

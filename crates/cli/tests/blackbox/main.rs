@@ -26,6 +26,7 @@ mod probe;
 mod radius;
 mod rehearsal;
 mod second;
+mod security;
 mod shape;
 mod site;
 mod slapd;

@@ -403,7 +403,7 @@ async fn proofs_are_compared_with_what_the_roster_keeps_and_give_the_devices_key
         .attributes
         .iter()
         .filter(|(kind, _)| *kind == AttributeType::VendorSpecific)
-        .filter_map(|(_, value)| VendorAttribute::read(value))
+        .flat_map(|(_, value)| VendorAttribute::read_all(value))
         .collect();
     let of = |number: u8| vendor.iter().find(|one| one.vendor == 311 && one.number == number).unwrap().value;
     assert!(of(26)[1..].starts_with(b"S=") && of(16).len() == 34 && of(17).len() == 34);

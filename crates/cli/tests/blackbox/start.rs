@@ -91,10 +91,11 @@ async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
     let service = Service::spawn(command, &data);
     let slipway = super::harness::gateway("slipway", radius);
     let wrong = "x".repeat(100);
-    for _ in 0..60 {
+    for round in 0..60 {
+        // Of different names: many wrong passwords of one person would not be looked at any more.
         let logins: Vec<_> = (0..10)
-            .map(|_| (slipway.clone(), wrong.clone()))
-            .map(|(slipway, wrong)| tokio::spawn(async move { slipway.log_in("tomasz", &wrong).await }))
+            .map(|number| (slipway.clone(), wrong.clone(), format!("stranger-{round}-{number}")))
+            .map(|(slipway, wrong, name)| tokio::spawn(async move { slipway.log_in(&name, &wrong).await }))
             .collect();
         for login in logins {
             let (exchange, _) = login.await.unwrap().unwrap();

@@ -199,7 +199,7 @@ async fn eap_and_ms_chap_pass_untouched_and_their_keys_are_hidden_anew_for_the_g
             .iter()
             .filter(|(kind, _)| *kind == AttributeType::VendorSpecific)
             .filter_map(|(_, value)| {
-                let vendor = VendorAttribute::read(value).filter(|vendor| vendor.vendor == 311)?;
+                let vendor = VendorAttribute::read_all(value).find(|vendor| vendor.vendor == 311)?;
                 Some((vendor.number, reveal_salted(vendor.value, &prepared.authenticator, &secret)?.expose().clone()))
             })
             .collect();

@@ -10,6 +10,7 @@ use crate::cause::Cause;
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::{FactorKind, WhenUnanswered};
+use crate::text::shown;
 use crate::trace::{Hop, Origin, Tone};
 use std::sync::Arc;
 
@@ -20,15 +21,17 @@ impl Login {
         let person = &asking.person;
         let ask = ApprovalAsk {
             person: person.key.clone(),
-            login: person.login.clone(),
-            name: person.name.clone(),
+            login: shown(&person.login).into_owned(),
+            name: shown(&person.name).into_owned(),
             site: self.site.name.clone(),
             gateway: self.gateway_name().to_owned(),
             chain: chain.name.clone(),
-            from: self.request.station.clone().unwrap_or_default(),
+            from: self.request.station.as_deref().map(|station| shown(station).into_owned()).unwrap_or_default(),
             reference: self.trace.reference.clone(),
             wants_number: chain.match_number && shows,
             with_key,
+            joins_without_caller: self.gateway().is_some_and(|gateway| gateway.joins_without_caller),
+            before_password: false,
             lasts: chain.second_patience,
         };
         State::SendingApproval { ask: Arc::new(ask), asking: Box::new(asking) }

@@ -264,24 +264,17 @@ impl Login {
             false => format!("the person is asked: \"{}\"", prompt.replace('\n', " / ")),
         };
         self.step(Hop::Second, "asked", Tone::Note, now, asked, None);
-        let checked_by = asking.first.source();
-        let again = |source: SourceRef| !matches!(source, SourceRef::Upstream(_));
-        let found_by = self.found_by.unwrap_or(checked_by);
         let name = |kind: &FactorKind| self.site.factor_name(*kind).to_owned();
         let kept = KeptAsk {
-            found_by: self.site.source_name(found_by).to_owned(),
-            checked_by: self.site.source_name(checked_by).to_owned(),
-            key: asking.person.key.clone(),
             down: asking.down.iter().map(name).collect(),
             upstream: asking.upstream.map(|index| self.site.source_name(SourceRef::Upstream(index)).to_owned()),
-            person: (!again(found_by)).then_some(asking.person),
             sent: asking.sent,
             sendings: asking.sendings,
             tries: asking.tries,
             approval: asking.approval,
             seed: asking.seed.as_ref().map(KeptBytes::new),
         };
-        self.keep(Round::Ask(Box::new(kept)), Some(prompt), Vec::new(), now)
+        self.keep(asking.first.source(), &asking.person, Round::Ask(Box::new(kept)), Some(prompt), Vec::new(), now)
     }
 
     /// The answer to a prompt of ours.

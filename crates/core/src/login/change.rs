@@ -48,14 +48,12 @@ impl Login {
         let prompt = self.site.texts.say(language, text, &[("why", why)]);
         self.step(Hop::First, "new password", Tone::Note, now, format!("the person is asked: \"{prompt}\""), None);
         let round = Round::NewPassword {
-            source: self.site.source_name(asked.source).to_owned(),
-            person: asked.person,
             second: asked.second,
             old: Kept::new(&asked.old),
             new: asked.new.as_ref().map(Kept::new),
             tries: asked.tries,
         };
-        self.keep(round, Some(prompt), Vec::new(), now)
+        self.keep(asked.source, &asked.person, round, Some(prompt), Vec::new(), now)
     }
 
     /// The answer to the prompt.

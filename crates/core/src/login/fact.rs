@@ -16,7 +16,8 @@ use std::time::Duration;
 /// What a login needs to know next.
 #[derive(Debug, Clone)]
 pub enum Need {
-    /// Find this name in that source.
+    /// Find this name in that source. An upstream cannot be asked for a person: the answer is [`Found::of_upstream`], or a refusal for
+    /// somebody whom an operator has suspended.
     FindPerson {
         /// Where to look.
         source: SourceRef,
@@ -75,6 +76,20 @@ pub enum Need {
         /// already, and takes it back if the login then asks for something else.
         code: Option<(u64, Used)>,
     },
+    /// Count a guess at a password before it is made. Undecided guesses count as wrong ones.
+    BeginGuess(Box<Guess>),
+    /// Say how the guess that was counted last came out. One that is never said so ends with the login, uncounted.
+    EndGuess {
+        /// Whether the password was right.
+        right: bool,
+    },
+    /// Check a password that nobody has, in these sources, so that the refusal of a name takes as long as that of a password.
+    CheckNobody {
+        /// Where.
+        sources: Vec<SourceRef>,
+        /// Whether the text would have been checked, or what a source keeps of it been compared.
+        text: bool,
+    },
     /// Mark a code as used, durably, before anybody is let in by it.
     MarkCode(CodeMark),
     /// Ask an upstream.
@@ -97,6 +112,54 @@ pub enum Need {
         /// The new one.
         new: Secret<String>,
     },
+}
+
+/// A guess at somebody's password.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Guess {
+    /// The person's key; a question mark and the name where nobody is known by it.
+    pub person: String,
+    /// What the gateway calls the person's device, where it says.
+    pub caller: Option<String>,
+    /// The gateway, for the operator.
+    pub gateway: String,
+    /// Whether it passes the limit of the person: from a device that is trusted, or with a yes of the person's own handset. It does not pass
+    /// the limit of the caller.
+    pub trusted: bool,
+}
+
+/// Answer to [`Need::BeginGuess`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GuessAnswer {
+    /// It is counted and may be made.
+    MayTry,
+    /// Too many were wrong.
+    Limited {
+        /// Whose.
+        whose: Guesser,
+        /// How many.
+        wrong: u32,
+        /// Until when no further one is made.
+        until: Moment,
+    },
+}
+
+/// Whose wrong guesses are too many.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Guesser {
+    /// Those from one caller, about this person or about anybody.
+    Caller,
+    /// Those about this person, wherever they came from.
+    Person,
+}
+
+/// Answer to [`Need::EndGuess`].
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct GuessCount {
+    /// Wrong ones in a row about this person.
+    pub wrong: u32,
+    /// Until when no further one is made.
+    pub until: Option<Moment>,
 }
 
 /// A code to mark as used. In the same step the person's count of wrong ones goes back to nothing, unless they are locked.
@@ -144,6 +207,10 @@ pub struct ApprovalAsk {
     pub wants_number: bool,
     /// Whether a security key must prove it.
     pub with_key: bool,
+    /// Whether a login without a caller may join one that waits, as the site allows for this gateway.
+    pub joins_without_caller: bool,
+    /// Whether the password has yet to be checked: too many wrong ones were typed, and a yes only lets this one be tried.
+    pub before_password: bool,
     /// How long it may take.
     pub lasts: Duration,
 }
@@ -314,6 +381,19 @@ pub struct Found {
     pub language: String,
 }
 
+impl Found {
+    /// Someone an upstream will be asked about: known by the name alone.
+    pub fn of_upstream(upstream: &str, name: &str) -> Self {
+        Found {
+            key: format!("{upstream}:{name}"),
+            login: name.to_owned(),
+            name: name.to_owned(),
+            handle: name.to_owned(),
+            ..Found::default()
+        }
+    }
+}
+
 /// Answer to [`Need::FindPerson`].
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PersonAnswer {
@@ -348,6 +428,16 @@ pub enum PasswordAnswer {
 }
 
 impl PasswordAnswer {
+    /// Whether whoever typed it knows the password. Directories say that one has expired only to those who do.
+    pub fn is_right(&self) -> bool {
+        matches!(
+            self,
+            PasswordAnswer::Right
+                | PasswordAnswer::RightBut(_)
+                | PasswordAnswer::Refused(Cause::PasswordExpired | Cause::PasswordMustChange)
+        )
+    }
+
     /// From what a directory's bind means; `seen` says what came back.
     pub fn from_bind(meaning: BindMeaning, seen: String) -> Self {
         match meaning {
@@ -532,6 +622,12 @@ pub enum Fact {
     Added(AddAnswer),
     /// To [`Need::CheckPassword`].
     Password(Answer<PasswordAnswer>),
+    /// To [`Need::BeginGuess`].
+    Guess(GuessAnswer),
+    /// To [`Need::EndGuess`].
+    GuessEnded(GuessCount),
+    /// To [`Need::CheckNobody`].
+    Nobody,
     /// To [`Need::MarkCode`].
     Mark(MarkAnswer),
     /// To [`Need::AskUpstream`].
@@ -559,6 +655,9 @@ impl Fact {
             Fact::Seed(_) => "seed",
             Fact::Added(_) => "added device",
             Fact::Password(_) => "password",
+            Fact::Guess(_) => "guess",
+            Fact::GuessEnded(_) => "end of guess",
+            Fact::Nobody => "nobody",
             Fact::Mark(_) => "mark",
             Fact::Upstream(_) => "upstream",
             Fact::Kept(_) => "kept challenge",

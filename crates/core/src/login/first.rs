@@ -1,8 +1,8 @@
 //! Station two: which source knows the person, and what it says of the password.
 
-use super::asking::Asking;
 use super::change::Asked;
 use super::fact::*;
+use super::guessing::Settled;
 use super::machine::{AfterMark, Login, State, told};
 use super::pending::KeptSecond;
 use super::proof::FirstProved;
@@ -13,6 +13,7 @@ use crate::cause::Cause;
 use crate::identity::fits_pattern;
 use crate::moment::Moment;
 use crate::site::{FirstSource, SourceRef, SourceWhen, WhenDown};
+use crate::text::shown;
 use crate::trace::{Hop, Step, Tone};
 use bivector_wire::Secret;
 use std::sync::Arc;
@@ -21,7 +22,7 @@ impl Login {
     pub(super) fn failed_servers(&mut self, hop: Hop, failed: &[FailedServer], asked: Moment) {
         let mut at_us = asked.since(self.began).as_micros() as u64;
         for server in failed {
-            let said = format!("{} did not answer: {}; asking the next server", server.server, server.why.seen);
+            let said = format!("{} did not answer: {}; asking the next server", server.server, shown(&server.why.seen));
             self.trace.steps.push(Step {
                 hop,
                 what: "fail-over".into(),
@@ -38,7 +39,7 @@ impl Login {
     /// The first source of the chain that is for this login.
     pub(super) fn find_first(&mut self, now: Moment) -> State {
         match self.next_source(0) {
-            Some(at) => self.find_at(at, now),
+            Some(at) => self.find_at(at),
             None => {
                 let said = "no source of the chain is for this name".to_owned();
                 self.step(Hop::First, "find person", Tone::Bad, now, said, self.chain().map(|chain| chain.line));
@@ -63,18 +64,9 @@ impl Login {
         self.chain().is_some_and(|chain| chain.when_source_is_down == WhenDown::Next)
     }
 
-    /// Asks a source; an upstream cannot be asked for a person, only for the whole login.
-    pub(super) fn find_at(&mut self, at: usize, now: Moment) -> State {
-        let Some(source) = self.chain().and_then(|chain| chain.first.get(at)).map(|first| first.source) else {
-            return self.refuse(Cause::Unfinished, now);
-        };
-        match source {
-            SourceRef::Upstream(upstream) => {
-                let person = self.upstream_person(upstream, &self.name);
-                self.identified(source, at, person, now)
-            }
-            _ => State::Finding { at },
-        }
+    /// Asks a source. An upstream knows nobody by name; of its people the records know whether an operator has suspended them.
+    pub(super) fn find_at(&mut self, at: usize) -> State {
+        State::Finding { at }
     }
 
     pub(super) fn found(&mut self, at: usize, answer: Answer<PersonAnswer>, now: Moment) -> State {
@@ -100,22 +92,24 @@ impl Login {
             PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}", why.seen), Some(why.cause)),
         };
         let line = self.source_line(source);
-        self.step(Hop::First, "find person", tone, now, said, line);
+        if !(matches!(source, SourceRef::Upstream(_)) && tone == Tone::Good) {
+            self.step(Hop::First, "find person", tone, now, said, line);
+        }
         match (answer.value, cause, next) {
             (_, Some(cause), _) => self.refuse(cause, now),
             (PersonAnswer::Found(person), None, _) => {
                 self.found_by = Some(source);
                 match self.resuming.take() {
-                    Some(kept) => self.found_again(*kept, person, now),
+                    Some(pending) => self.found_again(pending, person, now),
                     None => self.take_over(source, at, person, now),
                 }
             }
             _ if self.resuming.is_some() => self.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
             (PersonAnswer::Unavailable(why), None, Some(next)) => {
                 self.down.get_or_insert(why.cause);
-                self.find_at(next, now)
+                self.find_at(next)
             }
-            (_, None, Some(next)) => self.find_at(next, now),
+            (_, None, Some(next)) => self.find_at(next),
             // An outage before is never taken for "no such person": the one who was down may have known the name.
             (_, None, None) => self.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
         }
@@ -167,16 +161,8 @@ impl Login {
         }
     }
 
-    pub(super) fn factors_again(&mut self, asking: Asking, answers: bool, answer: FactorsAnswer, now: Moment) -> State {
-        match self.take_factors(answer, now) {
-            Ok(()) if answers => self.answered(asking, now),
-            Ok(()) => self.second(asking.person, asking.first, ChosenCode::Missing, now),
-            Err(cause) => self.refuse(cause, now),
-        }
-    }
-
     /// Keeps what the chain takes of a person's devices.
-    fn take_factors(&mut self, answer: FactorsAnswer, now: Moment) -> Result<(), Cause> {
+    pub(super) fn take_factors(&mut self, answer: FactorsAnswer, now: Moment) -> Result<(), Cause> {
         match answer {
             FactorsAnswer::Known(mut factors) => {
                 self.has_any_factor = !factors.devices.is_empty() || factors.handsets > 0;
@@ -218,10 +204,18 @@ impl Login {
         };
         let line = self.source_line(source);
         self.step(Hop::First, "password", tone, now, said, line);
-        match (cause, FirstProved::by_password(source, &answer.value)) {
-            (None, Some(first)) => self.second(person, first, code, now),
-            (Some(cause), _) if self.may_change(source, cause) => self.before_change(source, person, guess.clone(), code, cause, now),
-            (cause, _) => self.refuse(cause.unwrap_or(Cause::Unfinished), now),
+        self.checked = Some(source);
+        let next = match (cause, FirstProved::by_password(source, &answer.value)) {
+            (None, Some(first)) => Settled::State(Box::new(self.second(person, first, code, now))),
+            (Some(cause), _) if self.may_change(source, cause) => {
+                Settled::State(Box::new(self.before_change(source, person, guess.clone(), code, cause, now)))
+            }
+            (cause, _) => Settled::Refuse(cause.unwrap_or(Cause::Unfinished)),
+        };
+        match (&answer.value, next) {
+            // An outage says nothing of the password.
+            (PasswordAnswer::Unavailable(_), Settled::Refuse(cause)) => self.refuse(cause, now),
+            (value, next) => self.settle(value.is_right(), next),
         }
     }
 
@@ -288,9 +282,12 @@ impl Login {
             self.step(Hop::First, "password", Tone::Bad, now, "the password is empty; nothing was asked of the source".to_owned(), None);
             return self.refuse(Cause::PasswordMissing, now);
         }
-        let SourceRef::Upstream(upstream) = source else { return State::Password { source, person, guess, code } };
+        let SourceRef::Upstream(upstream) = source else {
+            return self.guess(&Arc::clone(&person), State::Password { source, person, guess, code });
+        };
         let text = PassedCredential::Text(Secret::new(guess.expose().clone().into_bytes()));
         let ask = self.ask_upstream(upstream, &person, text);
-        State::Upstream { ask, person, role: Role::First { source, at: Some(at), code: KeptCode::Now(code) } }
+        let role = Role::First { source, at: Some(at), code: KeptCode::Now(code) };
+        self.guess(&Arc::clone(&person), State::Upstream { ask, person, role })
     }
 }

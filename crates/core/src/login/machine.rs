@@ -2,8 +2,9 @@
 
 use super::asking::Asking;
 use super::change::Asked;
-use super::fact::{ApprovalAsk, CodeMark, Fact, Factors, Found, Need, NewDevice, Sendable, Station, WrongTry};
-use super::pending::{KeptApproval, KeptAsk, Pending, Upstream as KeptUpstream};
+use super::fact::{ApprovalAsk, Approved, CodeMark, Fact, Factors, Found, Guess, Need, NewDevice, Sendable, Station, WrongTry};
+use super::guessing::Settled;
+use super::pending::{KeptApproval, Pending, Upstream as KeptUpstream};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
 use super::request::{Credential, Proof, Request};
@@ -16,9 +17,12 @@ use crate::directory::Notice;
 use crate::facts::{Facts, Resends};
 use crate::moment::Moment;
 use crate::prompt::Text;
+use crate::rule::Groups;
 use crate::site::{Chain, Gateway, Site, SourceRef};
+use crate::text::shown;
 use crate::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{MICROSOFT, MS_CHAP_ERROR, Secret, ms_chap_error, push_vendor};
+use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -54,10 +58,10 @@ pub(super) enum State {
         at: usize,
         person: Arc<Found>,
     },
-    /// As above, in a later round: for the answer to a prompt of ours, or once an upstream has made the first check.
-    FactorsAgain {
-        asking: Box<Asking>,
-        answers: bool,
+    /// As above, in a later round.
+    Returning {
+        pending: Box<Pending>,
+        person: Arc<Found>,
     },
     Secret {
         source: SourceRef,
@@ -109,6 +113,29 @@ pub(super) enum State {
         proof: MarkFor,
         then: AfterMark,
     },
+    Guessing {
+        guess: Box<Guess>,
+        then: Box<State>,
+    },
+    Settling {
+        right: bool,
+        then: Settled,
+    },
+    SendingPass {
+        ask: Arc<ApprovalAsk>,
+        guess: Box<Guess>,
+        then: Box<State>,
+    },
+    AwaitingPass {
+        id: u64,
+        guess: Box<Guess>,
+        then: Box<State>,
+    },
+    Pretending {
+        sources: Vec<SourceRef>,
+        text: bool,
+        cause: Cause,
+    },
     Changing {
         new: Secret<String>,
         asked: Asked,
@@ -135,7 +162,7 @@ pub(super) enum AfterMark {
     /// The new password is asked for.
     NewPassword { source: SourceRef, old: Secret<String> },
     /// An upstream's challenge is passed on.
-    Challenge { upstream: KeptUpstream, prompt: Option<String>, attributes: Vec<u8> },
+    Challenge { source: SourceRef, upstream: KeptUpstream, prompt: Option<String>, attributes: Vec<u8> },
 }
 
 /// The text of a step, put together only where steps are written.
@@ -167,6 +194,8 @@ pub struct Login {
     /// What upstreams gave for the reply: encoded attributes, and values that must be hidden anew.
     pub(super) given: (Vec<u8>, Vec<HiddenValue>),
     pub(super) refused_attributes: Vec<u8>,
+    /// Groups that an upstream named.
+    pub(super) given_groups: Groups,
     /// What the directory warns of beside a right password.
     pub(super) notice: Option<Notice>,
     /// The source that knew the person.
@@ -180,9 +209,15 @@ pub struct Login {
     /// Whether the prompt holds something that must not stand in the trace.
     pub(super) secret_prompt: bool,
     /// The prompt that this request answers, while the person is looked up again.
-    pub(super) resuming: Option<Box<KeptAsk>>,
+    pub(super) resuming: Option<Box<Pending>>,
     /// Whether the trace tells nothing but how it ends.
     pub(super) quiet: bool,
+    /// The source that has said something of the password.
+    pub(super) checked: Option<SourceRef>,
+    /// Whether a password that nobody has was checked instead, or need not be.
+    pub(super) pretended: bool,
+    /// A yes of the person's handset, given before the password was checked.
+    pub(super) passed: Option<Approved>,
 }
 
 impl Login {
@@ -242,7 +277,7 @@ impl Login {
                 port: request.port,
                 signed: request.is_signed(),
                 answers_prompt: request.state.is_some(),
-                station: request.station.clone(),
+                station: request.station.as_deref().map(|station| shown(station).into_owned()),
                 ..Facts::default()
             }),
         };
@@ -259,6 +294,7 @@ impl Login {
             down: None,
             given: Default::default(),
             refused_attributes: Vec::new(),
+            given_groups: Groups::default(),
             notice: None,
             found_by: None,
             factors: Factors::default(),
@@ -267,12 +303,15 @@ impl Login {
             secret_prompt: false,
             resuming: None,
             quiet,
+            checked: None,
+            pretended: false,
+            passed: None,
         };
         if !quiet {
             login.trace.gateway = login.gateway_name().to_owned();
             login.trace.sender = login.request.sender.to_string();
             login.trace.chain = login.chain_name().to_owned();
-            login.trace.typed_name = login.typed_name();
+            login.trace.typed_name = shown(&login.typed_name()).into_owned();
             login.trace.method = login.request.credential.method().to_owned();
         }
         login.state = match login.receive(now) {
@@ -293,9 +332,8 @@ impl Login {
                 Some(first) => Next::Ask(Need::FindPerson { source: first.source, name: self.name.clone() }),
                 None => Next::Decided,
             },
-            State::Factors { person, .. } => Next::Ask(Need::Factors { person: person.key.clone(), station: self.station(&person.key) }),
-            State::FactorsAgain { asking, .. } => {
-                Next::Ask(Need::Factors { person: asking.person.key.clone(), station: self.station(&asking.person.key) })
+            State::Factors { person, .. } | State::Returning { person, .. } => {
+                Next::Ask(Need::Factors { person: person.key.clone(), station: self.station(&person.key) })
             }
             State::Secret { source, person } => Next::Ask(Need::Kept { source: *source, person: person.clone() }),
             State::Pin { person, code, pin, .. } => {
@@ -319,6 +357,11 @@ impl Login {
                 Next::Ask(Need::MarkCode(CodeMark { person: person.key.clone(), device: proof.device(), withdraw: self.waiting_approval }))
             }
             State::Upstream { ask, .. } => Next::Ask(Need::AskUpstream(ask.clone())),
+            State::Guessing { guess, .. } => Next::Ask(Need::BeginGuess(guess.clone())),
+            State::Settling { right, .. } => Next::Ask(Need::EndGuess { right: *right }),
+            State::SendingPass { ask, .. } => Next::Ask(Need::SendApproval(Arc::clone(ask))),
+            State::AwaitingPass { id, guess, .. } => Next::Ask(Need::AwaitApproval { id: *id, person: guess.person.clone() }),
+            State::Pretending { sources, text, .. } => Next::Ask(Need::CheckNobody { sources: sources.clone(), text: *text }),
             State::Changing { new, asked } => Next::Ask(Need::ChangePassword {
                 source: asked.source,
                 person: asked.person.clone(),
@@ -341,7 +384,7 @@ impl Login {
             (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),
             (State::Finding { at }, Fact::Person(answer)) => self.found(at, answer, now),
             (State::Factors { source, at, person }, Fact::Factors(answer)) => self.factors_known(source, at, person, answer, now),
-            (State::FactorsAgain { asking, answers }, Fact::Factors(answer)) => self.factors_again(*asking, answers, answer, now),
+            (State::Returning { pending, person }, Fact::Factors(answer)) => self.returned(*pending, person, answer, now),
             (State::Secret { source, person }, Fact::Secret(answer)) => self.secret_known(source, person, answer, now),
             (State::Pin { person, code, then, .. }, Fact::Pin(answer)) => self.pin_checked(person, code, then, answer, now),
             (State::Counting { cause, then, .. }, Fact::Counted(answer)) => self.counted(cause, then, answer, now),
@@ -357,6 +400,11 @@ impl Login {
             }
             (State::Upstream { ask, person, role }, Fact::Upstream(answer)) => self.upstream_said(&ask, person, role, answer, now),
             (State::Marking { person, proof, then }, Fact::Mark(answer)) => self.marked(person, proof, then, answer, now),
+            (State::Guessing { guess, then }, Fact::Guess(answer)) => self.guess_counted(guess, then, answer, now),
+            (State::Settling { right, then }, Fact::GuessEnded(count)) => self.settled(right, then, count, now),
+            (State::SendingPass { guess, then, .. }, Fact::ApprovalSent(answer)) => self.pass_sent(guess, then, answer, now),
+            (State::AwaitingPass { guess, then, .. }, Fact::Approval(answer)) => self.pass_answered(guess, then, answer, now),
+            (State::Pretending { cause, .. }, Fact::Nobody) => self.pretended(cause, now),
             (State::Changing { asked, .. }, Fact::Changed(answer)) => self.changed(asked, answer, now),
             (State::Keeping { prompt, attributes, .. }, Fact::Kept(answer)) => self.kept(prompt, attributes, answer, now),
             (_, fact) => {
@@ -416,7 +464,8 @@ impl Login {
             return (verdict, self.trace);
         }
         let resends = resends.count;
-        let mut end = |what: &'static str, tone, said| {
+        let mut end = |what: &'static str, tone, said: String| {
+            let said = shown(&said).into_owned();
             self.trace.steps.push(Step { hop: Hop::Reply, what: what.into(), tone, at_us, took_us: 0, said, line: None })
         };
         if resends > 0 {
@@ -434,7 +483,7 @@ impl Login {
             Verdict::Challenge(challenge) => {
                 let reads = match &challenge.prompt {
                     Some(_) if self.secret_prompt => "; the person reads the key of a new app".to_owned(),
-                    Some(prompt) => format!("; the person reads: {prompt}"),
+                    Some(prompt) => format!("; the person reads: {}", prompt.lines().collect::<Vec<_>>().join(" / ")),
                     None => String::new(),
                 };
                 end(
@@ -495,12 +544,20 @@ impl Login {
         }
         let at_us = self.last.since(self.began).as_micros() as u64;
         let took_us = now.since(self.last).as_micros() as u64;
+        // Names, answers of sources and messages of upstreams come from outside, and are read on terminals.
+        let said = match shown(&said) {
+            Cow::Borrowed(_) => said,
+            Cow::Owned(shown) => shown,
+        };
         self.trace.steps.push(Step { hop, what: what.into(), tone, at_us, took_us, said, line });
         self.last = now;
     }
 
     /// Holds a refusal until it tells nothing by its time.
     pub(super) fn refuse(&mut self, cause: Cause, now: Moment) -> State {
+        if let Some(pretending) = self.pretend(cause) {
+            return pretending;
+        }
         self.trace.cause = Some(cause);
         self.trace.outcome = Outcome::Refused;
         let attributes = std::mem::take(&mut self.refused_attributes);

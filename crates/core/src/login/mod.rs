@@ -18,6 +18,9 @@ mod change;
 mod enrolling;
 mod fact;
 mod first;
+mod guessing;
+#[cfg(test)]
+mod guessing_tests;
 mod machine;
 mod noting;
 mod pending;

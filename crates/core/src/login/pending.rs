@@ -1,13 +1,12 @@
 //! What a login keeps between a challenge and its answer. The service seals it; nothing else may make one.
 
-use super::fact::Found;
 use super::upstream::HiddenKind;
 use crate::cause::Cause;
 use crate::directory::Notice;
 use crate::moment::Moment;
+use crate::rule::Groups;
 use bivector_wire::Secret;
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
 
 /// A login that waits for the answer to a prompt. Bound to gateway and person; sources by name, so that it outlives a new revision.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -18,8 +17,20 @@ pub struct Pending {
     /// Reference of the round before, for the trace.
     pub(super) reference: String,
     pub(super) until: Moment,
+    pub(super) whose: Whose,
     pub(super) carried: Carried,
     pub(super) round: Round,
+}
+
+/// Whose login it is. Every round looks the person up again, so nothing more than this is kept of them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Whose {
+    /// The source that knew the person, by name.
+    pub(super) found_by: String,
+    /// The source that makes the first check, by name.
+    pub(super) checked_by: String,
+    /// The person's key; nobody else may answer.
+    pub(super) key: String,
 }
 
 /// What earlier checks gave for the reply.
@@ -29,31 +40,26 @@ pub(super) struct Carried {
     pub(super) attributes: Vec<u8>,
     /// Values to be hidden anew: what they are, and themselves.
     pub(super) hidden: Vec<(HiddenKind, KeptBytes)>,
+    /// Groups that an upstream named.
+    pub(super) groups: Groups,
 }
 
 /// What the answer is for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) enum Round {
     /// An upstream asks, as the first check.
-    First { upstream: Upstream, person: Arc<Found>, second: KeptSecond },
+    First { upstream: Upstream, second: KeptSecond },
     /// An upstream asks, as the second.
-    Second { upstream: Upstream, source: String, person: Arc<Found> },
+    Second { upstream: Upstream },
     /// A second factor is asked for by us.
     Ask(Box<KeptAsk>),
     /// The person sets a new password.
-    NewPassword { source: String, person: Arc<Found>, second: KeptSecond, old: Kept, new: Option<Kept>, tries: u8 },
+    NewPassword { second: KeptSecond, old: Kept, new: Option<Kept>, tries: u8 },
 }
 
-/// How far a prompt of ours for a second factor is. Short, so that it fits into a State: the person is looked up again.
+/// How far a prompt of ours for a second factor is. Short, so that it fits into a State.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct KeptAsk {
-    /// The source that knew the person, and the one that made the first check.
-    pub(super) found_by: String,
-    pub(super) checked_by: String,
-    /// The person's key; nobody else may answer.
-    pub(super) key: String,
-    /// The person, where the source cannot be asked again.
-    pub(super) person: Option<Arc<Found>>,
     pub(super) sent: Option<KeptSent>,
     /// Codes that were sent in this login.
     pub(super) sendings: u8,

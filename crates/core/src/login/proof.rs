@@ -1,7 +1,7 @@
 //! Proof values. An [`Accept`] consumes one of each, and only what checked a thing can make its proof.
 
 use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, MarkAnswer, PasswordAnswer, Station};
-use super::pending::{KeptAsk, Pending};
+use super::pending::{Pending, Round};
 use super::prove::Match;
 use super::upstream::{HiddenValue, UpstreamAnswer};
 use crate::cause::Cause;
@@ -61,14 +61,9 @@ impl FirstProved {
         matches!(answer, ChangeAnswer::Changed).then_some(FirstProved { source })
     }
 
-    /// Proved in the round before, which our own seal has kept.
-    pub(super) fn by_kept_round(source: SourceRef, _round: &Pending) -> Self {
-        FirstProved { source }
-    }
-
-    /// Proved in a round before, which our own seal has kept.
-    pub(super) fn by_kept_ask(source: SourceRef, _kept: &KeptAsk) -> Self {
-        FirstProved { source }
+    /// Proved in a round before, which our own seal has kept: not where that round was about the first check itself.
+    pub(super) fn by_kept_round(source: SourceRef, pending: &Pending) -> Option<Self> {
+        matches!(pending.round, Round::Second { .. } | Round::Ask(_)).then_some(FirstProved { source })
     }
 
     /// The source that confirmed it.

@@ -1,6 +1,7 @@
 //! Proofs that do not tell the password: CHAP and MS-CHAPv2, compared with what a source keeps of it.
 
 use super::fact::{Answer, Found, SecretAnswer};
+use super::guessing::Settled;
 use super::machine::{Login, State};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
@@ -52,12 +53,13 @@ impl Login {
         }
         match code_only {
             true => self.proved(source, person, &Kept::Text(Secret::default()), String::new(), now),
-            false => State::Secret { source, person },
+            false => self.guess(&Arc::clone(&person), State::Secret { source, person }),
         }
     }
 
     pub(super) fn secret_known(&mut self, source: SourceRef, person: Arc<Found>, answer: Answer<SecretAnswer>, now: Moment) -> State {
         self.failed_servers(Hop::First, &answer.failed, self.last);
+        self.checked = Some(source);
         let (name, line) = (self.site.source_name(source).to_owned(), self.source_line(source));
         let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
         let kept = match answer.value {
@@ -94,10 +96,14 @@ impl Login {
                 false => (Cause::PasswordWrong, super::WrongTry::PROOF),
             };
             // Only where codes are part of the proof could somebody who knows the password guess at them here.
-            return if tried > 1 || code_only {
-                self.count_wrong(&person, cause, points, None, None, now)
-            } else {
-                self.refuse(cause, now)
+            let counts = tried > 1 || code_only;
+            return match (code_only, counts) {
+                (true, _) => self.count_wrong(&person, cause, points, None, None, now),
+                (false, true) => {
+                    let counting = self.count_wrong(&person, cause, points, None, None, now);
+                    self.settle(false, Settled::State(Box::new(counting)))
+                }
+                (false, false) => self.settle(false, Settled::Refuse(cause)),
             };
         };
         let what = if matched.code.is_some() { "password and code" } else { "the password" };
@@ -110,7 +116,11 @@ impl Login {
             self.given.1.push(HiddenValue { kind: HiddenKind::MicrosoftKey(17), clear: gives.receive_key });
         }
         let code = matched.code.map_or_else(|| self.no_code(), |code| ChosenCode::Verified(code, None));
-        self.second(person, first, code, now)
+        let next = self.second(person, first, code, now);
+        if self.chain().is_some_and(|chain| chain.code_only) {
+            return next;
+        }
+        self.settle(true, Settled::State(Box::new(next)))
     }
 
     /// The first text that the proof fits, and how many were compared.

@@ -6,6 +6,7 @@ use crate::cause::Cause;
 use crate::identity::realm_of;
 use crate::moment::Moment;
 use crate::site::Charset;
+use crate::text::shown;
 use crate::trace::{Hop, Tone};
 use bivector_wire::{AttributeType, Packet, reads_like_text};
 use std::net::IpAddr;
@@ -51,12 +52,7 @@ impl Login {
         if let Some(identifier) =
             identifier.filter(|own| !gateway.identifiers.is_empty() && !gateway.identifiers.iter().any(|one| one == own))
         {
-            let said = format!(
-                "the device calls itself `{}`; {} is {}",
-                identifier.escape_debug(),
-                gateway.name,
-                gateway.identifiers.join(" or ")
-            );
+            let said = format!("the device calls itself `{}`; {} is {}", shown(identifier), gateway.name, gateway.identifiers.join(" or "));
             self.step(Hop::Gateway, "device", Tone::Bad, now, said, line);
             return Err(Cause::DeviceDiffers);
         }
@@ -79,6 +75,7 @@ impl Login {
         let (cause, said) = match &self.request.credential {
             Credential::Unreadable(_, why) if taken => (Cause::CredentialUnreadable, why.clone()),
             _ if taken => return Ok(()),
+            Credential::Several(names) => (Cause::CredentialSeveral, format!("the request carries {}", names.join(", "))),
             Credential::None => (Cause::CredentialMissing, "there is no User-Password and no other credential".to_owned()),
             other => {
                 let taken: Vec<&str> = methods.iter().map(|method| method.name()).collect();
@@ -125,11 +122,11 @@ impl Login {
                     Err(error) => format!(
                         "; byte {} is no UTF-8, as Latin-1 it reads `{}`",
                         error.valid_up_to() + 1,
-                        decode(&self.request.typed_name, Charset::Latin1).unwrap_or_default().escape_debug()
+                        shown(&decode(&self.request.typed_name, Charset::Latin1).unwrap_or_default())
                     ),
                     Ok(_) => String::new(),
                 };
-                let said = format!("`{}`: {}{hint}", self.typed_name().escape_debug(), cause.sentence());
+                let said = format!("`{}`: {}{hint}", shown(&self.typed_name()), cause.sentence());
                 self.step(Hop::Reading, "name", Tone::Bad, now, said, line);
                 Err(cause)
             }

@@ -4,8 +4,8 @@ use super::proof::RequestAuthentic;
 use crate::site::{Charset, Method};
 use crate::trace::Origin;
 use bivector_wire::{
-    Attribute, AttributeType, Authentic, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, MsChapProof, Packet, Secret,
-    SharedSecret, VendorAttribute, push_attribute, reveal_password,
+    Attribute, AttributeType, Authentic, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_RESPONSE, MS_CHAP2_RESPONSE, MsChapProof, Packet,
+    Secret, SharedSecret, VendorAttribute, push_attribute, reveal_password,
 };
 use std::net::{IpAddr, SocketAddr};
 
@@ -25,6 +25,8 @@ pub enum Credential {
     Other(&'static str),
     /// Attributes of a method that do not add up, and how.
     Unreadable(Method, String),
+    /// Several, which the RFCs forbid; their names.
+    Several(Vec<String>),
     /// None.
     None,
 }
@@ -58,7 +60,7 @@ impl Credential {
             Credential::Pap(_) => Some(Method::Pap),
             Credential::Proof { proof, .. } => Some(proof.method()),
             Credential::Unreadable(method, _) => Some(*method),
-            Credential::Other(_) | Credential::None => None,
+            Credential::Other(_) | Credential::Several(_) | Credential::None => None,
         }
     }
 
@@ -66,6 +68,7 @@ impl Credential {
     pub fn method(&self) -> &'static str {
         match self {
             Credential::Other(name) => name,
+            Credential::Several(_) => "several",
             Credential::None => "none",
             known => known.known_method().map_or("none", Method::name),
         }
@@ -159,7 +162,42 @@ impl Request {
     }
 }
 
+/// All credentials in a packet, by their attributes' names. One request carries one of them: User-Password or CHAP-Password (RFC 2865
+/// section 4.1), nothing beside EAP-Message (RFC 3579 section 3.3), one response of MS-CHAP with one challenge (RFC 2548 section 2.3).
+fn credentials_in(packet: &Packet<'_>) -> Vec<String> {
+    let count = |wanted: AttributeType| packet.attributes().filter(|attribute| attribute.kind == wanted).count();
+    let microsoft = |wanted: u8| microsoft_in(packet).filter(|own| own.number == wanted).count();
+    let named = |name: &str, count: usize| match count {
+        0 => None,
+        1 => Some(name.to_owned()),
+        several => Some(format!("{several} times {name}")),
+    };
+    let credentials = [
+        ("User-Password", count(AttributeType::UserPassword)),
+        ("CHAP-Password", count(AttributeType::ChapPassword)),
+        // One message is often split over several attributes.
+        ("EAP-Message", count(AttributeType::EapMessage).min(1)),
+        ("MS-CHAP-Response", microsoft(MS_CHAP_RESPONSE)),
+        ("MS-CHAP2-Response", microsoft(MS_CHAP2_RESPONSE)),
+    ];
+    let challenges = Some(("MS-CHAP-Challenge", microsoft(MS_CHAP_CHALLENGE))).filter(|(_, count)| *count > 1);
+    credentials.into_iter().chain(challenges).filter_map(|(name, count)| named(name, count)).collect()
+}
+
+/// Microsoft's own attributes in a packet (RFC 2548).
+fn microsoft_in<'p>(packet: &Packet<'p>) -> impl Iterator<Item = VendorAttribute<'p>> {
+    packet
+        .attributes()
+        .filter(|attribute| attribute.kind == AttributeType::VendorSpecific)
+        .flat_map(|attribute| VendorAttribute::read_all(attribute.value))
+        .filter(|vendor| vendor.vendor == MICROSOFT)
+}
+
 fn read_credential(packet: &Packet<'_>, secret: &SharedSecret) -> Credential {
+    let present = credentials_in(packet);
+    if present.len() > 1 || present.iter().any(|name| name.contains(" times ")) {
+        return Credential::Several(present);
+    }
     if let Some(hidden) = packet.first(AttributeType::UserPassword) {
         return match reveal_password(hidden.value, packet.authenticator(), secret) {
             Ok(text) => Credential::Pap(text),
@@ -187,20 +225,14 @@ fn read_credential(packet: &Packet<'_>, secret: &SharedSecret) -> Credential {
             Err(error) => Credential::Unreadable(Method::Chap, error.to_string()),
         };
     }
-    let microsoft: Vec<VendorAttribute<'_>> = packet
-        .attributes()
-        .filter(|attribute| attribute.kind == AttributeType::VendorSpecific)
-        .filter_map(|attribute| VendorAttribute::read(attribute.value))
-        .filter(|vendor| vendor.vendor == MICROSOFT)
-        .collect();
+    let microsoft: Vec<VendorAttribute<'_>> = microsoft_in(packet).collect();
     let value = |number: u8| microsoft.iter().find(|vendor| vendor.number == number).map(|vendor| vendor.value);
     match value(MS_CHAP2_RESPONSE) {
         Some(response) => match MsChapProof::read(response, value(MS_CHAP_CHALLENGE)) {
             Ok(proof) => {
                 let is_ours = |attribute: &Attribute<'_>| {
-                    let vendor =
-                        (attribute.kind == AttributeType::VendorSpecific).then(|| VendorAttribute::read(attribute.value)).flatten();
-                    vendor.is_some_and(|vendor| vendor.vendor == MICROSOFT)
+                    attribute.kind == AttributeType::VendorSpecific
+                        && VendorAttribute::read_all(attribute.value).any(|vendor| vendor.vendor == MICROSOFT)
                 };
                 Credential::Proof { attributes: of(&is_ours), proof: Proof::MsChapV2(Box::new(proof)) }
             }

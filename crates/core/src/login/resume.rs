@@ -1,9 +1,9 @@
 //! Prompts and their answers: what is kept between two rounds, and how a login goes on.
 
 use super::asking::Asking;
-use super::fact::{Found, KeptAnswer, TakenAnswer, WrongTry};
+use super::fact::{FactorsAnswer, Found, KeptAnswer, TakenAnswer, WrongTry};
 use super::machine::{Login, State};
-use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round};
+use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round, Whose};
 use super::proof::{FirstProved, Second, SecondProved};
 use super::reading::ChosenCode;
 use super::request::Credential;
@@ -16,14 +16,28 @@ use crate::trace::{Hop, Outcome, Tone};
 use std::sync::Arc;
 
 impl Login {
-    /// Keeps a round, so that its answer can go on from it.
-    pub(super) fn keep(&mut self, round: Round, prompt: Option<String>, attributes: Vec<u8>, now: Moment) -> State {
+    /// Keeps a round, so that its answer can go on from it. `checked_by` is the source that makes the first check.
+    pub(super) fn keep(
+        &mut self,
+        checked_by: SourceRef,
+        person: &Found,
+        round: Round,
+        prompt: Option<String>,
+        attributes: Vec<u8>,
+        now: Moment,
+    ) -> State {
+        let found_by = self.found_by.unwrap_or(checked_by);
         let pending = Pending {
             gateway: self.gateway_name().to_owned(),
             chain: self.chain_name().to_owned(),
             typed_name: self.typed_name(),
             reference: self.trace.reference.clone(),
             until: now.plus(self.site.prompt_lasts),
+            whose: Whose {
+                found_by: self.site.source_name(found_by).to_owned(),
+                checked_by: self.site.source_name(checked_by).to_owned(),
+                key: person.key.clone(),
+            },
             carried: self.carry(),
             round,
         };
@@ -34,7 +48,7 @@ impl Login {
     fn carry(&mut self) -> Carried {
         let (attributes, hidden) = std::mem::take(&mut self.given);
         let hidden = hidden.iter().map(|value| (value.kind, KeptBytes::new(&value.clear))).collect();
-        Carried { notice: self.notice.take(), attributes, hidden }
+        Carried { notice: self.notice.take(), attributes, hidden, groups: std::mem::take(&mut self.given_groups) }
     }
 
     pub(super) fn kept(&mut self, prompt: Option<String>, attributes: Vec<u8>, answer: KeptAnswer, now: Moment) -> State {
@@ -73,11 +87,15 @@ impl Login {
         }
         let said = format!("the answer to the prompt of {}", pending.reference);
         self.step(Hop::Reading, "resumed", Tone::Good, now, said, None);
-        let Carried { notice, attributes, hidden } = &pending.carried;
+        let Carried { notice, attributes, hidden, groups } = &pending.carried;
         self.notice = *notice;
         let hidden = hidden.iter().map(|(kind, clear)| HiddenValue { kind: *kind, clear: clear.open() }).collect();
         self.given = (attributes.clone(), hidden);
-        self.resume(&pending, now)
+        self.given_groups = groups.clone();
+        if let Round::Ask(kept) = &pending.round {
+            self.note_typing(&pending, kept, now);
+        }
+        self.find_again(pending, now)
     }
 
     /// Notes how long the person took for the answer. Approvals tell their own time.
@@ -95,65 +113,79 @@ impl Login {
         self.refuse(cause, now)
     }
 
-    fn resume(&mut self, pending: &Pending, now: Moment) -> State {
-        match &pending.round {
-            Round::First { upstream, person, second } => {
-                let Some(index) = self.upstream_named(&upstream.name) else { return self.gone(&upstream.name, now) };
-                let source = SourceRef::Upstream(index);
-                self.note_person(source, person);
-                let role = Role::First { source, at: None, code: KeptCode::Before(second.clone()) };
-                self.answer_upstream(index, upstream, person, role, now)
-            }
-            Round::Second { upstream, source, person } => {
-                let (Some(index), Some(source)) = (self.upstream_named(&upstream.name), self.source_named(source)) else {
-                    return self.gone(&upstream.name, now);
-                };
-                self.note_person(source, person);
-                let first = FirstProved::by_kept_round(source, pending);
-                self.answer_upstream(index, upstream, person, Role::Second { first }, now)
-            }
-            Round::Ask(kept) => {
-                self.note_typing(pending, kept, now);
-                self.find_again(kept, now)
-            }
-            Round::NewPassword { source, person, second, old, new, tries } => {
-                let Some(source) = self.source_named(source) else { return self.gone(source, now) };
-                self.note_person(source, person);
-                let asked = super::change::Asked {
-                    source,
-                    person: person.clone(),
-                    second: second.clone(),
-                    old: old.open(),
-                    new: new.as_ref().map(super::pending::Kept::open),
-                    tries: *tries,
-                };
-                self.new_password(asked, now)
-            }
-        }
-    }
-
-    /// Looks the person up again, where the source can be asked: somebody who was suspended meanwhile stays out.
-    fn find_again(&mut self, kept: &KeptAsk, now: Moment) -> State {
-        if let Some(person) = &kept.person {
-            return self.found_again(kept.clone(), person.clone(), now);
-        }
-        let source = self.source_named(&kept.found_by);
+    /// Looks the person up again before anything is decided or changed: somebody who was suspended, locked, removed or deleted while the
+    /// prompt was open does not go on.
+    fn find_again(&mut self, pending: Box<Pending>, now: Moment) -> State {
+        let found_by = &pending.whose.found_by;
+        let source = self.source_named(found_by);
         let at = self.chain().and_then(|chain| chain.first.iter().position(|first| Some(first.source) == source));
-        let Some(at) = at else { return self.gone(&kept.found_by, now) };
-        self.resuming = Some(Box::new(kept.clone()));
-        self.find_at(at, now)
+        let Some(at) = at else { return self.gone(found_by, now) };
+        self.resuming = Some(pending);
+        self.find_at(at)
     }
 
-    pub(super) fn found_again(&mut self, kept: KeptAsk, person: Arc<Found>, now: Moment) -> State {
-        let Some(source) = self.source_named(&kept.checked_by) else { return self.gone(&kept.checked_by, now) };
+    pub(super) fn found_again(&mut self, pending: Box<Pending>, mut person: Arc<Found>, now: Moment) -> State {
+        let Some(source) = self.source_named(&pending.whose.checked_by) else { return self.gone(&pending.whose.checked_by, now) };
         self.note_person(source, &person);
-        if person.key != kept.key {
-            let said = format!("the prompt was for {}, and the name now leads to {}", kept.key, person.key);
+        if person.key != pending.whose.key {
+            let said = format!("the prompt was for {}, and the name now leads to {}", pending.whose.key, person.key);
             return self.not_resumed(Cause::ChallengeForeign, said, now);
         }
+        if person.groups.names().is_empty() && !self.given_groups.names().is_empty() {
+            Arc::make_mut(&mut person).groups = self.given_groups.clone();
+        }
+        match self.chain().is_some_and(|chain| !chain.second.is_empty()) {
+            true => State::Returning { pending, person },
+            false => self.go_on(source, *pending, person, now),
+        }
+    }
+
+    /// The person's factors are known again; a lock that came meanwhile counts for every kind of round.
+    pub(super) fn returned(&mut self, pending: Pending, person: Arc<Found>, answer: FactorsAnswer, now: Moment) -> State {
+        if let Err(cause) = self.take_factors(answer, now) {
+            return self.refuse(cause, now);
+        }
+        if let Some(until) = self.locked(now) {
+            return self.refuse_locked(until, now);
+        }
+        match self.source_named(&pending.whose.checked_by) {
+            Some(source) => self.go_on(source, pending, person, now),
+            None => self.gone(&pending.whose.checked_by, now),
+        }
+    }
+
+    /// Goes on with the round, now that its person is known to be in good standing.
+    fn go_on(&mut self, source: SourceRef, pending: Pending, person: Arc<Found>, now: Moment) -> State {
+        let first = FirstProved::by_kept_round(source, &pending);
+        match pending.round {
+            Round::First { upstream, second } => {
+                let Some(index) = self.upstream_named(&upstream.name) else { return self.gone(&upstream.name, now) };
+                let role = Role::First { source, at: None, code: KeptCode::Before(second) };
+                self.answer_upstream(index, &upstream, &person, role, now)
+            }
+            Round::Second { upstream } => match (self.upstream_named(&upstream.name), first) {
+                (Some(index), Some(first)) => self.answer_upstream(index, &upstream, &person, Role::Second { first }, now),
+                (None, _) => self.gone(&upstream.name, now),
+                (_, None) => self.refuse(Cause::Unfinished, now),
+            },
+            Round::Ask(kept) => match first {
+                Some(first) => {
+                    let asking = self.asking_again(first, *kept, person);
+                    self.answered(asking, now)
+                }
+                None => self.refuse(Cause::Unfinished, now),
+            },
+            Round::NewPassword { second, old, new, tries } => {
+                let (old, new) = (old.open(), new.as_ref().map(super::pending::Kept::open));
+                self.new_password(super::change::Asked { source, person, second, old, new, tries }, now)
+            }
+        }
+    }
+
+    fn asking_again(&self, first: FirstProved, kept: KeptAsk, person: Arc<Found>) -> Asking {
         let factor = |name: &String| self.chain()?.second.iter().copied().find(|kind| self.site.factor_name(*kind) == name);
-        let asking = Asking {
-            first: FirstProved::by_kept_ask(source, &kept),
+        Asking {
+            first,
             person,
             sendings: kept.sendings,
             tries: kept.tries,
@@ -164,8 +196,7 @@ impl Login {
             seed: kept.seed.as_ref().map(KeptBytes::open),
             lead: None,
             nearly: false,
-        };
-        State::FactorsAgain { asking: Box::new(asking), answers: true }
+        }
     }
 
     fn gone(&mut self, name: &str, now: Moment) -> State {
@@ -196,15 +227,16 @@ impl Login {
         let mut ask = self.ask_upstream(index, person, credential);
         ask.server = Some(kept.server.clone());
         ask.state = Some(kept.state.clone());
-        State::Upstream { ask, person: Arc::clone(person), role }
+        let first = matches!(role, Role::First { .. });
+        let asking = State::Upstream { ask, person: Arc::clone(person), role };
+        if first { self.guess(person, asking) } else { asking }
     }
 
     /// The second check, as far as the round before had come.
     pub(super) fn second_kept(&mut self, person: Arc<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
         match second {
-            // The person's devices, and whether they are locked, are not known in this round yet.
             KeptSecond::NotAsked if self.chain().is_some_and(|chain| !chain.second.is_empty()) => {
-                State::FactorsAgain { asking: Box::new(Asking::new(first, person)), answers: false }
+                self.second(person, first, ChosenCode::Missing, now)
             }
             KeptSecond::NotAsked => self.second(person, first, ChosenCode::NotAsked, now),
             KeptSecond::Proved(device) => {

@@ -308,7 +308,9 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     let found = Found { key: "ines".into(), login: "ines".into(), groups: Groups::new(["control-room"]), ..Found::default() };
     login.learn(Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(found)))), NOON);
     login.learn(Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![token()], ..Factors::default() }))), NOON);
+    login.learn(Fact::Guess(GuessAnswer::MayTry), NOON);
     login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(crate::directory::Notice::Grace(1)))), NOON);
+    login.learn(Fact::GuessEnded(GuessCount::default()), NOON);
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
     let (verdict, trace) = login.finish(Resends::default(), NOON);
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
@@ -359,4 +361,53 @@ proptest! {
         prop_assert!(matches!(verdict, Verdict::Refuse(_)));
         prop_assert_eq!(trace.cause, Some(Cause::ChallengeForeign));
     }
+}
+
+/// What somebody who is asked something may have become meanwhile, and why the answer to the prompt is refused then.
+fn meanwhile() -> [(&'static str, fn(&mut World), Cause); 3] {
+    [
+        ("suspended", |world| drop(world.suspended.insert("ines")), Cause::PersonSuspended),
+        ("deleted from the directory", |world| world.people.retain(|(_, name), _| *name != "ines"), Cause::PersonUnknown),
+        ("locked", |world| world.locked_until = Some(NOON.plus(std::time::Duration::from_secs(900))), Cause::FactorLocked),
+    ]
+}
+
+#[test]
+fn whoever_is_suspended_deleted_or_locked_while_a_prompt_is_open_does_not_get_in_by_any_kind_of_round() {
+    let first = with_upstream(&[(FIRST, "first = [\"tidehall\", { source = \"oldlight\", group = \"control-room\" }]")]);
+    let second = with_upstream(&[("second = [\"totp\"]", "second = [\"oldlight\"]")]);
+    let asks = site(&[("client_patience = \"60s\"", "shows_challenges = true")]);
+    let changes = changing();
+    let challenges = || UpstreamAnswer::Challenge { state: b"theirs".to_vec(), given: Given::default() };
+    for (became, become_it, cause) in meanwhile() {
+        for (round, site, typed, answered) in [
+            ("an upstream's first check", &first, format!("barnacle{}", code(0)), "778899".to_owned()),
+            ("an upstream's second check", &second, "barnacle555555".to_owned(), "778899".to_owned()),
+            ("our own prompt", &asks, "barnacle".to_owned(), code(0)),
+            ("a new password", &changes, format!("barnacle{}", code(0)), "new-barnacle".to_owned()),
+        ] {
+            let mut world = World::new();
+            world.expired.extend((round == "a new password").then_some("ines"));
+            world.upstream.extend([challenges(), accept()]);
+            let asked = challenge(world.run(site, request(site, "breakwater", "ines", typed.as_bytes())).0);
+            become_it(&mut world);
+            let before = world.asked.len();
+            let (verdict, trace, _) = world.run(site, answer(site, "breakwater", "ines", answered.as_bytes(), &asked.state));
+            assert!(matches!(verdict, Verdict::Refuse(_)), "{became} during {round}: {trace:#?}");
+            assert_eq!(trace.cause, Some(cause), "{became} during {round}");
+            assert_eq!((world.asked.len(), world.changed.len()), (before, 0), "nobody is asked and nothing is changed any more");
+        }
+    }
+}
+
+#[test]
+fn somebody_whom_only_an_upstream_knows_is_kept_out_once_suspended() {
+    let site = with_upstream(&[(FIRST, "first = [\"oldlight\"]"), ("second = [\"totp\"]", "second = []"), ("\"password code(6)\", ", "")]);
+    let mut world = World::new();
+    world.upstream.push_back(UpstreamAnswer::Challenge { state: b"theirs".to_vec(), given: Given::default() });
+    let asked = challenge(world.run(&site, request(&site, "breakwater", "ines", b"barnacle")).0);
+    world.suspended.insert("ines");
+    let (_, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", b"778899", &asked.state));
+    assert_eq!((trace.cause, world.asked.len()), (Some(Cause::PersonSuspended), 1));
+    assert_eq!(world.log_in(&site, "breakwater", "ines", "barnacle").1, Some(Cause::PersonSuspended));
 }

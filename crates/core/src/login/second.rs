@@ -40,6 +40,11 @@ impl Login {
         if let Some(waived) = self.chain().and_then(|chain| SecondWaived::remembered(chain, &self.factors, now)) {
             return self.waive(&person, first, waived, line, now);
         }
+        if matches!(code, ChosenCode::Missing | ChosenCode::NotEnrolled)
+            && let Some(proof) = self.passed_second()
+        {
+            return State::Marking { person, proof, then: AfterMark::Rules(first) };
+        }
         let cause_and_said = code.why_not();
         match code {
             ChosenCode::ForUpstream(code) => self.code_upstream(person, first, &code, now),
@@ -207,7 +212,7 @@ impl Login {
             }
             (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is right but could not be marked as used: {}", why.seen)),
             (MarkAnswer::Locked(until), _) => return self.refuse_locked(*until, now),
-            _ => (Cause::CodeUsed, "the code is right, but it was used before".to_owned()),
+            _ => (Cause::CodeUsed, "the code is right, but it, or a newer one of the same device, was used before".to_owned()),
         };
         self.step(Hop::Second, "code", Tone::Bad, now, said, None);
         self.refuse(cause, now)
@@ -221,9 +226,9 @@ impl Login {
                 let asked = Asked { source, person, second: kept(), old, new: None, tries: 0 };
                 self.ask_new_password(asked, None, now)
             }
-            AfterMark::Challenge { upstream, prompt, attributes } => {
+            AfterMark::Challenge { source, upstream, prompt, attributes } => {
                 let second = kept();
-                self.keep(Round::First { upstream, person, second }, prompt, attributes, now)
+                self.keep(source, &person, Round::First { upstream, second }, prompt, attributes, now)
             }
         }
     }

@@ -80,6 +80,15 @@ pub(super) struct World {
     pub(super) withdrawn: Vec<u64>,
     pub(super) added: Vec<NewDevice>,
     pub(super) remembered: std::collections::HashMap<Station, Moment>,
+    /// Names of the site's upstreams.
+    pub(super) upstreams: Vec<String>,
+    /// Whom an operator has suspended.
+    pub(super) suspended: BTreeSet<&'static str>,
+    /// Whose wrong guesses are too many, the guesses that begun, how they ended, and where nobody's password was checked.
+    pub(super) limited_guesses: Option<Guesser>,
+    pub(super) begun: Vec<Guess>,
+    pub(super) ended: Vec<bool>,
+    pub(super) pretended: Vec<Vec<SourceRef>>,
 }
 
 impl World {
@@ -122,6 +131,12 @@ impl World {
             withdrawn: Vec::new(),
             added: Vec::new(),
             remembered: Default::default(),
+            upstreams: Vec::new(),
+            suspended: BTreeSet::new(),
+            limited_guesses: None,
+            begun: Vec::new(),
+            ended: Vec::new(),
+            pretended: Vec::new(),
         }
     }
 
@@ -133,6 +148,28 @@ impl World {
         match need {
             Need::FindPerson { source: SourceRef::Directory(_), .. } if self.down.contains("tidehall") => {
                 Fact::Person(Answer::ours(PersonAnswer::Unavailable(Self::outage())))
+            }
+            Need::FindPerson { name, .. } if self.suspended.contains(name.as_str()) => {
+                Fact::Person(Answer::ours(PersonAnswer::Refused(Cause::PersonSuspended)))
+            }
+            Need::FindPerson { source: SourceRef::Upstream(index), name } => Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(
+                Found::of_upstream(self.upstreams.get(index).map_or("", String::as_str), &name),
+            )))),
+            Need::BeginGuess(guess) => {
+                let limited = self.limited_guesses.filter(|whose| *whose == Guesser::Caller || !guess.trusted);
+                self.begun.push(*guess);
+                Fact::Guess(match limited {
+                    Some(whose) => GuessAnswer::Limited { whose, wrong: 10, until: self.now.plus(Duration::from_secs(60)) },
+                    None => GuessAnswer::MayTry,
+                })
+            }
+            Need::EndGuess { right } => {
+                self.ended.push(right);
+                Fact::GuessEnded(GuessCount { wrong: u32::from(!right), until: None })
+            }
+            Need::CheckNobody { sources, .. } => {
+                self.pretended.push(sources);
+                Fact::Nobody
             }
             Need::FindPerson { source, name } => {
                 Fact::Person(Answer::ours(match self.people.iter().find(|((s, n), _)| *s == source && *n == name) {
@@ -253,19 +290,24 @@ impl World {
     /// Drives a login to its end in virtual time.
     pub(super) fn run(&mut self, site: &Arc<Site>, request: Request) -> (Verdict, Trace, Duration) {
         let mut now = self.now;
+        self.upstreams = site.upstreams.iter().map(|upstream| upstream.name.clone()).collect();
         let mut login = Login::begin(Arc::clone(site), request, "REF".into(), 1, now);
         let mut told = None;
         loop {
             match login.next() {
                 Next::Ask(need) => {
-                    now = now.plus(self.latency);
-                    if let Some(told) = told.take() {
+                    if !matches!(need, Need::BeginGuess(_) | Need::EndGuess { .. }) {
+                        now = now.plus(self.latency);
+                    }
+                    if let Some(told) = told.take_if(|_| !matches!(need, Need::EndGuess { .. })) {
                         let marked = matches!(&need, Need::MarkCode(mark) if mark.device == Some(told));
                         assert!(marked, "marking was begun beside the password, and this is asked next: {need:?}");
                     }
                     let fact = self.answer(need);
                     let right = matches!(&fact, Fact::Password(answer) if answer.value == PasswordAnswer::Right);
-                    told = self.beside.last().copied().flatten().filter(|_| right);
+                    if right {
+                        told = self.beside.last().copied().flatten();
+                    }
                     login.learn(fact, now);
                 }
                 Next::Wait(until, Timer::RefusalPace) => {

@@ -2,6 +2,7 @@
 
 use super::asking::Asking;
 use super::fact::{Answer, Found, Unavailable};
+use super::guessing::Settled;
 use super::machine::{Login, State};
 use super::pending::{KeptSecond, Round, Upstream as KeptUpstream};
 use super::proof::{FirstProved, Second, SecondProved};
@@ -106,7 +107,7 @@ impl Given {
         let mut encoded = Vec::new();
         for (kind, value) in &self.attributes {
             let of_method = *kind == AttributeType::EapMessage
-                || *kind == AttributeType::VendorSpecific && VendorAttribute::read(value).is_some_and(|vendor| vendor.vendor == MICROSOFT);
+                || *kind == AttributeType::VendorSpecific && VendorAttribute::read_all(value).any(|vendor| vendor.vendor == MICROSOFT);
             if of_method || kinds.contains(kind) {
                 push_attribute(&mut encoded, *kind, value);
             }
@@ -140,18 +141,6 @@ pub(super) enum KeptCode {
 }
 
 impl Login {
-    /// Someone an upstream will be asked about: known by the name alone.
-    pub(super) fn upstream_person(&self, upstream: usize, name: &str) -> Arc<Found> {
-        let source = self.site.source_name(SourceRef::Upstream(upstream));
-        Arc::new(Found {
-            key: format!("{source}:{name}"),
-            login: name.to_owned(),
-            name: name.to_owned(),
-            handle: name.to_owned(),
-            ..Found::default()
-        })
-    }
-
     /// A question with the attributes that the site passes up.
     pub(super) fn ask_upstream(&self, upstream: usize, person: &Found, credential: PassedCredential) -> Box<UpstreamAsk> {
         let settings = self.site.upstreams.get(upstream);
@@ -177,7 +166,8 @@ impl Login {
         let ask = self.ask_upstream(upstream, &person, PassedCredential::Untouched(attributes.clone()));
         let said = format!("{} is passed on to {} untouched", proof.method().name(), self.site.source_name(source));
         self.step(Hop::Reading, "method", Tone::Good, now, said, None);
-        State::Upstream { ask, person, role: Role::First { source, at: Some(at), code: KeptCode::Now(self.no_code()) } }
+        let role = Role::First { source, at: Some(at), code: KeptCode::Now(self.no_code()) };
+        self.guess(&Arc::clone(&person), State::Upstream { ask, person, role })
     }
 
     pub(super) fn upstream_said(
@@ -202,14 +192,20 @@ impl Login {
                 self.given.1.extend(given.hidden.iter().cloned());
                 // What a directory knows of the person counts more than what an upstream says beside.
                 if person.groups.names().is_empty() {
-                    Arc::make_mut(&mut person).groups = given.groups(settings.and_then(|settings| settings.groups_from));
+                    self.given_groups = given.groups(settings.and_then(|settings| settings.groups_from));
+                    Arc::make_mut(&mut person).groups = self.given_groups.clone();
                 }
-                self.upstream_accepts(person, role, &answer.value, now)
+                let first = matches!(role, Role::First { .. });
+                let next = self.upstream_accepts(person, role, &answer.value, now);
+                if first { self.settle(true, Settled::State(Box::new(next))) } else { next }
             }
             UpstreamAnswer::Reject(given) => {
                 self.step(hop, "upstream", Tone::Bad, now, format!("{name} refuses{by}{}", words(given)), line);
                 self.refused_attributes = given.encode(&[]);
-                self.refuse(Cause::UpstreamRefused, now)
+                match role {
+                    Role::First { .. } => self.settle(false, Settled::Refuse(Cause::UpstreamRefused)),
+                    Role::Second { .. } => self.refuse(Cause::UpstreamRefused, now),
+                }
             }
             UpstreamAnswer::Challenge { state, given } => {
                 self.step(hop, "upstream", Tone::Note, now, format!("{name} asks for more{by}{}", words(given)), line);
@@ -231,7 +227,7 @@ impl Login {
                 match next {
                     Some(at) => {
                         self.down.get_or_insert(why.cause);
-                        self.find_at(at, now)
+                        self.find_at(at)
                     }
                     None => self.refuse(why.cause, now),
                 }
@@ -269,20 +265,17 @@ impl Login {
         let attributes = given.encode(back);
         let prompt = given.text(AttributeType::ReplyMessage).filter(|_| !back.contains(&AttributeType::ReplyMessage));
         match role {
-            Role::First { code: KeptCode::Now(ChosenCode::Verified(code, pin)), .. } => {
-                self.use_code(person, code, pin, super::machine::AfterMark::Challenge { upstream, prompt, attributes }, now)
+            Role::First { source, code: KeptCode::Now(ChosenCode::Verified(code, pin)), .. } => {
+                self.use_code(person, code, pin, super::machine::AfterMark::Challenge { source, upstream, prompt, attributes }, now)
             }
-            Role::First { code, .. } => {
+            Role::First { source, code, .. } => {
                 let second = match code {
                     KeptCode::Before(second) => second,
                     KeptCode::Now(code) => KeptSecond::from_code(code),
                 };
-                self.keep(Round::First { upstream, person, second }, prompt, attributes, now)
+                self.keep(source, &person, Round::First { upstream, second }, prompt, attributes, now)
             }
-            Role::Second { first } => {
-                let source = self.site.source_name(first.source()).to_owned();
-                self.keep(Round::Second { upstream, source, person }, prompt, attributes, now)
-            }
+            Role::Second { first } => self.keep(first.source(), &person, Round::Second { upstream }, prompt, attributes, now),
         }
     }
 }

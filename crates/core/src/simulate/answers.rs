@@ -96,7 +96,15 @@ impl Behind {
                 };
                 (Fact::Person(Answer { value, server: answer.server, failed: answer.failed }), at)
             }
+            Need::FindPerson { source: source @ SourceRef::Upstream(_), name } => {
+                let person = Found { groups: found.groups.clone(), ..Found::of_upstream(plan.site.source_name(source), &name) };
+                (Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(person)))), now_us)
+            }
             Need::FindPerson { .. } => (Fact::Person(Answer::ours(PersonAnswer::Found(Arc::clone(found)))), now_us),
+            // Everybody knows their password.
+            Need::BeginGuess(_) => (Fact::Guess(GuessAnswer::MayTry), now_us),
+            Need::EndGuess { .. } => (Fact::GuessEnded(GuessCount::default()), now_us),
+            Need::CheckNobody { .. } => (Fact::Nobody, now_us),
             Need::CheckPassword { source: SourceRef::Directory(index), .. } => {
                 let (answer, at) = self.ask_directory(index, now_us, true, plan, done, rng);
                 let value = match answer.value {

@@ -333,14 +333,14 @@ impl<'p> World<'p> {
         authenticator[..8].copy_from_slice(&u64::from(person).to_be_bytes());
         authenticator[8..12].copy_from_slice(&request.to_be_bytes());
         let port = 1024 + (person % 60_000) as u16;
-        RequestKey { sender: SocketAddr::new(IpAddr::from([127, 0, 0, 1]), port), identifier: person as u8, authenticator }
+        RequestKey::made_up(SocketAddr::new(IpAddr::from([127, 0, 0, 1]), port), person as u8, authenticator, [0; 16])
     }
 
     fn arrives(&mut self, person: Who, request: u32) {
         self.done.packets += 1;
         let key = self.key(person, request);
         match self.door.arrive(key, self.now()) {
-            Arrival::New => {
+            Arrival::New { .. } => {
                 // A late packet of a request that the gateway has forgotten would begin a login for nobody; devices send none as late.
                 let Some(sent) = self.people[person as usize].sent.clone().filter(|_| self.people[person as usize].request == request)
                 else {

@@ -79,7 +79,15 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
     site.value("time until a session begins", &old.radius.session_within, &new.radius.session_within, time);
     site.value("logins in flight", &old.radius.logins_in_flight, &new.radius.logins_in_flight, ToString::to_string);
     site.value("replies kept", &old.radius.replies_kept, &new.radius.replies_kept, time);
-    site.value("traces kept", &old.traces, &new.traces, ToString::to_string);
+    let kept = |keeping: &super::TraceKeeping| super::TraceKeeping { keep_unknown_names: false, ..*keeping };
+    site.value("traces kept", &kept(&old.traces), &kept(&new.traces), ToString::to_string);
+    match (old.traces.keep_unknown_names, new.traces.keep_unknown_names) {
+        (false, true) => {
+            site.weaker("names that nobody is known by are kept as they were typed, even if they are passwords in the wrong field")
+        }
+        (true, false) => site.say("of names that nobody is known by only the beginning is kept"),
+        _ => {}
+    }
     codes(old, new, &mut site);
     each(
         "gateway",
@@ -161,11 +169,23 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     wider("steps that a device's clock may be off:", old.codes.drift, new.codes.drift);
     wider("counters ahead in which a code counts:", old.codes.look_ahead, new.codes.look_ahead);
     wider("wrong codes before a person is locked:", u64::from(old.lockout.after), u64::from(new.lockout.after));
+    wider("wrong passwords before a person waits:", u64::from(old.passwords.after), u64::from(new.passwords.after));
+    wider("wrong passwords before a caller waits:", u64::from(old.passwords.per_caller), u64::from(new.passwords.per_caller));
     wider("seconds that a code which was sent works:", old.sending.lasts.as_secs(), new.sending.lasts.as_secs());
     if new.lockout.time < old.lockout.time {
         site.weaker(format!("a lock lasts {} instead of {}", time(&new.lockout.time), time(&old.lockout.time)));
     } else {
         site.value("how long a lock lasts", &old.lockout.time, &new.lockout.time, time);
+    }
+    for (what, old, new) in [
+        ("the first wait after wrong passwords", old.passwords.wait, new.passwords.wait),
+        ("the longest wait after wrong passwords", old.passwords.longest, new.passwords.longest),
+    ] {
+        if new < old {
+            site.weaker(format!("{what} is {} instead of {}", time(&new), time(&old)));
+        } else {
+            site.value(what, &old, &new, time);
+        }
     }
     if new.sending.digits < old.sending.digits {
         site.weaker(format!("codes that are sent have {} digits instead of {}", new.sending.digits, old.sending.digits));
@@ -327,6 +347,11 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
         patience.map_or("not stated".into(), |patience| time(&patience))
     });
     about.value("shows prompts", &old.shows_challenges, &new.shows_challenges, yes);
+    match (old.joins_without_caller, new.joins_without_caller) {
+        (false, true) => about.weaker("a login without a caller joins an approval that waits for another one"),
+        (true, false) => about.say("a login without a caller joins no approval any more"),
+        _ => {}
+    }
     about.value("language", &old.language, &new.language, |tag| if tag.is_empty() { "the site's".into() } else { tag.clone() });
     about.value("longest prompt", &old.prompt_limit, &new.prompt_limit, |bytes| format!("{bytes} bytes"));
     about.value("logins in flight", &old.logins_in_flight, &new.logins_in_flight, ToString::to_string);

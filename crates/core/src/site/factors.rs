@@ -1,6 +1,7 @@
 //! What a site says of second factors: which there are, how codes are sent, when wrong ones lock, who needs none, how people get theirs.
 
 use super::Server;
+use crate::attempts::Limit;
 use crate::device::CodeKind;
 use crate::moment::Moment;
 use ipnet::IpNet;
@@ -288,5 +289,45 @@ pub struct Lockout {
 impl Default for Lockout {
     fn default() -> Self {
         Lockout { after: 5, time: Duration::from_secs(15 * 60) }
+    }
+}
+
+/// When wrong passwords make a person, or a caller, wait.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Passwords {
+    /// Wrong ones about one person, wherever they came from, before the first wait.
+    pub after: u32,
+    /// Wrong ones from one caller, about anybody, before the first wait.
+    pub per_caller: u32,
+    /// The first wait; it doubles with each further wrong one.
+    pub wait: Duration,
+    /// The longest wait.
+    pub longest: Duration,
+}
+
+impl Default for Passwords {
+    fn default() -> Self {
+        Passwords { after: 10, per_caller: 60, wait: Duration::from_secs(60), longest: Duration::from_secs(3600) }
+    }
+}
+
+impl Passwords {
+    fn limit(&self, free: u32) -> Limit {
+        Limit { free, wait: self.wait, longest: self.longest, forget: self.longest.max(Duration::from_secs(86_400)) }
+    }
+
+    /// The limit of a person, over all callers.
+    pub fn of_person(&self) -> Limit {
+        self.limit(self.after)
+    }
+
+    /// The limit of one caller about one person: half of the person's, so that one caller alone never makes the person wait.
+    pub fn of_caller_about_person(&self) -> Limit {
+        self.limit((self.after / 2).max(1))
+    }
+
+    /// The limit of one caller about everybody.
+    pub fn of_caller(&self) -> Limit {
+        self.limit(self.per_caller)
     }
 }

@@ -13,8 +13,8 @@ mod tests;
 pub use check::{Known, KnownPerson};
 pub use compare::{Difference, compare};
 pub use factors::{
-    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, Invited, Lockout, Newcomers, Sending, Waived, Waiver,
-    WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
+    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, Invited, Lockout, Newcomers, Passwords, Sending, Waived,
+    Waiver, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
 };
 pub use finding::{Finding, Severity, Span};
 pub use reference::reference_markdown;
@@ -31,7 +31,7 @@ use crate::rule::RuleBook;
 use bivector_wire::AttributeType;
 use bivector_wire::IntegrityPolicy;
 use ipnet::IpNet;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
@@ -60,6 +60,8 @@ pub struct Site {
     pub sending: Sending,
     /// When wrong codes lock a person.
     pub lockout: Lockout,
+    /// When wrong passwords make a person or a caller wait.
+    pub passwords: Passwords,
     /// How long a prompt may be answered.
     pub prompt_lasts: Duration,
     /// What people read.
@@ -84,11 +86,13 @@ pub struct TraceKeeping {
     pub count: u64,
     /// How long at most; none for as long as there is room.
     pub time: Option<Duration>,
+    /// Whether typed names that nobody is known by are kept as they were typed.
+    pub keep_unknown_names: bool,
 }
 
 impl Default for TraceKeeping {
     fn default() -> Self {
-        TraceKeeping { count: 1_000_000, time: None }
+        TraceKeeping { count: 1_000_000, time: None, keep_unknown_names: false }
     }
 }
 
@@ -99,6 +103,19 @@ impl std::fmt::Display for TraceKeeping {
             None => write!(f, "{}", self.count),
         }
     }
+}
+
+/// A place that a secret is sent to.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Destination {
+    /// The secret's name.
+    pub secret: String,
+    /// The server or the address that gets it.
+    pub place: String,
+    /// Whether the connection is turned into TLS first.
+    pub start_tls: bool,
+    /// File with the issuers that are trusted; the usual ones if none is named.
+    pub trust: Option<String>,
 }
 
 /// Where RADIUS is received.
@@ -143,6 +160,8 @@ pub struct Gateway {
     pub client_patience: Option<Duration>,
     /// Whether it can show a prompt and send the answer.
     pub shows_challenges: bool,
+    /// Whether a login may join an approval that waits although the gateway says of neither where it comes from.
+    pub joins_without_caller: bool,
     /// The language of its people, where the person's own is not known.
     pub language: String,
     /// Bytes of a prompt that it can show.
@@ -622,6 +641,33 @@ impl Site {
             FactorKind::Approval => "approval",
             FactorKind::Key => "key",
         }
+    }
+
+    /// Where each secret is sent, and how that is protected.
+    pub fn destinations(&self) -> BTreeSet<Destination> {
+        let to = |secret: &str, place: &str, start_tls: bool, trust: Option<&String>| Destination {
+            secret: secret.to_owned(),
+            place: place.to_owned(),
+            start_tls,
+            trust: trust.cloned(),
+        };
+        let mut sent = BTreeSet::new();
+        for directory in &self.directories {
+            let Some(reader) = &directory.reader else { continue };
+            let servers = directory.servers.iter();
+            sent.extend(servers.map(|server| to(&reader.secret, &server.url, directory.start_tls, directory.trust.as_ref())));
+        }
+        for upstream in &self.upstreams {
+            sent.extend(upstream.servers.iter().map(|server| to(&upstream.secret, &server.url, false, None)));
+        }
+        for courier in &self.couriers {
+            let Some(secret) = &courier.secret else { continue };
+            sent.insert(match &courier.by {
+                CourierBy::Http { url, .. } => to(secret, url, false, courier.trust.as_ref()),
+                CourierBy::Smtp { server, start_tls, .. } => to(secret, &server.url, *start_tls, courier.trust.as_ref()),
+            });
+        }
+        sent
     }
 
     /// Names of all secrets that must be sealed for this site to run.

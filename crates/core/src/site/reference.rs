@@ -21,6 +21,7 @@ keys! {
         "name" "text" "`unnamed`" "What the operator calls the site.";
         "doors" "table" "needed" "Where Bivector listens.";
         "factors" "table" "" "How second factors are checked, for all chains.";
+        "passwords" "table" "" "When wrong passwords make a person or a caller wait.";
         "language" "language" "`en`" "The language of prompts and messages, where neither the person's nor the gateway's is known: `en`, `de`, `fr`, or one of `texts`.";
         "handset" "table" "" "The page that people have on their phones.";
         "newcomers" "tables" "nothing" "What people of a group get when they are first known.";
@@ -50,6 +51,7 @@ keys! {
     "traces" {
         "count" "1000 to 20000000" "1000000" "How many at most; the oldest make room. Each takes about 3 KiB on disk.";
         "time" "1d to 3650d" "no limit" "How long at most.";
+        "keep_unknown_names" "true or false" "false" "Whether a typed name that nobody is known by is kept as it was typed. It may be a password in the wrong field, so otherwise only its first two characters, its length and a digest are kept, unless it resembles a known name.";
     }
     "factors" {
         "totp" "table" "" "Codes by time.";
@@ -76,6 +78,12 @@ keys! {
     "factors.lockout" {
         "after" "1 to 100" "5" "Wrong codes and PINs in a row, each behind a right password, on any gateway. Wrong proofs over password and code together count a tenth.";
         "time" "1s to 30d" "15m" "How long the lock lasts. `bivector factor release` ends it.";
+    }
+    "passwords" {
+        "after" "2 to 1000" "10" "Wrong passwords for one person in a row, over all gateways, methods and the own page, before the source is not asked for a while. From one caller half as many.";
+        "per_caller" "2 to 100000" "60" "Wrong passwords from one caller (Calling-Station-Id, or the address at the own page), for whomever, before it waits.";
+        "wait" "1s to 1h" "1m" "The first wait; each further wrong password doubles it. `bivector factor release` ends it. A trusted device, or a yes on the person's own handset, passes it.";
+        "longest" "1s to 7d" "1h" "The longest wait.";
     }
     "handset" {
         "address" "`https://` address" "none" "Where people reach the service's page: links in invitations begin with it, and security keys are bound to it. Without it there are neither links nor security keys.";
@@ -133,6 +141,7 @@ keys! {
         "patience" "table" "" "How it resends, as set on the device.";
         "client_patience" "1s to 1h" "" "How long the person's own program waits. Kept and shown.";
         "shows_challenges" "true or false" "false" "Whether it can show a prompt and send the answer.";
+        "joins_without_caller" "true or false" "false" "Whether a second login of somebody joins the approval that waits, although the gateway sends no Calling-Station-Id and so nothing tells the two logins apart. Otherwise it is refused as busy.";
         "language" "language" "the site's" "The language of its people, where a person's own is not known.";
         "prompt_limit" "40 to 3000" "253" "Bytes of a prompt that it can show; longer ones are cut.";
         "logins_in_flight" "1 to 1000000" "4096" "Logins of this gateway undecided at one time.";

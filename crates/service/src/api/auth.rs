@@ -1,27 +1,24 @@
-//! Who calls, and what they may: a bearer token for programs, a sealed cookie for the console.
+//! Who calls, and what they may: a bearer token for programs, a cookie for the console.
 
 use super::ApiState;
+use super::guard::Caller;
 use super::problem::{Body, Problem};
-use crate::clock;
 use crate::operators::Operators;
 use crate::records::{Deed, RecordsError, Role};
-use crate::tls::Caller;
+use crate::seal::hash_token;
+use crate::signins::{self, SignedInBy};
+use crate::tries::{Attempt, Tried, address_key, seconds_until};
+use axum::extract::FromRequestParts;
 use axum::extract::State;
-use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bivector_wire::Secret;
-use data_encoding::BASE64URL_NOPAD;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, ToSchema};
 
 const COOKIE: &str = "bivector_session";
-/// What a console session is sealed for.
-const PURPOSE: &str = "session";
-/// A session lasts this long, in seconds.
-const SESSION: u64 = 12 * 3600;
 /// Sent by the console with every change: a page elsewhere cannot set it.
 const CONSOLE_HEADER: &str = "x-bivector-console";
 
@@ -29,6 +26,8 @@ const CONSOLE_HEADER: &str = "x-bivector-console";
 pub(super) struct Operator {
     pub(super) name: String,
     pub(super) role: Role,
+    /// What this call is signed in by.
+    pub(super) by: SignedInBy,
     /// The address of the caller.
     sender: String,
 }
@@ -48,12 +47,6 @@ pub struct SessionRequest {
     /// The one-time code.
     #[serde(default)]
     code: Option<String>,
-}
-
-#[derive(Serialize, Deserialize)]
-struct Session {
-    operator: String,
-    until: u64,
 }
 
 impl Operator {
@@ -81,44 +74,37 @@ impl Operator {
     }
 }
 
-fn sender_of(parts: &Parts) -> String {
-    parts.extensions.get::<ConnectInfo<Caller>>().map(|ConnectInfo(caller)| caller.0.ip().to_string()).unwrap_or_default()
-}
-
 impl FromRequestParts<ApiState> for Operator {
     type Rejection = Problem;
 
     async fn from_request_parts(parts: &mut Parts, state: &ApiState) -> Result<Self, Problem> {
         let operators = state.operators.load();
-        let known = |name: String| operators.role(&name).map(|role| Operator { role, sender: sender_of(parts), name });
+        let sender = Caller::in_parts(parts).text();
+        let known = |name: String, by| operators.role(&name).map(|role| Operator { role, by, sender: sender.clone(), name });
         let bearer =
             parts.headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "));
         if let Some(token) = bearer {
-            return operators.by_token(token.trim()).and_then(known).ok_or_else(not_known);
+            let token = token.trim();
+            let by = || SignedInBy::Token(hash_token(token));
+            return operators.by_token(token).and_then(|of| known(of.operator, by())).ok_or_else(not_known);
         }
-        let operator = state.operator_of_session(&parts.headers).and_then(known).ok_or_else(not_signed_in)?;
+        let signed_in = cookie(&parts.headers, COOKIE).and_then(|value| state.sign_ins.operator_of(&value));
+        let operator = signed_in.and_then(|(name, hash)| known(name, SignedInBy::Console(hash))).ok_or_else(not_signed_in)?;
         let changes = !matches!(parts.method, Method::GET | Method::HEAD);
         if changes && !parts.headers.contains_key(CONSOLE_HEADER) {
-            return Err(Problem::new(
-                StatusCode::FORBIDDEN,
-                "cross-site",
-                "a change with a session must come from the console",
-                format!("send the header `{CONSOLE_HEADER}`"),
-            ));
+            return Err(cross_site());
         }
         Ok(operator)
     }
 }
 
-impl ApiState {
-    fn operator_of_session(&self, headers: &HeaderMap) -> Option<String> {
-        let cookies = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
-        let value = cookies.flat_map(|line| line.split(';')).find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='))?;
-        let sealed = BASE64URL_NOPAD.decode(value.as_bytes()).ok()?;
-        let opened = self.shared.seal.open(PURPOSE, &sealed).ok()?;
-        let session: Session = serde_json::from_slice(opened.expose()).ok()?;
-        (session.until > clock::now().secs()).then_some(session.operator)
-    }
+fn cross_site() -> Problem {
+    Problem::new(
+        StatusCode::FORBIDDEN,
+        "cross-site",
+        "a change with a session must come from the console",
+        format!("send the header `{CONSOLE_HEADER}`"),
+    )
 }
 
 fn not_known() -> Problem {
@@ -134,41 +120,64 @@ fn not_signed_in() -> Problem {
     Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "the call carries no operator's token", "send `authorization: Bearer TOKEN`")
 }
 
+/// Counts an attempt from an address before anything is looked at.
+pub(super) fn begin_from(state: &ApiState, what: Tried, caller: &Caller) -> Result<Attempt, Problem> {
+    state.tries.begin(what, &address_key(caller.address)).map_err(|refused| {
+        let remedy = format!("wait {} seconds", seconds_until(refused.until));
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many tries from this address have failed", remedy)
+    })
+}
+
 /// Signs the console in, for a cookie that scripts cannot read: by token, or by name, password and one-time code.
 #[utoipa::path(post, path = "/api/v1/session", tag = "session", request_body = SessionRequest, security(()),
     responses((status = 204, description = "signed in; the cookie is set"), (status = 401, body = Problem), (status = 429, body = Problem)))]
 pub(super) async fn sign_in(
     State(state): State<ApiState>,
-    caller: Option<axum::Extension<ConnectInfo<Caller>>>,
+    caller: Caller,
     Body(request): Body<SessionRequest>,
 ) -> Result<Response, Problem> {
-    let sender = caller.map(|axum::Extension(ConnectInfo(caller))| caller.0.ip().to_string()).unwrap_or_default();
-    let (operator, how) = match request {
+    let attempt = begin_from(&state, Tried::ConsoleFrom, &caller)?;
+    let (operator, token) = match request {
         SessionRequest { token: Some(token), .. } => {
             let token = Secret::new(token);
-            (state.operators.load().by_token(token.expose().trim()).ok_or_else(not_known)?, "with a token")
+            let of = state.operators.load().by_token(token.expose().trim()).ok_or_else(not_known)?;
+            (of.operator, Some(of.label))
         }
         SessionRequest { name: Some(name), password: Some(password), code: Some(code), .. } => {
             Operators::check_sign_in(&state, &name, Secret::new(password), Secret::new(code)).await?;
-            (name, "with password and code")
+            (name, None)
         }
         _ => return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", "a sign-in is a token, or name, password and code", "")),
     };
-    let deed = Deed { operator: operator.clone(), sender, what: "session.sign-in", detail: how.to_owned() };
+    attempt.uncounted();
+    let how = token.as_ref().map_or_else(|| "with password and code".to_owned(), |label| format!("with the token `{label}`"));
+    let deed = Deed { operator: operator.clone(), sender: caller.text(), what: "session.sign-in", detail: how };
     state.shared.audit(deed).await?;
-    let session = Session { operator, until: clock::now().secs() + SESSION };
-    let text = serde_json::to_vec(&session).unwrap_or_default();
-    let value = BASE64URL_NOPAD.encode(&state.shared.seal.seal(PURPOSE, &text));
-    let secure = if state.tls { "; Secure" } else { "" };
-    let cookie = format!("{COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SESSION}{secure}");
-    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response())
+    let value = state.sign_ins.begin(&operator, token.as_deref(), &caller.text()).await?;
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, session_cookie(&caller, &value, signins::LASTS.as_secs()))]).into_response())
 }
 
-/// Signs the console out.
+fn session_cookie(caller: &Caller, value: &str, seconds: u64) -> String {
+    let secure = if caller.secure { "; Secure" } else { "" };
+    format!("{COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}")
+}
+
+/// Signs the console out. The sign-in is over then, whoever has copied its cookie.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "session", responses((status = 204, description = "signed out")))]
-pub(super) async fn sign_out() -> Response {
-    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
-    (StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response()
+pub(super) async fn sign_out(State(state): State<ApiState>, caller: Caller, headers: HeaderMap) -> Result<Response, Problem> {
+    if let Some((_, hash)) = cookie(&headers, COOKIE).and_then(|value| state.sign_ins.operator_of(&value)) {
+        if !headers.contains_key(CONSOLE_HEADER) {
+            return Err(cross_site());
+        }
+        state.sign_ins.end_where(|row| row.hash == hash).await?;
+    }
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, session_cookie(&caller, "", 0))]).into_response())
+}
+
+/// The value of a cookie.
+pub(super) fn cookie(headers: &HeaderMap, name: &str) -> Option<String> {
+    let lines = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
+    lines.flat_map(|line| line.split(';')).find_map(|pair| Some(pair.trim().strip_prefix(name)?.strip_prefix('=')?.to_owned()))
 }
 
 /// Names the ways to authenticate in the description.

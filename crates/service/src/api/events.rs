@@ -10,13 +10,16 @@ use futures_util::stream::{self, Stream};
 use std::convert::Infallible;
 use tokio::sync::broadcast::error::RecvError;
 
-/// New traces, knocks and revisions as they come. A listener that falls behind is told with `missed`.
+/// New traces, knocks and revisions as they come. A listener that falls behind is told with `missed`. The line ends with the sign-in or the
+/// token that it came by.
 #[utoipa::path(get, path = "/api/v1/events", tag = "traces", responses((status = 200, content_type = "text/event-stream", body = Event)))]
-pub(super) async fn events(State(state): State<ApiState>, _: Operator) -> Sse<impl Stream<Item = Result<SseEvent, Infallible>>> {
+pub(super) async fn events(State(state): State<ApiState>, operator: Operator) -> Sse<impl Stream<Item = Result<SseEvent, Infallible>>> {
     let receiver = state.shared.events.subscribe();
-    let stream = stream::unfold((receiver, state.stopped.clone()), async |(mut receiver, mut stopped)| {
+    let ended = state.sign_ins.ends(&operator.by);
+    let stream = stream::unfold((receiver, state.stopped.clone(), ended), async |(mut receiver, mut stopped, ended)| {
         let received = tokio::select! {
             received = receiver.recv() => received,
+            () = ended.cancelled() => return None,
             _ = stopped.wait_for(|stopped| *stopped) => return None,
         };
         let event = match received {
@@ -24,7 +27,7 @@ pub(super) async fn events(State(state): State<ApiState>, _: Operator) -> Sse<im
             Err(RecvError::Lagged(missed)) => SseEvent::default().event("missed").data(missed.to_string()),
             Err(RecvError::Closed) => return None,
         };
-        Some((Ok(event), (receiver, stopped)))
+        Some((Ok(event), (receiver, stopped, ended)))
     });
     Sse::new(stream).keep_alive(KeepAlive::default())
 }

@@ -5,9 +5,10 @@ use super::auth::Operator;
 use super::people::{FactorView, PersonView, find};
 use super::problem::{Body, Problem};
 use crate::clock;
+use crate::hashing::Hashing;
 use crate::people::{is_pin, seed_from_text};
 use crate::records::{Edit, FactorRow, FactorSettings, FactorState, NewFactor, NewPerson, PersonRow, Role};
-use crate::roster::{hash_password, person_key, seed_purpose};
+use crate::roster::{person_key, seed_purpose};
 use crate::seal::{digits, random};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -132,7 +133,7 @@ pub(super) async fn add(
         return Err(wrong("label", "a name has 1 to 60 bytes and no control characters".into(), "choose a short one, such as `phone`"));
     }
     let made = make(&request, &operator.name)?;
-    let pin = hash_pin(request.pin).await?;
+    let pin = hash_pin(request.pin, &state.shared.hashing).await?;
     let sealed = state.shared.seal.seal(&seed_purpose(&source, &login), made.secret.expose());
     let factor = NewFactor { kind: request.kind.into(), label: label.clone(), sealed, settings: made.settings, pin };
     state.shared.records.add_factor(source.clone(), login.clone(), factor, clock::now()).await?;
@@ -244,14 +245,13 @@ fn make(request: &FactorRequest, operator: &str) -> Result<Made, Problem> {
     }
 }
 
-async fn hash_pin(pin: Option<String>) -> Result<Option<String>, Problem> {
+async fn hash_pin(pin: Option<String>, hashing: &Hashing) -> Result<Option<String>, Problem> {
     let Some(pin) = pin.map(Secret::new) else { return Ok(None) };
     if !is_pin(pin.expose()) {
         return Err(wrong("pin", "a PIN has 4 to 12 digits".into(), "choose one with digits only"));
     }
-    let hashed = tokio::task::spawn_blocking(move || hash_password(&pin)).await;
     let failed = |error: String| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "pin", error, "try again");
-    hashed.map_err(|error| failed(error.to_string()))?.map(Some).map_err(failed)
+    hashing.hash(pin).await?.map(Some).map_err(failed)
 }
 
 /// What authenticator apps read from a QR code.
@@ -311,7 +311,7 @@ pub(super) async fn pin(
     let person = find(&state.shared, &source, &login)?;
     let factor = find_factor(&person, id)?;
     let what = if request.pin.is_some() { "factor.pin" } else { "factor.pin.remove" };
-    state.shared.records.set_pin(id, hash_pin(request.pin).await?).await?;
+    state.shared.records.set_pin(id, hash_pin(request.pin, &state.shared.hashing).await?).await?;
     state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
     operator.did(&state, what, format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
     shown(&state, &source, &login)

@@ -9,6 +9,7 @@ use crate::clock;
 use crate::invitations::{self as service, Made, NotInvited};
 use crate::records::{DeviceKind, Edit, FactorRow, FactorSettings, Role, WaitsFor};
 use crate::roster::person_key;
+use crate::tries::{Tried, seconds_until};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -139,13 +140,15 @@ pub(super) async fn confirm(
         ));
     };
     let key = person_key(&source, &login);
-    if !crate::operators::may_try_often(&state.guesses, &format!("confirm/{}", factor.id)) {
-        let remedy = "wait five minutes, and let the person read it out again";
-        return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many wrong references for this device", remedy));
-    }
+    let attempt = state.tries.begin(Tried::Confirmation, &factor.id.to_string()).map_err(|refused| {
+        let remedy = format!("wait {} seconds, and let the person read it out again", seconds_until(refused.until));
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many wrong references for this device", remedy)
+    })?;
     let right = service::is_reference(&request.reference, &reference);
-    crate::operators::note(&state.guesses, &format!("confirm/{}", factor.id), right);
-    if !right {
+    if right {
+        attempt.right();
+    } else {
+        drop(attempt);
         operator.did(&state, "factor.confirm.refused", format!("{key} “{}”: another reference was typed", factor.label)).await?;
         let said = format!("“{}” shows another reference: if the person has read it out right, this is not their device", factor.label);
         return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "reference", said, "compare again; remove the device if it stays so"));

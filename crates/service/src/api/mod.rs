@@ -8,6 +8,7 @@ mod events;
 mod explain;
 mod factors;
 mod gateways;
+mod guard;
 mod handset;
 mod invitations;
 mod logins;
@@ -26,6 +27,7 @@ mod traces;
 mod upstreams;
 
 use auth::Schemes;
+use guard::Insider;
 
 pub use auth::SessionRequest;
 pub use chains::{ChainView, HopKind, HopView, LoginCounts};
@@ -36,10 +38,10 @@ pub use factors::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
 pub use gateways::{GatewayView, LastLogin, RegisterRequest};
 pub use invitations::{ConfirmRequest, InviteRequest, RenameRequest};
 pub use logins::{LoginRequest, ReplyAttribute, Tried, TriedMethod};
-pub use operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, TokenRequest};
+pub use operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, SignInView, TokenRequest};
 pub use people::{
-    EditRequest, FactorState, FactorView, ImportRequest, InvitationView, LockView, PersonRequest, PersonState, PersonView, Released,
-    RollOut, StopView, Suspension, SyncRequest, Undoable, Undone,
+    EditRequest, FactorState, FactorView, GuessesView, ImportRequest, InvitationView, LockView, PersonRequest, PersonState, PersonView,
+    Released, RollOut, StopView, Suspension, SyncRequest, Undoable, Undone,
 };
 pub use problem::Problem;
 pub use readings::{Read, ReadRequest};
@@ -54,18 +56,32 @@ pub use upstreams::UpstreamView;
 use crate::apply::Doors;
 use crate::error::ServiceError;
 use crate::handset::KeyRounds;
-use crate::operators::{Operators, SignInFailures};
+use crate::http::Connections;
+use crate::operators::Operators;
 use crate::shared::Shared;
+use crate::signins::SignIns;
+use crate::tries::Tries;
 use arc_swap::ArcSwap;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::{delete, get, post, put};
+use ipnet::IpNet;
+use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::sync::{Semaphore, watch};
 use utoipa::OpenApi;
 
-/// The largest body that is read, in bytes: a site file of 8 MiB as JSON.
-const MAX_BODY: usize = 20 * 1024 * 1024;
+/// The largest body that is read, in bytes.
+const BODY: usize = 64 * 1024;
+/// The largest body of a route that takes a whole site or a list of people, in bytes: a site file of 8 MiB as JSON. Only operators may send
+/// one: it is read once their sign-in is checked.
+const BIG_BODY: usize = 20 * 1024 * 1024;
+
+/// For routes that take a whole site or a list of people.
+fn big() -> DefaultBodyLimit {
+    DefaultBodyLimit::max(BIG_BODY)
+}
 
 /// What handlers share.
 #[derive(Debug, Clone)]
@@ -74,16 +90,22 @@ pub struct ApiState {
     pub(crate) doors: Arc<Doors>,
     /// Who may call.
     pub(crate) operators: Arc<ArcSwap<Operators>>,
-    /// Failed sign-ins to the console.
-    pub(crate) failures: Arc<SignInFailures>,
-    /// Wrong invitations, and failed sign-ins of people to their own pages, by address.
-    pub(crate) guesses: Arc<SignInFailures>,
+    /// What strangers have tried.
+    pub(crate) tries: Arc<Tries>,
     /// Rounds with security keys.
     pub(crate) keys: Arc<KeyRounds>,
     /// Whose turn it is to simulate.
     simulations: Arc<Semaphore>,
-    /// Whether the API is served over TLS.
-    tls: bool,
+    /// Sign-ins over HTTP.
+    pub(crate) sign_ins: Arc<SignIns>,
+    /// Connections that there are.
+    pub(crate) connections: Arc<Connections>,
+    /// Names of this service that may be asked for.
+    names: Arc<[String]>,
+    /// Whether it is served over TLS of its own.
+    pub(crate) tls: bool,
+    /// How it listens, for whoever reviews it.
+    pub(crate) exposure: Arc<Exposure>,
     /// Turns true when the service stops, so that streams end.
     stopped: watch::Receiver<bool>,
 }
@@ -93,20 +115,57 @@ impl ApiState {
     ///
     /// # Errors
     /// The records cannot be read.
-    pub fn new(shared: Arc<Shared>, doors: Arc<Doors>, tls: bool, stopped: watch::Receiver<bool>) -> Result<Self, ServiceError> {
+    pub fn new(
+        shared: Arc<Shared>,
+        doors: Arc<Doors>,
+        connections: Arc<Connections>,
+        exposure: Exposure,
+        stopped: watch::Receiver<bool>,
+    ) -> Result<Self, ServiceError> {
         let operators = Operators::load(&shared.records)?;
         Ok(ApiState {
+            sign_ins: Arc::clone(&shared.sign_ins),
             shared,
             doors,
             operators: Arc::new(ArcSwap::from_pointee(operators)),
-            failures: Arc::default(),
-            guesses: Arc::default(),
+            tries: Arc::default(),
             keys: Arc::default(),
             simulations: Arc::new(Semaphore::new(1)),
-            tls,
+            connections,
+            names: exposure.names.iter().cloned().collect(),
+            tls: exposure.tls.is_some(),
+            exposure: Arc::new(exposure),
             stopped,
         })
     }
+}
+
+/// How the service listens.
+#[derive(Debug, Clone, Default)]
+pub struct Exposure {
+    /// Where API and console listen.
+    pub operators: Option<SocketAddr>,
+    /// Where the handset page listens, if that is apart.
+    pub phones: Option<SocketAddr>,
+    /// The certificate file.
+    pub tls: Option<PathBuf>,
+    /// Names that may be asked for.
+    pub names: Vec<String>,
+    /// Proxies that are trusted.
+    pub proxies: Vec<IpNet>,
+    /// Descriptors that this process may have.
+    pub descriptors: usize,
+}
+
+/// What a listener serves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Serves {
+    /// Everything: there is but one.
+    Everything,
+    /// What operators need.
+    Operators,
+    /// What phones need, and nothing of the API.
+    Phones,
 }
 
 /// The description of the API.
@@ -116,7 +175,8 @@ impl ApiState {
     paths(
         status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
         site::confirm_change, site::restore, secrets::list, secrets::set, secrets::next, secrets::retire, secrets::forget, operators::list,
-        operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in, audit::list,
+        operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in,
+        operators::sessions, operators::end_sessions, operators::end_session, audit::list,
         audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, people::release,
         people::roll_out, people::put_person, people::suspend, people::remove, people::sync, people::edit, people::changes, people::undo,
         invitations::invite, invitations::withdraw, invitations::confirm, invitations::rename, factors::add,
@@ -136,15 +196,28 @@ pub fn description() -> String {
     Description::openapi().to_pretty_json().unwrap_or_default()
 }
 
-/// All routes: API, health, figures, console.
-pub fn router(state: ApiState) -> Router {
+/// The routes of a listener.
+pub fn router(state: ApiState, serves: Serves) -> Router {
+    let health = Router::new().route("/healthz", get(async || "ok\n"));
+    let phones = || Router::new().nest("/handset/v1", handset::router());
+    let served = match serves {
+        Serves::Everything => health.merge(operators_routes()).merge(phones()).fallback(crate::console::serve),
+        Serves::Operators => health.merge(operators_routes()).fallback(crate::console::serve_operators),
+        Serves::Phones => health.merge(phones()).fallback(crate::console::serve_phones),
+    };
+    let guarded = axum::middleware::from_fn_with_state(state.clone(), guard::guard);
+    served.layer(DefaultBodyLimit::max(BODY)).layer(guarded).with_state(state)
+}
+
+/// What operators and their programs ask for.
+fn operators_routes() -> Router<ApiState> {
     let api = Router::new()
         .route("/status", get(status::status))
         .route("/session", post(auth::sign_in).delete(auth::sign_out))
         .route("/site", get(site::current))
-        .route("/site/check", post(site::check))
-        .route("/site/revisions", get(site::history).post(site::apply))
-        .route("/site/compare", post(site::compare_site))
+        .route("/site/check", post(site::check).layer(big()))
+        .route("/site/revisions", get(site::history).post(site::apply).layer(big()))
+        .route("/site/compare", post(site::compare_site).layer(big()))
         .route("/site/confirm", post(site::confirm_change))
         .route("/site/revisions/{number}", get(site::revision))
         .route("/site/revisions/{number}/restore", post(site::restore))
@@ -157,14 +230,16 @@ pub fn router(state: ApiState) -> Router {
         .route("/operators/{name}/tokens", post(operators::token))
         .route("/operators/{name}/tokens/{label}", delete(operators::drop_token))
         .route("/operators/{name}/sign-in", put(operators::set_sign_in))
+        .route("/operators/{name}/sessions", get(operators::sessions).delete(operators::end_sessions))
+        .route("/operators/{name}/sessions/{id}", delete(operators::end_session))
         .route("/audit", get(audit::list))
         .route("/audit/verdict", get(audit::verify))
         .route("/chains", get(chains::list))
         .route("/upstreams", get(upstreams::list))
         .route("/people", get(people::list))
-        .route("/people/import", post(people::import))
-        .route("/people/edits", post(people::edit))
-        .route("/people/sync", post(people::sync))
+        .route("/people/import", post(people::import).layer(big()))
+        .route("/people/edits", post(people::edit).layer(big()))
+        .route("/people/sync", post(people::sync).layer(big()))
         .route("/people/roll-out", get(people::roll_out))
         .route("/people/changes", get(people::changes))
         .route("/people/changes/{number}/undo", post(people::undo))
@@ -178,7 +253,7 @@ pub fn router(state: ApiState) -> Router {
         .route("/people/{source}/{login}/factors/{id}/confirm", post(invitations::confirm))
         .route("/people/{source}/{login}/factors/{id}/pin", put(factors::pin))
         .route("/people/{source}/{login}/factors/{id}/resync", post(factors::resync))
-        .route("/readings", post(readings::read))
+        .route("/readings", post(readings::read).layer(big()))
         .route("/gateways", get(gateways::list))
         .route("/gateways/{name}/handover", get(gateways::handover))
         .route("/gateways/{name}/addresses", post(gateways::register))
@@ -187,7 +262,7 @@ pub fn router(state: ApiState) -> Router {
         .route("/logins", post(logins::log_in))
         .route("/rehearsals", get(rehearsals::list))
         .route("/rehearsals/starter", get(rehearsals::write_starter))
-        .route("/rehearsals/{name}/runs", post(rehearsals::run))
+        .route("/rehearsals/{name}/runs", post(rehearsals::run).layer(big()))
         .route("/runs", get(rehearsals::runs))
         .route("/runs/{id}", get(rehearsals::show).delete(rehearsals::interrupt))
         .route("/runs/{id}/changes", get(rehearsals::compare))
@@ -197,26 +272,18 @@ pub fn router(state: ApiState) -> Router {
         .route("/traces/failures", get(traces::failures))
         .route("/traces/{reference}", get(traces::show))
         .route("/locate", post(explain::locate))
-        .route("/site/replay", post(explain::replay))
+        .route("/site/replay", post(explain::replay).layer(big()))
         .route("/chains/{name}/who", get(explain::who))
-        .route("/rules/try", post(explain::try_rules))
+        .route("/rules/try", post(explain::try_rules).layer(big()))
         .route("/drills", post(explain::drill))
         .route("/timing", get(timing::budgets))
-        .route("/timing/{chain}", post(timing::show))
-        .route("/timing/{chain}/draft", post(timing::draft))
-        .route("/timing/{chain}/simulation", post(timing::simulation))
+        .route("/timing/{chain}", post(timing::show).layer(big()))
+        .route("/timing/{chain}/draft", post(timing::draft).layer(big()))
+        .route("/timing/{chain}/simulation", post(timing::simulation).layer(big()))
         .route("/knocks", get(traces::knocks))
         .route("/events", get(events::events))
-        .route("/openapi.json", get(async || ([("content-type", "application/json")], description())))
+        .route("/openapi.json", get(async |_: Insider| ([("content-type", "application/json")], description())))
         .fallback(problem::no_such_route)
         .method_not_allowed_fallback(problem::no_such_method);
-    Router::new()
-        .nest("/api/v1", api)
-        .nest("/handset/v1", handset::router())
-        .route("/healthz", get(async || "ok\n"))
-        .route("/readyz", get(status::ready))
-        .route("/metrics", get(status::metrics))
-        .fallback(crate::console::serve)
-        .layer(DefaultBodyLimit::max(MAX_BODY))
-        .with_state(state)
+    Router::new().nest("/api/v1", api).route("/readyz", get(status::ready)).route("/metrics", get(status::metrics))
 }

@@ -6,8 +6,8 @@ use super::problem::{Body, Problem};
 use crate::clock;
 use crate::operators::{Operators, operator_purpose};
 use crate::records::{Role, TokenRow};
-use crate::roster::hash_password;
 use crate::seal::{hash_token, random};
+use crate::signins::SignedInBy;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -143,6 +143,9 @@ async fn change(state: &ApiState, operator: &Operator, name: String, role: Optio
         return Err(taken(format!("`{name}` is the last operator with the role `own`")));
     }
     refresh(state)?;
+    if role.is_none() {
+        state.sign_ins.end_all(&name).await?;
+    }
     match role {
         Some(role) => operator.did(state, "operator.role", format!("{name} has the role {} now", role.word())).await?,
         None => operator.did(state, "operator.remove", name).await?,
@@ -183,6 +186,7 @@ pub(super) async fn drop_token(
         return Err(Problem::not_found(format!("{name} has no token `{label}`"), "see `bivector operator list`"));
     }
     refresh(&state)?;
+    state.sign_ins.end_token(&name, &label).await?;
     operator.did(&state, "operator.drop-token", format!("the token of {name} for {label}")).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -202,15 +206,95 @@ pub(super) async fn set_sign_in(
     if password.expose().chars().count() < SHORTEST {
         return Err(refused(format!("a console password has at least {SHORTEST} characters"), "take a longer one"));
     }
-    let hash = hash_password(&password).map_err(|error| refused(error, "take another password"))?;
+    let hash = state.shared.hashing.hash(password).await?.map_err(|error| refused(error, "take another password"))?;
     let seed = Secret::new(random::<20>().to_vec());
     let sealed = state.shared.seal.seal(&operator_purpose(&name), seed.expose());
     state.shared.records.set_sign_in(name.clone(), hash, sealed).await?;
     refresh(&state)?;
+    state.sign_ins.end_all(&name).await?;
     operator.did(&state, "operator.sign-in", format!("a new password and code of {name}")).await?;
     let seed = BASE32_NOPAD.encode(seed.expose());
     let link = format!("otpauth://totp/Bivector:{name}?secret={seed}&issuer=Bivector&period=30&digits=6&algorithm=SHA1");
     Ok(Json(NewSignIn { seed, link }))
+}
+
+/// A sign-in to the console.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInView {
+    /// Names it, to end it.
+    pub id: String,
+    /// What it was made with: a token's label, or password and code.
+    pub by: String,
+    /// The address that it was made from.
+    pub from: String,
+    /// When, in microseconds since 1970.
+    pub created_us: u64,
+    /// When it last asked something, in microseconds since 1970.
+    pub last_used_us: u64,
+    /// Until when it lasts.
+    pub until_us: u64,
+    /// Whether it is the one that asks.
+    pub current: bool,
+}
+
+/// An operator's sign-ins to the console that have not ended. Operators see their own; those with the role `own` see anybody's.
+#[utoipa::path(get, operation_id = "operators_sessions", path = "/api/v1/operators/{name}/sessions", tag = "operators", params(("name" = String, Path)),
+    responses((status = 200, body = [SignInView]), (status = 403, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn sessions(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<SignInView>>, Problem> {
+    own_or_owner(&operator, &name)?;
+    known(&state, &name)?;
+    let own = match &operator.by {
+        SignedInBy::Console(hash) => Some(hash.clone()),
+        SignedInBy::Token(_) => None,
+    };
+    let view = |seen: crate::signins::Seen| SignInView {
+        current: own.as_ref() == Some(&seen.row.hash),
+        id: seen.id,
+        by: seen.row.by,
+        from: seen.row.from,
+        created_us: seen.row.created_us,
+        last_used_us: seen.last_used_us,
+        until_us: seen.row.until_us,
+    };
+    Ok(Json(state.sign_ins.of(&name).into_iter().map(view).collect()))
+}
+
+/// Ends all of an operator's sign-ins to the console.
+#[utoipa::path(delete, operation_id = "operators_end_sessions", path = "/api/v1/operators/{name}/sessions", tag = "operators",
+    params(("name" = String, Path)), responses((status = 204, description = "ended"), (status = 403, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn end_sessions(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Problem> {
+    own_or_owner(&operator, &name)?;
+    known(&state, &name)?;
+    let count = state.sign_ins.end_all(&name).await?;
+    operator.did(&state, "operator.end-sessions", format!("{count} of {name}")).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Ends one of an operator's sign-ins to the console, with its event streams.
+#[utoipa::path(delete, operation_id = "operators_end_session", path = "/api/v1/operators/{name}/sessions/{id}", tag = "operators",
+    params(("name" = String, Path), ("id" = String, Path)),
+    responses((status = 204, description = "ended"), (status = 403, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn end_session(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path((name, id)): Path<(String, String)>,
+) -> Result<StatusCode, Problem> {
+    own_or_owner(&operator, &name)?;
+    known(&state, &name)?;
+    if !state.sign_ins.end_one(&name, &id).await? {
+        let said = format!("{name} has no such sign-in; it may have ended");
+        return Err(Problem::not_found(said, format!("see `bivector operator sessions {name}`")));
+    }
+    operator.did(&state, "operator.end-sessions", format!("one of {name}")).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 async fn make_token(state: &ApiState, name: &str, label: &str) -> Result<NewToken, Problem> {
@@ -224,7 +308,9 @@ async fn make_token(state: &ApiState, name: &str, label: &str) -> Result<NewToke
 }
 
 fn refresh(state: &ApiState) -> Result<(), Problem> {
-    state.operators.store(Arc::new(Operators::load(&state.shared.records)?));
+    let operators = Arc::new(Operators::load(&state.shared.records)?);
+    state.operators.store(Arc::clone(&operators));
+    state.sign_ins.end_programs(|hash| operators.has_token(hash));
     Ok(())
 }
 

@@ -2,7 +2,9 @@
 //! any other, decided by the same machine; only that no gateway stands before it.
 
 use super::ApiState;
-use super::handset::{AppCode, Renamed, Sender, cookie, from_the_page, label, live, not_proved, set_cookie};
+use super::auth::{begin_from, cookie};
+use super::guard::Caller;
+use super::handset::{AppCode, Renamed, from_the_page, label, live, not_proved, set_cookie};
 use super::people::FactorView;
 use super::problem::{Body, Problem};
 use crate::clock::{self, LoginClock};
@@ -11,10 +13,11 @@ use crate::invitations::{self, NewApp};
 use crate::live::LiveSite;
 use crate::records::{Edit, FactorRow, PersonRow};
 use crate::roster::person_key;
-use crate::seal::random;
+use crate::seal::{hash_token, random};
+use crate::tries::Tried;
 use axum::extract::{FromRequestParts, Path, State};
 use axum::http::request::Parts;
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
@@ -48,7 +51,13 @@ pub(super) fn router() -> Router<ApiState> {
 
 #[derive(Serialize, Deserialize)]
 struct Session {
+    /// Ends it before its time.
+    id: [u8; 16],
     person: String,
+    /// The person's record: one who comes back under the same name is somebody else.
+    record: u64,
+    /// Of the password that it was made with, where it is kept here: a new one ends it.
+    password: Option<[u8; 16]>,
     /// Whether a second factor was given; without it nothing can be done once there is one.
     with_factor: bool,
     until: Moment,
@@ -77,7 +86,14 @@ fn own_of(state: &ApiState, cookie: Option<String>) -> Option<Own> {
     let session: Session = serde_json::from_slice(state.shared.seal.open(SESSIONS, &sealed).ok()?.expose()).ok()?;
     let person = state.shared.roster.get(&session.person).filter(|person| !person.disabled)?;
     let enough = session.with_factor || !has_factor(&person);
-    (session.until > clock::now() && enough).then_some(Own { person, key: session.person, with_factor: session.with_factor })
+    let same = person.id == session.record && password_mark(&person) == session.password;
+    let open = session.until > clock::now() && !state.shared.sign_ins.has_ended(&session.id);
+    (open && same && enough).then_some(Own { person, key: session.person, with_factor: session.with_factor })
+}
+
+/// Tells one password of the roster from the next.
+fn password_mark(person: &PersonRow) -> Option<[u8; 16]> {
+    hash_token(person.password.as_deref()?).first_chunk().copied()
 }
 
 fn has_factor(person: &PersonRow) -> bool {
@@ -104,16 +120,15 @@ struct SignedIn {
     state: Option<String>,
 }
 
-async fn sign_in(State(state): State<ApiState>, sender: Sender, Body(request): Body<SignIn>) -> Result<Response, Problem> {
+async fn sign_in(State(state): State<ApiState>, caller: Caller, Body(request): Body<SignIn>) -> Result<Response, Problem> {
     let (live, password) = (live(&state)?, Secret::new(request.password));
-    let key = format!("own/{}", sender.0);
-    if !crate::operators::may_try_often(&state.guesses, &key) {
-        let said = "too many sign-ins from this address have failed";
-        return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", said, "wait five minutes"));
-    }
+    let attempt = begin_from(&state, Tried::PageFrom, &caller)?;
     let asked = request.state.as_deref().map(|text| HEXLOWER.decode(text.as_bytes())).transpose();
     let asked = asked.map_err(|_| refused("", "begin again"))?;
-    let (verdict, trace) = log_in(&state, &live, &request.name, &password, asked, &sender).await?;
+    let (verdict, trace) = log_in(&state, &live, &request.name, &password, asked, &caller).await?;
+    if !matches!(verdict, Verdict::Refuse(_)) || trace.cause == Some(Cause::NotEnrolled) {
+        attempt.uncounted();
+    }
     let (reference, person, cause) = (trace.reference.clone(), trace.person.clone().unwrap_or_default(), trace.cause);
     state.shared.keep_trace(trace);
     let newcomer = || !state.shared.roster.get(&person).is_some_and(|person| has_factor(&person));
@@ -123,22 +138,28 @@ async fn sign_in(State(state): State<ApiState>, sender: Sender, Body(request): B
             return Ok(Json(next).into_response());
         }
         Verdict::Accept(accept) if matches!(accept.second(), Second::Proved(_)) => {
-            Session { person, with_factor: true, until: clock::now().plus(SESSION) }
+            know(&state, &live, &person).await?;
+            begun(&state, person, true)?
         }
         // The password is right, and nothing but a factor is missing: that is what the person has come for. A waiver that lets in
         // where they log in gives no more than that here: a password alone never touches the devices of somebody who has some.
         Verdict::Accept(_) | Verdict::Refuse(_) if (cause.is_none() || cause == Some(Cause::NotEnrolled)) && newcomer() => {
             know(&state, &live, &person).await?;
-            Session { person, with_factor: false, until: clock::now().plus(SESSION) }
+            begun(&state, person, false)?
         }
         Verdict::Accept(_) | Verdict::Refuse(_) => {
-            crate::operators::note(&state.guesses, &key, false);
             return Err(refused(&reference, "try again, or ask for help with the reference"));
         }
     };
     let sealed = state.shared.seal.seal(SESSIONS, &serde_json::to_vec(&session).unwrap_or_default());
-    let cookie = set_cookie(&state, COOKIE, &BASE64URL_NOPAD.encode(&sealed), SESSION.as_secs());
+    let cookie = set_cookie(&caller, COOKIE, &BASE64URL_NOPAD.encode(&sealed), SESSION.as_secs());
     Ok(([(header::SET_COOKIE, cookie)], Json(SignedIn { done: true, prompt: None, state: None })).into_response())
+}
+
+fn begun(state: &ApiState, person: String, with_factor: bool) -> Result<Session, Problem> {
+    let known = state.shared.roster.get(&person).ok_or_else(|| refused("", "try again"))?;
+    let until = clock::now().plus(SESSION);
+    Ok(Session { id: random(), person, record: known.id, password: password_mark(&known), with_factor, until })
 }
 
 fn refused(reference: &str, remedy: &str) -> Problem {
@@ -156,20 +177,18 @@ async fn know(state: &ApiState, live: &LiveSite, key: &str) -> Result<(), Proble
 /// Runs a login of the chain that the site names, as if a gateway that shows prompts had sent it.
 async fn log_in(
     state: &ApiState,
-    live: &LiveSite,
+    live: &Arc<LiveSite>,
     name: &str,
     password: &Secret<String>,
     asked: Option<Vec<u8>>,
-    sender: &Sender,
+    caller: &Caller,
 ) -> Result<(Verdict, Trace), Problem> {
     let none = || Problem::not_found("people cannot sign in to their own page here", "an operator sets `chain` under `[handset]`");
     let chain = live.site.handset.chain.ok_or_else(none)?;
     let gateway = live.site.gateways.iter().position(|gateway| gateway.chains.contains(&chain)).ok_or_else(none)?;
     let broken = |_| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in", "name or password are too long", "type them again");
     let mut login = bivector_exchange::Request::login(name, password.expose().as_bytes());
-    if !sender.0.is_empty() {
-        login.message.push(AttributeType::CallingStationId, sender.0.as_bytes());
-    }
+    login.message.push(AttributeType::CallingStationId, caller.text().as_bytes());
     if let Some(asked) = &asked {
         login.message.push(AttributeType::State, asked);
     }
@@ -184,12 +203,23 @@ async fn log_in(
     let clock = LoginClock::start();
     let reference = crate::doors::radius::reference();
     let mut login = Login::begin_in(Arc::clone(&live.site), Some(chain), request, reference, live.revision, clock.now());
-    drive(&mut login, live, &state.shared, &clock, None).await;
-    Ok(login.finish(Resends::default(), clock.now()))
+    let (live, shared) = (Arc::clone(live), Arc::clone(&state.shared));
+    // A task of its own: whoever hangs up does not stop what has begun, and is counted like everybody else.
+    let driven = tokio::spawn(async move {
+        drive(&mut login, &live, &shared, &clock, None).await;
+        login.finish(Resends::default(), clock.now())
+    });
+    driven.await.map_err(|_| refused("", "try again"))
 }
 
-async fn sign_out(State(state): State<ApiState>) -> Response {
-    (StatusCode::NO_CONTENT, [(header::SET_COOKIE, set_cookie(&state, COOKIE, "", 0))]).into_response()
+async fn sign_out(State(state): State<ApiState>, caller: Caller, method: Method, headers: HeaderMap) -> Result<Response, Problem> {
+    from_the_page(&method, &headers)?;
+    let sealed = cookie(&headers, COOKIE).and_then(|value| BASE64URL_NOPAD.decode(value.as_bytes()).ok());
+    let opened = sealed.and_then(|sealed| state.shared.seal.open(SESSIONS, &sealed).ok());
+    if let Some(session) = opened.and_then(|bytes| serde_json::from_slice::<Session>(bytes.expose()).ok()) {
+        state.shared.sign_ins.end_sealed(session.id, session.until).await?;
+    }
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, set_cookie(&caller, COOKIE, "", 0))]).into_response())
 }
 
 /// What a person sees of themselves.

@@ -73,7 +73,7 @@ pub(super) async fn put_person(
     let (shared, live) = (&state.shared, super::handset::live(&state)?);
     let sources: Vec<String> = live.site.directories.iter().map(|directory| directory.name.clone()).collect();
     let known = shared.roster.get(&person_key(&source, &login));
-    let person = crate::people::one(&source, &login, request, known.as_deref(), &sources)
+    let person = crate::people::one(&source, &login, request, known.as_deref(), &sources, &state.shared.hashing)
         .await
         .map_err(|(field, said, remedy)| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "person", format!("`{field}`: {said}"), remedy))?;
     let (source, login, is_new) = (person.source.clone(), person.login.clone(), known.is_none());

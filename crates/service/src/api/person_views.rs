@@ -9,6 +9,7 @@ use bivector_core::Moment;
 use bivector_core::device::Makes;
 use bivector_core::login::{SecretAnswer, WrongTry, masked};
 use bivector_core::site::Invited;
+use bivector_core::text::shown;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
@@ -38,6 +39,9 @@ pub struct PersonView {
     pub language: String,
     /// Wrong codes since the last right one.
     pub lock: Option<LockView>,
+    /// Wrong passwords since the last right one.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub passwords: Option<GuessesView>,
     /// How far the person is on the way to a second factor.
     pub state: PersonState,
     /// The newest invitation.
@@ -65,7 +69,22 @@ pub struct LockView {
     pub locked_until_us: Option<u64>,
 }
 
-/// What became of a person's wrong codes.
+/// Wrong passwords of a person since the last right one, over all gateways and the own page.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct GuessesView {
+    /// How many.
+    pub wrong: u32,
+    /// How many make the person wait.
+    pub after: u32,
+    /// When the last was typed, in microseconds since 1970.
+    pub last_us: u64,
+    /// The gateway of the last one.
+    pub gateway: String,
+    /// Until when no source is asked, if so.
+    pub until_us: Option<u64>,
+}
+
+/// What became of a person's wrong codes and passwords.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Released {
     /// The person's key.
@@ -280,7 +299,7 @@ impl FactorView {
         let mut view = FactorView {
             id: factor.id,
             kind: factor.kind.to_string(),
-            label: factor.label.clone(),
+            label: shown(&factor.label).into_owned(),
             state: FactorState::Unreadable,
             digits: match factor.kind.code() {
                 Some(_) => device.as_ref().map_or(factor.settings.code.digits, bivector_core::device::Device::digits),
@@ -332,7 +351,8 @@ impl PersonState {
         let invitation = || shared.roster.invitation_of(&key).filter(|invitation| invitation.used_us.is_none());
         match () {
             () if person.disabled => PersonState::Suspended,
-            () if locked || shared.roster.stop_of(&key, now).is_some() => PersonState::Locked,
+            () if locked || guesses_of(shared, &key, now).is_some_and(|guesses| guesses.until_us.is_some()) => PersonState::Locked,
+            () if shared.roster.stop_of(&key, now).is_some() => PersonState::Locked,
             () if person.factors.iter().filter(counts).any(|factor| shared.roster.state(factor).last_used_us.is_some()) => {
                 PersonState::Proven
             }
@@ -345,6 +365,18 @@ impl PersonState {
             },
         }
     }
+}
+
+/// Wrong passwords about somebody, if there are any.
+fn guesses_of(shared: &Shared, key: &str, now: Moment) -> Option<GuessesView> {
+    let limits = shared.live.load().as_ref().map(|live| live.site.passwords).unwrap_or_default();
+    shared.guesses.of(key, limits, now).map(|guesses| GuessesView {
+        wrong: guesses.wrong,
+        after: limits.after,
+        last_us: guesses.last_us,
+        gateway: guesses.gateway,
+        until_us: guesses.until.map(Moment::micros),
+    })
 }
 
 impl PersonView {
@@ -361,8 +393,8 @@ impl PersonView {
         PersonView {
             login: person.login.clone(),
             source: person.source.clone(),
-            name: person.name.clone(),
-            groups: person.groups.clone(),
+            name: shown(&person.name).into_owned(),
+            groups: person.groups.iter().map(|group| shown(group).into_owned()).collect(),
             disabled: person.disabled,
             has_password: person.password.is_some(),
             keeps: person.kept.as_ref().and_then(|_| keeps()),
@@ -377,6 +409,7 @@ impl PersonView {
                 gateway: lock.gateway,
                 locked_until_us: lock.locked_until_us,
             }),
+            passwords: guesses_of(shared, &key, now),
             state: PersonState::of(person, shared, now),
             invitation: shared.roster.invitation_of(&key).map(|invitation| InvitationView {
                 factor: invitation.factor,

@@ -1,6 +1,7 @@
 //! Errors as problem details (RFC 9457), each with its remedy.
 
 use crate::error::ServiceError;
+use crate::hashing::Busy;
 use crate::records::RecordsError;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
@@ -11,6 +12,8 @@ use bivector_core::run::Run;
 use bivector_core::site::{Difference, Finding};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
+use tokio::time::timeout;
 use utoipa::ToSchema;
 
 /// What went wrong with a call.
@@ -89,6 +92,12 @@ impl From<ServiceError> for Problem {
     }
 }
 
+impl From<Busy> for Problem {
+    fn from(busy: Busy) -> Self {
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "busy", busy.to_string(), "try again in some seconds")
+    }
+}
+
 impl From<RecordsError> for Problem {
     fn from(error: RecordsError) -> Self {
         ServiceError::from(error).into()
@@ -103,6 +112,13 @@ pub(super) async fn no_such_method(uri: Uri) -> Problem {
     Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method", format!("`{}` is not called like this", uri.path()), "see /api/v1/openapi.json")
 }
 
+/// Bytes of a body that comes at once from any sound caller.
+const SMALL: u64 = 64 * 1024;
+/// How long such a body may take.
+const SMALL_BODY: Duration = Duration::from_secs(10);
+/// How long any other body may take: a whole site over a slow line.
+const ANY_BODY: Duration = Duration::from_secs(60);
+
 /// A JSON body whose mistakes come back as a problem. Its text is never repeated, since it may hold a secret.
 pub(super) struct Body<T>(pub(super) T);
 
@@ -110,9 +126,15 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
     type Rejection = Problem;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
-        match Json::<T>::from_request(request, state).await {
-            Ok(Json(body)) => Ok(Body(body)),
-            Err(rejection) => Err(unreadable(&rejection)),
+        let length = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse::<u64>().ok());
+        let patience = if length.is_some_and(|length| length <= SMALL) { SMALL_BODY } else { ANY_BODY };
+        match timeout(patience, Json::<T>::from_request(request, state)).await {
+            Ok(Ok(Json(body))) => Ok(Body(body)),
+            Ok(Err(rejection)) => Err(unreadable(&rejection)),
+            Err(_) => {
+                let said = format!("the body did not come within {} s", patience.as_secs());
+                Err(Problem::new(StatusCode::REQUEST_TIMEOUT, "body", said, "send it in one go"))
+            }
         }
     }
 }
@@ -134,6 +156,11 @@ fn unreadable(rejection: &JsonRejection) -> Problem {
             "the body lacks a field or has one of another type",
             "see /api/v1/openapi.json",
         ),
-        other => Problem::new(other.status(), "body", "the body cannot be read; it may be too long", "send less than 20 MiB"),
+        other => Problem::new(
+            other.status(),
+            "body",
+            "the body cannot be read; it may be too long",
+            "send less than 64 KiB; a site file or a list of people may have 20 MiB",
+        ),
     }
 }

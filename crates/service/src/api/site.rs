@@ -14,6 +14,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bivector_core::run::Run;
 use bivector_core::site::{Difference, Finding, Known, Severity, Site, compare};
+use bivector_core::text::shown;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
@@ -167,6 +168,7 @@ pub(super) async fn apply(
     if within.is_some() && before.is_none() {
         return Err(refused("there is no revision to go back to", "apply the first one without waiting for a confirmation"));
     }
+    keeps_secrets(&state, &operator, &request.text).await?;
     let change = Change {
         text: request.text,
         operator: operator.name.clone(),
@@ -189,6 +191,28 @@ pub(super) async fn apply(
     Ok((StatusCode::CREATED, Json(applied)))
 }
 
+/// Whoever may change the site must not learn a secret by having it sent elsewhere. Where a secret that somebody else has sealed would be
+/// sent to a new place, only an owner may apply that.
+async fn keeps_secrets(state: &ApiState, operator: &Operator, text: &str) -> Result<(), Problem> {
+    if operator.role >= Role::Own {
+        return Ok(());
+    }
+    // A text that cannot be read is refused later, with its findings.
+    let Some(site) = Site::read(text, &Known::default()).0 else { return Ok(()) };
+    let before = state.shared.live.load().as_ref().map(|live| live.site.destinations()).unwrap_or_default();
+    let sealed = state.shared.records.secrets().await?;
+    let others = |name: &str| sealed.iter().any(|secret| secret.name == name && secret.operator != operator.name);
+    let moved = site.destinations().into_iter().find(|to| others(&to.secret) && !before.contains(to));
+    let Some(to) = moved else { return Ok(()) };
+    let title = format!("this would send the secret `{}` to `{}`, where or as it was not sent before", to.secret, shown(&to.place));
+    Err(Problem::new(
+        StatusCode::FORBIDDEN,
+        "secret-moves",
+        title,
+        "let an operator with the role `own` apply it, or seal a secret of your own for it",
+    ))
+}
+
 /// Says that the revision in force stays.
 #[utoipa::path(post, operation_id = "site_confirm", path = "/api/v1/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
 pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Operator) -> Result<Json<Awaiting>, Problem> {
@@ -209,6 +233,7 @@ pub(super) async fn restore(
 ) -> Result<(StatusCode, Json<AppliedView>), Problem> {
     operator.may(Role::Change)?;
     let Json(revision) = find(&state, number).await?;
+    keeps_secrets(&state, &operator, revision.text.as_deref().unwrap_or_default()).await?;
     let waiting = awaiting(&state.shared)?;
     let goes_back = waiting.as_ref().is_some_and(|waiting| waiting.back_to == number);
     let change = Change {

@@ -2,6 +2,7 @@
 
 use super::ApiState;
 use super::auth::Operator;
+use super::guard::Insider;
 use super::problem::Problem;
 use crate::confirm::{Awaiting, awaiting};
 use crate::records::Role;
@@ -61,7 +62,7 @@ pub(super) async fn status(State(state): State<ApiState>, operator: Operator) ->
 }
 
 /// The service's figures, as Prometheus reads them.
-pub(super) async fn metrics(State(state): State<ApiState>) -> impl axum::response::IntoResponse {
+pub(super) async fn metrics(State(state): State<ApiState>, _: Insider) -> impl axum::response::IntoResponse {
     crate::metrics::approvals_waiting(state.shared.approvals.count());
     ([("content-type", "text/plain; version=0.0.4")], crate::metrics::render())
 }

@@ -60,7 +60,7 @@ mod tests {
         let records = Records::open(folder.path(), Sync::Off).unwrap();
         let seal = Arc::new(Seal::load(&folder.path().join("seal.key"), true).unwrap());
         let roster = Roster::load(&records, Arc::clone(&seal)).unwrap();
-        let knocks = Knocks::new(Arc::new(Shared::new(folder.path().to_owned(), records, seal, roster)));
+        let knocks = Knocks::new(Arc::new(Shared::new(folder.path().to_owned(), records, seal, roster).unwrap()));
         let door = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let address = door.local_addr().unwrap();
         let (handled, mut seen) = mpsc::unbounded_channel();

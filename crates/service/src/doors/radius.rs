@@ -25,7 +25,7 @@ use foldhash::fast::RandomState;
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, LazyLock, Mutex};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
 use tokio::net::UdpSocket;
@@ -189,8 +189,32 @@ struct Decision {
     gateway: usize,
     which: Which,
     clock: LoginClock,
-    key: RequestKey,
+    place: Place,
     reply_for: ReplyFor,
+}
+
+/// What a login takes up while it is undecided: a place among those of its gateway, and one in the retransmission cache. Dropped, it is free
+/// again, whatever has ended the login, a panic included; then a resend begins anew.
+struct Place {
+    inner: Arc<Inner>,
+    live: Arc<LiveSite>,
+    gateway: usize,
+    key: RequestKey,
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        if let Some(counter) = self.live.in_flight.get(self.gateway) {
+            counter.fetch_sub(1, Ordering::Relaxed);
+        }
+        if std::thread::panicking() {
+            metrics::panicked();
+            tracing::error!(sender = %self.key.sender, "a login could not be decided; please report what was logged before this");
+        }
+        // Nothing happens where it was decided.
+        let mut replies = self.inner.replies.lock().unwrap_or_else(PoisonError::into_inner);
+        replies.forget(&self.key);
+    }
 }
 
 impl Inner {
@@ -256,10 +280,15 @@ impl Inner {
             }
             return;
         }
-        let key = RequestKey { sender: arrived.sender, identifier: packet.identifier(), authenticator: *packet.authenticator() };
+        let key = RequestKey::of(packet, arrived.sender);
         let arrival = self.replies.lock().map(|mut replies| replies.arrive(key, clock::now()));
         match arrival {
-            Ok(Arrival::New) => self.begin(arrived, key, reply_for),
+            Ok(Arrival::New { conflicts }) => {
+                if conflicts {
+                    metrics::conflicting_request();
+                }
+                self.begin(arrived, key, reply_for);
+            }
             Ok(Arrival::InFlight) => metrics::resend("absorbed"),
             Ok(Arrival::Finished(reply)) => {
                 metrics::resend("answered again");
@@ -274,7 +303,7 @@ impl Inner {
         }
     }
 
-    /// Begins a login as a task of its own. The limits on logins in flight bound the number of tasks.
+    /// Begins a login. The limits on logins in flight bound the number of tasks.
     fn begin(self: &Arc<Self>, arrived: Arrived<'_>, key: RequestKey, reply_for: ReplyFor) {
         let Arrived { live, gateway, sender, authentic, which } = arrived;
         let (Some(counter), Some(settings), Some(secret)) =
@@ -282,9 +311,11 @@ impl Inner {
         else {
             return;
         };
-        if counter.fetch_add(1, Ordering::Relaxed) >= settings.logins_in_flight {
-            counter.fetch_sub(1, Ordering::Relaxed);
-            self.finish(key, None);
+        let before = counter.fetch_add(1, Ordering::Relaxed);
+        let place = Place { inner: Arc::clone(self), live: Arc::clone(&live), gateway, key };
+        if before >= settings.logins_in_flight {
+            // Nothing of it stays: a retry may be decided as soon as there is room.
+            drop(place);
             return self.drop_packet(
                 &live,
                 authentic.packet().bytes(),
@@ -299,7 +330,7 @@ impl Inner {
         let origin = self.origin();
         let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: quick_random() });
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
-        let decision = Box::new(Decision { live, gateway, which, clock, key, reply_for });
+        let decision = Box::new(Decision { live, gateway, which, clock, place, reply_for });
         if self.rehearsed.is_some() {
             drop(tokio::spawn(Arc::clone(self).decide(login, decision)));
         } else {
@@ -313,7 +344,7 @@ impl Inner {
         let clock = decision.clock;
         while let Next::Ask(need) = login.next() {
             let now = clock.now();
-            match at_once(need, &self.shared, now) {
+            match at_once(need, &decision.live, &self.shared, now) {
                 Ok(fact) => login.learn(fact, now),
                 Err(Need::MarkCode(mark)) => {
                     let inner = Arc::clone(self);
@@ -341,7 +372,8 @@ impl Inner {
 
     /// Answers a login that is decided, and keeps its trace.
     fn conclude(&self, login: Box<Login>, decision: Decision) {
-        let Decision { live, gateway, which, clock, key, reply_for } = decision;
+        let Decision { live, gateway, which, clock, place, reply_for } = decision;
+        let key = place.key;
         let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
@@ -350,9 +382,7 @@ impl Inner {
         if let Some(bytes) = &bytes {
             self.send(bytes, key.sender);
         }
-        if let Some(counter) = live.in_flight.get(gateway) {
-            counter.fetch_sub(1, Ordering::Relaxed);
-        }
+        drop(place);
         metrics::login(&trace);
         if trace.outcome == Outcome::Accepted && self.rehearsed.is_none() {
             self.shared.sessions.let_in(&trace.gateway, &trace.typed_name, &trace.reference, clock.now().micros());

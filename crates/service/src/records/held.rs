@@ -126,10 +126,10 @@ mod tests {
         let used = agreement.use_held(second, mark(1, step(100)), NOON).await.unwrap();
         assert!(matches!(used, Marked::Now(_)), "whose password is right first has it: {used:?}");
         assert_eq!(agreement.use_held(first, mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
-        let first = hold(103);
-        assert!(matches!(agreement.use_code(mark(1, step(103)), NOON).await.unwrap(), Marked::Now(_)));
+        let first = hold(101);
+        assert!(matches!(agreement.use_code(mark(1, step(101)), NOON).await.unwrap(), Marked::Now(_)));
         drop(first);
-        let on_its_way = hold(101);
+        let on_its_way = hold(103);
         assert!(matches!(agreement.use_code(mark(1, step(102)), NOON).await.unwrap(), Marked::Now(_)));
         records.writer.stop();
         drop(on_its_way);

@@ -136,6 +136,12 @@ const MIGRATIONS: &[Migration] = &[
          BEGIN INSERT OR REPLACE INTO used_steps VALUES (old.factor, old.steps); END;"),
     // 10: what the logins of one commit have used, until it is folded into the rows of the devices
     sql("CREATE TABLE step_journal (number INTEGER PRIMARY KEY, uses BLOB NOT NULL);"),
+    // 11: wrong passwords of people; sign-ins to the console, and those of people and handsets that ended early
+    sql("CREATE TABLE guesses (person TEXT PRIMARY KEY, wrong INTEGER NOT NULL, last_us INTEGER NOT NULL, gateway TEXT NOT NULL) WITHOUT ROWID;
+     CREATE TABLE sign_ins (
+         hash BLOB PRIMARY KEY, operator TEXT NOT NULL REFERENCES operators ON DELETE CASCADE, made_by TEXT NOT NULL, made_from TEXT NOT NULL,
+         created_us INTEGER NOT NULL, until_us INTEGER NOT NULL) WITHOUT ROWID;
+     CREATE TABLE ended_sign_ins (id BLOB PRIMARY KEY, until_us INTEGER NOT NULL) WITHOUT ROWID;"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -38,11 +38,12 @@ impl Remembered {
         self.inside().steps.hold(transaction, used)
     }
 
-    /// Ends a hold, by which the code is its holder's to use; not if the person has been wrong meanwhile, as far as is known without the
-    /// file. See [`Steps::end_hold`].
+    /// Ends a hold, by which the code is its holder's to use; not if the person has been wrong or has used a newer code meanwhile, as far as
+    /// is known without the file. See [`Steps::end_hold`].
     pub(super) fn end_hold(&self, used: UsedStep, number: u64, person: &str) -> bool {
         let mut inside = self.inside();
-        !inside.wrong.contains(person) && inside.steps.end_hold((used.device, used.step), number)
+        let place = (used.device, used.step);
+        !inside.wrong.contains(person) && !inside.steps.is_outdated(place) && inside.steps.end_hold(place, number)
     }
 
     /// Notes that a code which was held is used; see [`Steps::settle`].

@@ -137,7 +137,7 @@ impl Steps {
         self.know(transaction, used.device)?;
         let Some(known) = self.devices.get_mut(&used.device) else { return Ok(Use::NoDevice) };
         let was_held = self.held.remove(&(used.device, used.step)).is_some();
-        if known.steps.contains(&used.step) && !was_held {
+        if known.steps.contains(&used.step) && !was_held || is_outdated(known, &self.held, (used.device, used.step)) {
             return Ok(Use::Before);
         }
         known.note(used);
@@ -164,6 +164,11 @@ impl Steps {
             self.held.remove(&place);
         }
         is_held
+    }
+
+    /// Whether a newer code of the same device was used, as far as is known without the file.
+    pub(super) fn is_outdated(&self, place: (u64, u64)) -> bool {
+        self.devices.get(&place.0).is_some_and(|known| is_outdated(known, &self.held, place))
     }
 
     /// Notes what became of a code that was held: it was used, or is given back.
@@ -264,6 +269,11 @@ impl Steps {
     }
 }
 
+/// Whether a newer code of the device was used. Whoever has seen an older one, over a shoulder or in a log, must not get in by it.
+fn is_outdated(known: &Clocked, held: &Lookup<(u64, u64), u64>, (device, step): (u64, u64)) -> bool {
+    known.steps.iter().any(|other| *other > step && !held.contains_key(&(device, *other)))
+}
+
 /// What was used and is not folded yet, oldest first.
 pub(super) fn journal(connection: &Connection) -> rusqlite::Result<Vec<UsedStep>> {
     let mut statement = connection.prepare("SELECT uses FROM step_journal ORDER BY number")?;
@@ -333,7 +343,7 @@ mod tests {
     use rand::rngs::SmallRng;
     use rand::{RngExt, SeedableRng};
     use rusqlite::Transaction;
-    use std::collections::HashSet;
+    use std::collections::HashMap;
 
     const NOON: Moment = Moment::from_secs(1_800_000_000);
     const DEVICES: u64 = 1_200;
@@ -353,7 +363,29 @@ mod tests {
         records.read(|connection| connection.query_row("SELECT count(*) FROM step_journal", [], |row| row.get(0))).await.unwrap()
     }
 
-    /// Uses random codes, some held first, and compares with a plain set, while pieces are folded, jobs and commits fail, people change
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_code_older_than_the_newest_used_one_of_its_device_lets_nobody_in_even_if_it_was_held_before() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        records.keep_people((1..=3).map(person).collect(), NOON).await.unwrap();
+        let agreement = Agreement::new(records.clone());
+        let held = code(1, 99).device.and_then(|one| agreement.hold("tidehall:p1", one, NOON)).unwrap();
+        assert!(matches!(agreement.use_code(code(1, 100), NOON).await.unwrap(), Marked::Now(_)));
+        assert_eq!(agreement.use_held(held, code(1, 99), NOON).await.unwrap(), Marked::Before, "it was overtaken");
+        assert_eq!(agreement.use_code(code(1, 98), NOON).await.unwrap(), Marked::Before);
+        assert!(matches!(agreement.use_code(code(2, 99), NOON).await.unwrap(), Marked::Now(_)), "another device");
+        // A newer code that is only held, by somebody without the password, stands in nobody's way.
+        let newer = code(3, 101).device.and_then(|one| agreement.hold("tidehall:p3", one, NOON)).unwrap();
+        records.write_together(|_| Ok(())).await.unwrap();
+        assert!(matches!(agreement.use_code(code(3, 100), NOON).await.unwrap(), Marked::Now(_)));
+        drop(newer);
+        records.close().await;
+        let again = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
+        assert_eq!(again.use_code(code(1, 99), NOON).await.unwrap(), Marked::Before);
+        assert!(matches!(again.use_code(code(1, 101), NOON).await.unwrap(), Marked::Now(_)));
+    }
+
+    /// Uses random codes, some held first, and compares with the newest of each device, while pieces are folded, jobs and commits fail, people change
     /// and the records are opened again as after a crash.
     #[tokio::test(flavor = "multi_thread")]
     async fn a_code_counts_once_whatever_happens_in_between() {
@@ -361,9 +393,9 @@ mod tests {
         let mut records = Records::open(folder.path(), Sync::Off).unwrap();
         records.keep_people((1..=DEVICES).map(person).collect(), NOON).await.unwrap();
         let mut random = SmallRng::seed_from_u64(7);
-        let mut used = HashSet::new();
+        let mut used: HashMap<u64, u64> = HashMap::new();
         for turn in 0..3_000u64 {
-            let (device, step) = (random.random_range(1..=DEVICES), random.random_range(100..104));
+            let (device, step) = (random.random_range(1..=DEVICES), 100 + turn / 500 + random.random_range(0..4));
             let (agreement, mark) = (Agreement::new(records.clone()), code(device, step));
             let held = mark.device.filter(|_| random.random_bool(0.5)).and_then(|code| agreement.hold(&mark.person, code, NOON));
             let marked = match held {
@@ -391,7 +423,11 @@ mod tests {
                 None => Some(agreement.use_code(mark, NOON).await.unwrap()),
             };
             if let Some(marked) = marked {
-                assert_eq!(matches!(marked, Marked::Now(_)), used.insert((device, step)), "turn {turn}: {device} {step}");
+                let fresh = used.get(&device).is_none_or(|newest| step > *newest);
+                assert_eq!(matches!(marked, Marked::Now(_)), fresh, "turn {turn}: {device} {step}");
+                if fresh {
+                    used.insert(device, step);
+                }
             }
             match random.random_range(0..60) {
                 0..5 => drop(records.fold_steps(NOON).await.unwrap()),
@@ -414,10 +450,9 @@ mod tests {
         while records.fold_steps(NOON).await.unwrap() {}
         assert_eq!(rows_behind(&records).await, 0);
         assert_eq!(records.factor_states().unwrap(), known, "what is read is the same before a fold and after it");
-        let devices: HashSet<&u64> = used.iter().map(|(device, _)| device).collect();
         let last_used: Vec<&u64> = known.iter().filter(|(_, state)| state.last_used_us.is_some()).map(|(device, _)| device).collect();
-        assert!(last_used.iter().all(|device| devices.contains(device)), "nobody got in by a code that was given back");
-        assert!(last_used.len() * 10 > devices.len() * 9, "only what a failed commit took along is missing: {}", last_used.len());
+        assert!(last_used.iter().all(|device| used.contains_key(device)), "nobody got in by a code that was given back");
+        assert!(last_used.len() * 10 > used.len() * 9, "only what a failed commit took along is missing: {}", last_used.len());
     }
 
     #[tokio::test(flavor = "multi_thread")]

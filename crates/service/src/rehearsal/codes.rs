@@ -4,8 +4,9 @@ use crate::clock;
 use bivector_core::totp::{Settings, code};
 use bivector_wire::Secret;
 use std::collections::{HashMap, HashSet};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tokio::sync::OwnedMutexGuard;
 
 /// Steps around now whose codes count for sure.
 const WINDOW: u64 = 1;
@@ -14,10 +15,12 @@ const TOO_LATE: u64 = 26;
 /// How often a run that waits looks again.
 const LOOK: Duration = Duration::from_millis(250);
 
-/// Steps of enrolled devices whose codes rehearsals have typed lately, by the secret of their seed.
+/// What rehearsals have typed of enrolled devices, by the secret of their seed. Codes go forward only: one that is older than the newest used
+/// one of its device is refused.
 #[derive(Debug, Default)]
 pub(crate) struct Typed {
-    steps: Mutex<HashMap<String, HashSet<u64>>>,
+    newest: Mutex<HashMap<String, u64>>,
+    turns: Mutex<HashMap<String, Arc<tokio::sync::Mutex<()>>>>,
 }
 
 /// The seed of a persona's device, or a code that never changes.
@@ -44,18 +47,33 @@ pub(super) enum Shows {
 }
 
 impl Typed {
-    /// Takes a step that nobody has typed yet; none while all that count are typed.
-    fn take(&self, name: &str, now: u64, period: u64) -> Option<u64> {
+    /// Takes the next step that counts, and types the one `later` steps after it; none while all that count are typed.
+    fn take(&self, name: &str, later: u64, now: u64, period: u64) -> Option<u64> {
         let (step, into) = (now / period, now % period);
-        let mut steps = self.steps.lock().ok()?;
-        let typed = steps.entry(name.to_owned()).or_default();
-        typed.retain(|old| old + 2 * WINDOW >= step);
+        let mut newest = self.newest.lock().ok()?;
+        let typed = newest.get(name).copied();
         let older = (into < TOO_LATE).then(|| step.saturating_sub(WINDOW));
-        [step, step + WINDOW].into_iter().chain(older).find(|step| typed.insert(*step))
+        let next = older.into_iter().chain([step, step + WINDOW]).find(|step| typed.is_none_or(|typed| *step > typed))?;
+        newest.insert(name.to_owned(), next + later);
+        Some(next + later)
+    }
+
+    /// The turn of one login with a device: two at once could overtake each other, and the older code would be refused.
+    async fn turn(&self, name: &str) -> Option<OwnedMutexGuard<()>> {
+        let turn = Arc::clone(self.turns.lock().ok()?.entry(name.to_owned()).or_default());
+        Some(turn.lock_owned().await)
     }
 }
 
 impl Shows {
+    /// Waits until no other login types codes of the same device; the turn lasts until it is dropped.
+    pub(super) async fn turn(&self, typed: &Typed) -> Option<OwnedMutexGuard<()>> {
+        match self {
+            Shows::Seed { name, .. } => typed.turn(name).await,
+            _ => None,
+        }
+    }
+
     /// The code to type, `later` codes after the present one. `waits` is told what it waits for.
     pub(super) async fn fresh(&self, later: u8, typed: &Typed, waits: impl Fn(&str)) -> Option<String> {
         match self {
@@ -63,8 +81,8 @@ impl Shows {
             Shows::Seed { name, seed } => {
                 let settings = Settings::default();
                 loop {
-                    if let Some(step) = typed.take(name, clock::now().secs(), u64::from(settings.period)) {
-                        return Some(code(seed.expose(), step + u64::from(later), settings));
+                    if let Some(step) = typed.take(name, u64::from(later), clock::now().secs(), u64::from(settings.period)) {
+                        return Some(code(seed.expose(), step, settings));
                     }
                     waits(&format!("the next code of `{name}`"));
                     tokio::time::sleep(LOOK).await;
@@ -100,13 +118,18 @@ mod tests {
     #[test]
     fn each_step_of_a_device_is_typed_once_and_only_while_it_counts() {
         let typed = Typed::default();
-        let taken: Vec<_> = (0..4).map(|_| typed.take("ines", 3_000, 30)).collect();
-        assert_eq!(taken, [Some(100), Some(101), Some(99), None]);
-        assert_eq!(typed.take("yuki", 3_000, 30), Some(100), "of another device");
-        assert_eq!(typed.take("ines", 3_030, 30), Some(102), "a step later one more counts");
-        assert_eq!(typed.take("ines", 3_030, 30), None);
+        let taken: Vec<_> = (0..4).map(|_| typed.take("ines", 0, 3_000, 30)).collect();
+        assert_eq!(taken, [Some(99), Some(100), Some(101), None], "the oldest first: none is accepted after a newer one");
+        assert_eq!(typed.take("yuki", 0, 3_000, 30), Some(99), "of another device");
+        assert_eq!(typed.take("ines", 0, 3_030, 30), Some(102), "a step later one more counts");
+        assert_eq!(typed.take("ines", 0, 3_030, 30), None);
+        assert_eq!(
+            [typed.take("pell", 1, 3_000, 30), typed.take("pell", 0, 3_000, 30)],
+            [Some(100), Some(101)],
+            "the next code uses it up too"
+        );
         let late = Typed::default();
-        let taken: Vec<_> = (0..3).map(|_| late.take("ines", 3_027, 30)).collect();
+        let taken: Vec<_> = (0..3).map(|_| late.take("ines", 0, 3_027, 30)).collect();
         assert_eq!(taken, [Some(100), Some(101), None], "the step before is about to be too old");
     }
 

@@ -217,6 +217,9 @@ impl<'s> Scene<'s> {
         if login.twist == Some(Twist::Locked) {
             self.lock(typed_name).await?;
         }
+        let types_codes =
+            std::iter::once(&login.typed).chain(&login.answers).any(|typed| typed.has(|part| matches!(part, TypedPart::Code(_))));
+        let _turn = if types_codes { self.opened.shows.turn(&self.play.shared.runs.typed).await } else { None };
         let text = self.typed(&login.typed).await?;
         let mut exchange = self.begin(typed_name, &text).await?;
         if login.twist == Some(Twist::SameAgain) {
@@ -374,13 +377,13 @@ impl<'s> Scene<'s> {
     /// Does what the robot handset has to, once something is shown on it. Where a number is to be picked, the prompt must say it first.
     async fn answer_handset(&self, does: HandsetDoes, number: Option<u8>) -> bool {
         let Some(answer) = does.answer else { return false };
-        let (shown, person) = loop {
+        let (shown, text, person) = loop {
             let shown = self.stage.person().and_then(|person| {
                 let shown = self.play.shared.approvals.waiting(&person, clock::now())?;
-                Some((serde_json::from_str::<Shown>(&shown).ok()?, person))
+                Some((serde_json::from_str::<Shown>(&shown).ok()?, shown, person))
             });
             match shown {
-                Some((shown, person)) if number.is_some() || shown.numbers.is_empty() => break (shown, person),
+                Some((shown, text, person)) if number.is_some() || shown.numbers.is_empty() => break (shown, text, person),
                 // The prompt with the number is on its way; the round after it picks it.
                 Some(_) => std::future::pending::<()>().await,
                 None if number.is_some() => return false,
@@ -396,7 +399,7 @@ impl<'s> Scene<'s> {
         };
         let said = Said { decision, number, handset: super::stage::HANDSET, device: "robot handset".to_owned(), key: None };
         let id = u64::from_str_radix(&shown.id, 16).unwrap_or_default();
-        self.play.shared.approvals.answer(id, &person, said, clock::now());
+        self.play.shared.approvals.answer(id, &person, &text, said, clock::now());
         true
     }
 }

@@ -81,6 +81,9 @@ impl Stage {
     /// Answers what a robot has to, and gives everything else back, with the person's name of this stage where it would leave a mark.
     pub fn play(&self, need: Need) -> Result<Fact, Need> {
         Err(match need {
+            // What a rehearsal gets wrong on purpose keeps nobody waiting.
+            Need::BeginGuess(_) => return Ok(Fact::Guess(GuessAnswer::MayTry)),
+            Need::EndGuess { .. } => return Ok(Fact::GuessEnded(GuessCount::default())),
             Need::Factors { person, station } => {
                 if let Ok(mut known) = self.person.lock() {
                     *known = Some(person.clone());

@@ -6,6 +6,7 @@ use super::trouble::{Doing, from_ldap};
 use super::trust::client_config;
 use crate::error::ServiceError;
 use crate::roster::person_key;
+use crate::seal::random;
 use bivector_core::Cause;
 use bivector_core::directory::{PASSWORD_POLICY_OID, describe_code, read_bind, read_failure};
 use bivector_core::login::{Answer, Found, PasswordAnswer, PersonAnswer, SecretAnswer, Unavailable};
@@ -136,6 +137,20 @@ impl DirectorySource {
             }
         }
         round.given_up(PasswordAnswer::Unavailable)
+    }
+
+    /// Makes the check of a password for a name that nobody has, so that it takes as long as somebody's: one bind, or one look for what
+    /// is kept. What comes back does not matter.
+    pub async fn check_nobody(&self, text: bool) {
+        let login = format!("nobody-{}", HEXUPPER_PERMISSIVE.encode(&random::<8>()).to_lowercase());
+        let handle = format!("{}={login},{}", self.settings.login, self.settings.base);
+        let nobody = Found { key: login.clone(), name: login.clone(), login, handle, ..Found::default() };
+        if text {
+            let guess = Secret::new(HEXUPPER_PERMISSIVE.encode(&random::<8>()));
+            drop(self.check(&nobody, &guess).await);
+        } else {
+            drop(self.nt_hash(&nobody).await);
+        }
     }
 
     pub(super) fn settings(&self) -> &Directory {

@@ -167,7 +167,7 @@ fn read_answer(exchange: Exchange, prepared: &Prepared, secret: &SharedSecret, p
         return Err(Unavailable { cause, seen });
     };
     let (mut given, mut state) = (Given::default(), Vec::new());
-    for (kind, value) in reply.attributes {
+    for (kind, value) in reply.attributes.into_iter().flat_map(|(kind, value)| one_each(kind, value)) {
         match (kind, hidden_value(kind, &value, prepared, secret)) {
             (_, Some(hidden)) => given.hidden.push(hidden),
             (AttributeType::State, _) => state = value,
@@ -183,6 +183,22 @@ fn read_answer(exchange: Exchange, prepared: &Prepared, secret: &SharedSecret, p
     }
 }
 
+/// Several of Microsoft's attributes in one (RFC 2865 section 5.26) as one each: some are hidden for us, and must be read apart.
+fn one_each(kind: AttributeType, value: Vec<u8>) -> Vec<(AttributeType, Vec<u8>)> {
+    let own: Vec<VendorAttribute<'_>> = match kind {
+        AttributeType::VendorSpecific => VendorAttribute::read_all(&value).filter(|vendor| vendor.vendor == MICROSOFT).collect(),
+        _ => Vec::new(),
+    };
+    if own.len() < 2 {
+        return vec![(kind, value)];
+    }
+    let alone = |vendor: &VendorAttribute<'_>| {
+        let length = (vendor.value.len() + 2) as u8;
+        (kind, [&MICROSOFT.to_be_bytes()[..], &[vendor.number, length], vendor.value].concat())
+    };
+    own.iter().map(alone).collect()
+}
+
 /// A value that was hidden for us and has to be hidden anew for the gateway.
 fn hidden_value(kind: AttributeType, value: &[u8], prepared: &Prepared, secret: &SharedSecret) -> Option<HiddenValue> {
     let reveal = |hidden: &[u8]| reveal_salted(hidden, &prepared.authenticator, secret);
@@ -193,9 +209,33 @@ fn hidden_value(kind: AttributeType, value: &[u8], prepared: &Prepared, secret: 
             reveal(hidden).map(|clear| made(HiddenKind::TunnelPassword(*tag), clear))
         }
         AttributeType::VendorSpecific => {
-            let vendor = VendorAttribute::read(value).filter(|vendor| vendor.vendor == MICROSOFT && matches!(vendor.number, 16 | 17))?;
+            let vendor =
+                VendorAttribute::read_all(value).next().filter(|vendor| vendor.vendor == MICROSOFT && matches!(vendor.number, 16 | 17))?;
             reveal(vendor.value).map(|clear| made(HiddenKind::MicrosoftKey(vendor.number), clear))
         }
         _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_that_an_upstream_packs_into_one_attribute_are_read_apart() {
+        let several = [&MICROSOFT.to_be_bytes()[..], &[16, 4, 1, 2], &[17, 3, 9]].concat();
+        let alone = one_each(AttributeType::VendorSpecific, several);
+        let read: Vec<_> = alone
+            .iter()
+            .flat_map(|(_, value)| VendorAttribute::read_all(value))
+            .map(|vendor| (vendor.number, vendor.value.to_vec()))
+            .collect();
+        assert_eq!((alone.len(), read), (2, vec![(16, vec![1, 2]), (17, vec![9])]));
+        let other = [&32473u32.to_be_bytes()[..], &[1, 3, 7], &[2, 3, 8]].concat();
+        assert_eq!(
+            one_each(AttributeType::VendorSpecific, other.clone()),
+            [(AttributeType::VendorSpecific, other)],
+            "passed on as it came"
+        );
     }
 }

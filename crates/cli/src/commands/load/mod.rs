@@ -20,8 +20,8 @@ use bivector_core::Moment;
 use bivector_core::device::Device;
 use bivector_core::facts::Resends;
 use bivector_core::login::{
-    Answer, Arrival, Fact, Factors, FactorsAnswer, Found, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer,
-    Request as LoginRequest, Verdict,
+    Answer, Arrival, Fact, Factors, FactorsAnswer, Found, GuessAnswer, GuessCount, Login, MarkAnswer, Need, Next, PasswordAnswer,
+    PersonAnswer, Request as LoginRequest, Verdict,
 };
 use bivector_core::rule::Groups;
 use bivector_core::site::{Known, Site};
@@ -334,6 +334,8 @@ fn canned(need: &Need) -> Fact {
             Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device], ..Factors::default() })))
         }
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
+        Need::BeginGuess(_) => Fact::Guess(GuessAnswer::MayTry),
+        Need::EndGuess { .. } => Fact::GuessEnded(GuessCount::default()),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
         // The site that is measured asks for none of these; a fact that does not fit ends the login, and the figures show it.
         _ => Fact::Mark(MarkAnswer::Marked),
@@ -378,7 +380,7 @@ impl World {
         let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
         let any = SocketAddr::new(LOCAL, 0);
         let sync = if no_sync { Sync::Off } else { Sync::Full };
-        let running = start(Options { data: folder.path().to_owned(), key_file: None, http: any, tls: None, sync }).await?;
+        let running = start(Options { sync, ..Options::new(folder.path().to_owned(), any) }).await?;
         let token = output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?;
         let client = Client::to(format!("http://{}", running.http), token);
         for name in ["gateway/load", "directory/load"] {

@@ -45,7 +45,7 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
     let failed = |error: String| Failure::no(error, "look at the limits of this machine");
     let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
     let any = SocketAddr::new(super::LOCAL, 0);
-    let running = start(Options { data: folder.path().to_owned(), key_file: None, http: any, tls: None, sync: Sync::Off }).await?;
+    let running = start(Options { sync: Sync::Off, ..Options::new(folder.path().to_owned(), any) }).await?;
     let client = Client::to(format!("http://{}", running.http), output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?);
     let sealed = serde_json::json!({ "name": "gateway/load", "value": super::SECRET });
     client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&sealed)).await?;

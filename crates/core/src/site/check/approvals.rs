@@ -24,6 +24,15 @@ pub(in crate::site) fn approvals(site: &Site, notes: &Notes<'_>) {
             notes.warn("remembers-unsigned", at(), message, "let every gateway of the chain sign its requests");
         }
     }
+    for gateway in site.gateways.iter().filter(|gateway| gateway.joins_without_caller) {
+        let message = format!(
+            "through `{}` a second login joins the approval that waits for the first, and nothing shows that both are the person's own: \
+             whoever knows the password and logs in at the right moment rides on it",
+            gateway.name
+        );
+        let remedy = "have the device send Calling-Station-Id, then take `joins_without_caller` out";
+        notes.warn("joins-without-caller", notes.lines.start_of(gateway.line), message, remedy);
+    }
     if let Some(chain) = site.handset.chain.and_then(|index| site.chains.get(index)).filter(|chain| !chain.methods.contains(&Method::Pap)) {
         let message = format!("people sign in to their own page by `{}`, which does not take the text of a password", chain.name);
         notes.error(

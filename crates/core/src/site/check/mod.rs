@@ -61,6 +61,19 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     sources(draft, notes);
     overlaps(draft, notes);
     let secrets = draft.gateways.iter().filter_map(|(.., secret)| secret.as_ref());
+    secrets.clone().for_each(|secret| no_others(secret, "a gateway", notes));
+    draft.personas.iter().flat_map(|(.., secrets)| secrets).for_each(|secret| no_others(secret, "a persona", notes));
+    draft
+        .directories
+        .iter()
+        .filter_map(|(.., secret)| secret.as_ref())
+        .for_each(|secret| only_own(secret, "directory/", "a directory", notes));
+    draft
+        .upstreams
+        .iter()
+        .filter_map(|(.., secret)| secret.as_ref())
+        .for_each(|secret| only_own(secret, "upstream/", "an upstream", notes));
+    draft.couriers.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| only_own(secret, "courier/", "a courier", notes));
     for secret in secrets.chain(draft.directories.iter().filter_map(|(.., secret)| secret.as_ref())) {
         sealed(secret, known, notes);
     }
@@ -140,6 +153,26 @@ fn overlaps(draft: &Draft, notes: &Notes<'_>) {
 
 fn wider(range: IpNet) -> impl Iterator<Item = IpNet> {
     (0..range.prefix_len()).rev().filter_map(move |length| IpNet::new(range.addr(), length).ok().map(|wide| wide.trunc()))
+}
+
+/// Beginnings of names of secrets that are sent to somebody: each kind only sends its own, so that no courier carries out the password of a
+/// directory.
+const SENT: &[&str] = &["courier/", "directory/", "upstream/"];
+
+fn only_own(secret: &At<String>, own: &str, whose: &str, notes: &Notes<'_>) {
+    if secret.value.starts_with(own) {
+        return;
+    }
+    let name = secret.value.rsplit('/').next().unwrap_or_default();
+    let message = format!("{whose} sends `{}`, and may only send secrets whose names begin with `{own}`", secret.value);
+    notes.error("foreign-secret", secret.span.clone(), message, format!("seal it as `{own}{name}` with `bivector secret set {own}{name}`"));
+}
+
+fn no_others(secret: &At<String>, whose: &str, notes: &Notes<'_>) {
+    if let Some(other) = SENT.iter().find(|other| secret.value.starts_with(**other)) {
+        let message = format!("{whose} uses `{}`, a secret of another kind: names that begin with `{other}` are not for it", secret.value);
+        notes.error("foreign-secret", secret.span.clone(), message, "give it a secret of its own".to_owned());
+    }
 }
 
 fn sealed(secret: &At<String>, known: &Known, notes: &Notes<'_>) {

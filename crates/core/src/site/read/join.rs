@@ -3,7 +3,7 @@
 use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
-use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, Newcomers, RadiusDoor, Site, SourceRef, TraceKeeping};
+use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, Newcomers, Passwords, RadiusDoor, Site, SourceRef, TraceKeeping};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
 use super::handset::{DraftHandset, join_newcomers};
@@ -24,6 +24,7 @@ pub(super) struct Whole {
     pub(super) texts: Texts,
     pub(super) handset: DraftHandset,
     pub(super) traces: TraceKeeping,
+    pub(super) passwords: Passwords,
 }
 
 /// Turns names into indices. What does not resolve has been, or is here, reported.
@@ -114,6 +115,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         codes: whole.factors.codes,
         sending: whole.factors.sending,
         lockout: whole.factors.lockout,
+        passwords: whole.passwords,
         prompt_lasts: whole.factors.prompt_lasts,
         texts: whole.texts,
         handset,

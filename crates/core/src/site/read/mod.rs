@@ -24,7 +24,7 @@ use handset::{DraftNewcomers, read_handset, read_newcomers};
 use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
 use rehearsals::{DraftPersona, DraftRehearsal, read_persona, read_rehearsal};
-use second::{read_courier, read_factors, read_texts};
+use second::{read_courier, read_factors, read_passwords, read_texts};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -81,6 +81,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     let name = top.text("name").map_or_else(|| "unnamed".to_owned(), |name| name.value);
     let radius = read_doors(top, whole);
     let factors = read_factors(top);
+    let passwords = read_passwords(top);
     let texts = read_texts(top);
     let traces = read_traces(top);
     let draft = Draft {
@@ -103,7 +104,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, factors, texts, handset, traces }, known, top.notes)
+    join(draft, Whole { name, radius: radius?, factors, texts, handset, traces, passwords }, known, top.notes)
 }
 
 fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
@@ -111,6 +112,7 @@ fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
     let Some(section) = top.table("traces") else { return keeping };
     keeping.count = section.number("count", 1_000..=20_000_000).map_or(keeping.count, |count| count.value);
     keeping.time = section.duration("time", SECOND * 86_400..=SECOND * 86_400 * 3650).map(|time| time.value);
+    keeping.keep_unknown_names = section.flag("keep_unknown_names").unwrap_or(false);
     section.finish();
     keeping
 }

@@ -53,6 +53,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
     let charset = section.choice("charset", &[("utf-8", Charset::Utf8), ("latin-1", Charset::Latin1)]).unwrap_or_default();
     let knows = section.texts("knows", true).map(plain);
     let shows_challenges = section.flag("shows_challenges").unwrap_or(false);
+    let joins_without_caller = section.flag("joins_without_caller").unwrap_or(false);
     let language = section.text("language");
     if let Some(tag) = language.as_ref().filter(|tag| !texts.languages().any(|known| known == tag.value)) {
         unknown_language(tag, texts, &section);
@@ -75,6 +76,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         patience,
         client_patience,
         shows_challenges,
+        joins_without_caller,
         language: language.map(|tag| tag.value).unwrap_or_default(),
         prompt_limit,
         logins_in_flight,

@@ -2,7 +2,7 @@
 
 use super::super::check;
 use super::super::section::{At, Item, Section, quoted};
-use super::super::{Carries, Courier, CourierBy, Lockout, Sending, Server, Waived, Waiver};
+use super::super::{Carries, Courier, CourierBy, Lockout, Passwords, Sending, Server, Waived, Waiver};
 use super::SECOND;
 use super::parts::read_range;
 use crate::device::CodeLimits;
@@ -56,6 +56,22 @@ pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
     }
     read.prompt_lasts = factors.duration("prompt_lasts", SECOND..=SECOND * 3600).map_or(read.prompt_lasts, |lasts| lasts.value);
     factors.finish();
+    read
+}
+
+pub(super) fn read_passwords(top: &Section<'_, '_, '_>) -> Passwords {
+    let mut read = Passwords::default();
+    let Some(passwords) = top.table("passwords") else { return read };
+    read.after = passwords.number("after", 2..=1000).map_or(read.after, |number| number.value as u32);
+    read.per_caller = passwords.number("per_caller", 2..=100_000).map_or(read.per_caller, |number| number.value as u32);
+    read.wait = passwords.duration("wait", SECOND..=SECOND * 3600).map_or(read.wait, |wait| wait.value);
+    let longest = passwords.duration("longest", SECOND..=SECOND * 86_400 * 7);
+    read.longest = longest.as_ref().map_or(read.longest.max(read.wait), |longest| longest.value);
+    if let Some(longest) = longest.filter(|longest| longest.value < read.wait) {
+        let message = "`longest` is shorter than `wait`, the first wait".to_owned();
+        passwords.notes.error("out-of-range", longest.span, message, "set it to `wait` or more, such as \"1h\"");
+    }
+    passwords.finish();
     read
 }
 

@@ -2,7 +2,7 @@
 
 use super::super::ApiState;
 use super::super::problem::{Body, Problem};
-use super::{is_confirmed, label, live, wrong};
+use super::{is_confirmed, label, live, session_in, wrong};
 use crate::approvals::{Decision, Said, Shown, Taken, Told};
 use crate::handset::{self, KeyTrouble, KnownHandset};
 use crate::invitations;
@@ -13,7 +13,7 @@ use crate::shared::{Event, Shared};
 use crate::{clock, metrics};
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::StatusCode;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
 use bivector_core::trace::{LATE_ANSWER, Step};
@@ -46,36 +46,33 @@ pub(super) async fn approval(State(state): State<ApiState>, handset: KnownHandse
 pub(super) async fn events(
     State(state): State<ApiState>,
     handset: KnownHandset,
+    headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<SseEvent, Infallible>>>, Problem> {
+    let session = session_in(&headers).unwrap_or_default();
     let broken = || Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "service", "the list of approvals is broken", "poll instead");
     let heard = state.shared.approvals.listen(&handset.key).ok_or_else(broken)?;
     let first = to_event(&waiting(&state, &handset));
-    let begun = (state, handset, heard, Some(first));
-    let stream = stream::unfold(begun, async |(state, handset, mut heard, first)| {
+    let begun = (state, session, heard, Some(first));
+    let stream = stream::unfold(begun, async |(state, session, mut heard, first)| {
         if let Some(first) = first {
-            return Some((Ok(first), (state, handset, heard, None)));
+            return Some((Ok(first), (state, session, heard, None)));
         }
         let mut stopped = state.stopped.clone();
         let told = tokio::select! {
             told = heard.recv() => told,
             _ = stopped.wait_for(|stopped| *stopped) => return None,
         };
+        // None once the session has ended, or the handset was removed.
+        let handset = handset::of_session(&state.shared, &session)?;
         let event = match told {
             Err(RecvError::Closed) => return None,
             Ok(Told::Device) => SseEvent::default().event("device").data("{}"),
             // Whoever fell behind is told what waits now, which is all that counts.
-            Ok(Told::Approval) | Err(RecvError::Lagged(_)) => to_event(&waiting(&state, &current(&state, &handset)?)),
+            Ok(Told::Approval) | Err(RecvError::Lagged(_)) => to_event(&waiting(&state, &handset)),
         };
-        Some((Ok(event), (state, handset, heard, None)))
+        Some((Ok(event), (state, session, heard, None)))
     });
     Ok(Sse::new(stream).keep_alive(KeepAlive::default()))
-}
-
-/// The handset as it is now; none once it was removed.
-fn current(state: &ApiState, handset: &KnownHandset) -> Option<KnownHandset> {
-    let person = state.shared.roster.get(&handset.key).filter(|person| !person.disabled)?;
-    let device = person.factors.iter().find(|factor| factor.id == handset.device.id)?.clone();
-    Some(KnownHandset { person, key: handset.key.clone(), device })
 }
 
 fn to_event(waiting: &Waiting) -> SseEvent {
@@ -136,7 +133,7 @@ pub(super) async fn answer(
     }
     let said =
         Said { decision: request.decision, number: request.number, handset: handset.device.id, device: handset.device.label.clone(), key };
-    let taken = shared.approvals.answer(id, &handset.key, said, clock::now());
+    let taken = shared.approvals.answer(id, &handset.key, shown.as_deref().unwrap_or_default(), said, clock::now());
     after_answer(&state, &live, &handset, request.decision, taken).await
 }
 
@@ -187,9 +184,18 @@ async fn after_answer(
             return conflict("late", format!("too late by {:.1} s: the login has ended", by.as_secs_f32()));
         }
         Taken::Before => return conflict("answered", "this was answered before, here or on another of your devices".into()),
+        Taken::Changed => {
+            let said = "another sign-in of the same device has joined this one: look again";
+            return Err(Problem::new(StatusCode::CONFLICT, "changed", said, "answer what is shown now"));
+        }
         Taken::Withdrawn => return conflict("withdrawn", "the login went on without it: another factor was given".into()),
         Taken::Unknown => return Err(Problem::not_found("there is no such approval", "it may be over")),
     };
+    if ask.before_password && decision == Decision::NotMe {
+        // Nobody has shown the right password, so nothing is stopped; this question just does not come again for an hour.
+        metrics::approval("denied");
+        return Ok(Json(Answered { outcome: "denied", said: "noted; you are not asked like this again for an hour".into() }));
+    }
     if decision != Decision::NotMe {
         metrics::approval("denied");
         let said = if decision == Decision::Approve { "that is not the number on the screen: denied" } else { "denied" };

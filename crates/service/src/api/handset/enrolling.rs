@@ -1,15 +1,18 @@
 //! Getting a handset or an app enrolled with an invitation.
 
 use super::super::ApiState;
+use super::super::auth::begin_from;
+use super::super::guard::Caller;
 use super::super::own::BY_FACTOR;
 use super::super::problem::{Body, Problem};
-use super::{Sender, label, live, shown, wrong};
+use super::{label, live, shown, wrong};
 use crate::clock;
 use crate::handset;
 use crate::invitations::{self, NewApp, NotProved};
 use crate::records::{DeviceKind, FactorSettings, Invitation, NewFactor, Opened, PersonRow};
 use crate::roster::seed_purpose;
 use crate::shared::Shared;
+use crate::tries::Tried;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -33,14 +36,12 @@ pub(super) struct Peeked {
 }
 
 /// Opens an invitation without using it; wrong ones are counted for whoever tries them.
-async fn open_invitation(state: &ApiState, sender: &Sender, code: &str) -> Result<(Invitation, Arc<PersonRow>), Problem> {
-    let key = format!("invitation/{}", sender.0);
-    if !crate::operators::may_try_often(&state.guesses, &key) {
-        let remedy = "wait five minutes";
-        return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many invitations were tried from this address", remedy));
-    }
+async fn open_invitation(state: &ApiState, caller: &Caller, code: &str) -> Result<(Invitation, Arc<PersonRow>), Problem> {
+    let attempt = begin_from(state, Tried::InvitationFrom, caller)?;
     let opened = state.shared.records.invitation(invitations::hash_code(code), clock::now()).await?;
-    crate::operators::note(&state.guesses, &key, opened != Opened::Unknown);
+    if opened != Opened::Unknown {
+        attempt.uncounted();
+    }
     if let Some((said, remedy)) = invitations::why_not(&opened) {
         let status = if opened == Opened::Unknown { StatusCode::NOT_FOUND } else { StatusCode::GONE };
         return Err(Problem::new(status, "invitation", said, remedy));
@@ -51,8 +52,8 @@ async fn open_invitation(state: &ApiState, sender: &Sender, code: &str) -> Resul
     Ok((invitation, person))
 }
 
-pub(super) async fn peek(State(state): State<ApiState>, sender: Sender, Body(request): Body<PeekRequest>) -> Result<Json<Peeked>, Problem> {
-    let (invitation, person) = open_invitation(&state, &sender, &request.invitation).await?;
+pub(super) async fn peek(State(state): State<ApiState>, caller: Caller, Body(request): Body<PeekRequest>) -> Result<Json<Peeked>, Problem> {
+    let (invitation, person) = open_invitation(&state, &caller, &request.invitation).await?;
     let live = live(&state)?;
     Ok(Json(Peeked { site: live.site.name.clone(), name: person.name.clone(), factor: invitation.factor, until_us: invitation.until_us }))
 }
@@ -80,7 +81,7 @@ pub(super) struct Enrolled {
 
 pub(super) async fn enrol(
     State(state): State<ApiState>,
-    sender: Sender,
+    caller: Caller,
     Body(request): Body<EnrolRequest>,
 ) -> Result<(StatusCode, Json<Enrolled>), Problem> {
     let (shared, wanted) = (&state.shared, label(&request.label)?);
@@ -90,7 +91,7 @@ pub(super) async fn enrol(
     if !handset::is_signed(&key, &text, &request.signature) {
         return Err(wrong("signature", "the signature is not of this key over this enrolment", "see docs/handset-protocol.md"));
     }
-    let (invitation, person) = open_invitation(&state, &sender, &request.invitation).await?;
+    let (invitation, person) = open_invitation(&state, &caller, &request.invitation).await?;
     if invitation.factor != Invited::Approval {
         return Err(wrong("invitation", "this invitation is to an authenticator app", "open it as a link"));
     }
@@ -125,10 +126,10 @@ fn enrolled(shared: &Shared, person: &PersonRow, invitation: &Invitation) -> Res
 
 pub(super) async fn begin_app(
     State(state): State<ApiState>,
-    sender: Sender,
+    caller: Caller,
     Body(request): Body<PeekRequest>,
 ) -> Result<Json<NewApp>, Problem> {
-    let (invitation, person) = open_invitation(&state, &sender, &request.invitation).await?;
+    let (invitation, person) = open_invitation(&state, &caller, &request.invitation).await?;
     if invitation.factor != Invited::Totp {
         return Err(wrong("invitation", "this invitation is to a handset", "open it as a link"));
     }
@@ -154,9 +155,9 @@ pub(in crate::api) fn not_proved(why: NotProved) -> Problem {
     wrong("code", why.to_string(), remedy)
 }
 
-pub(super) async fn finish_app(State(state): State<ApiState>, sender: Sender, Body(request): Body<AppCode>) -> Result<StatusCode, Problem> {
+pub(super) async fn finish_app(State(state): State<ApiState>, caller: Caller, Body(request): Body<AppCode>) -> Result<StatusCode, Problem> {
     let (shared, live) = (&state.shared, live(&state)?);
-    let (invitation, person) = open_invitation(&state, &sender, &request.invitation).await?;
+    let (invitation, person) = open_invitation(&state, &caller, &request.invitation).await?;
     let wanted = label(request.label.as_deref().unwrap_or("app"))?;
     let app = invitations::prove_app(shared, &live, &person, &request.ticket, &request.code).map_err(not_proved)?;
     let factor = invitations::app_factor(&person, app.sealed, &wanted);

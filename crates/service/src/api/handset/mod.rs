@@ -9,6 +9,8 @@ use answering::{answer, approval, begin_key, events, finish_key, key_for_approva
 use enrolling::{begin_app, enrol, finish_app, peek};
 
 use super::ApiState;
+use super::auth::cookie;
+use super::guard::Caller;
 use super::problem::{Body, Problem};
 use crate::clock;
 use crate::handset::{self, KnownHandset};
@@ -16,8 +18,7 @@ use crate::invitations;
 use crate::live::LiveSite;
 use crate::records::{DeviceKind, PersonRow, WaitsFor};
 use crate::shared::Shared;
-use crate::tls::Caller;
-use axum::extract::{ConnectInfo, FromRequestParts, Path, State};
+use axum::extract::{FromRequestParts, Path, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -26,7 +27,6 @@ use axum::{Json, Router};
 use bivector_core::device::Makes;
 use bivector_core::{Moment, totp};
 use serde::{Deserialize, Serialize};
-use std::convert::Infallible;
 use std::sync::Arc;
 
 const COOKIE: &str = "bivector_handset";
@@ -56,34 +56,26 @@ pub(super) fn router() -> Router<ApiState> {
         .method_not_allowed_fallback(super::problem::no_such_method)
 }
 
-/// The address of whoever calls, for limits.
-pub(super) struct Sender(pub(super) String);
-
-impl<S: Send + Sync> FromRequestParts<S> for Sender {
-    type Rejection = Infallible;
-
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
-        let caller = parts.extensions.get::<ConnectInfo<Caller>>();
-        Ok(Sender(caller.map(|ConnectInfo(caller)| caller.0.ip().to_string()).unwrap_or_default()))
-    }
-}
-
 impl FromRequestParts<ApiState> for KnownHandset {
     type Rejection = Problem;
 
     async fn from_request_parts(parts: &mut Parts, state: &ApiState) -> Result<Self, Problem> {
-        let bearer =
-            parts.headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "));
-        let session = match bearer {
-            Some(session) => Some(session.trim().to_owned()),
-            None => {
-                from_the_page(&parts.method, &parts.headers)?;
-                cookie(&parts.headers, COOKIE)
-            }
-        };
+        if bearer(&parts.headers).is_none() {
+            from_the_page(&parts.method, &parts.headers)?;
+        }
+        let session = session_in(&parts.headers);
         let known = session.and_then(|session| handset::of_session(&state.shared, &session));
         known.ok_or_else(|| Problem::new(StatusCode::UNAUTHORIZED, "session", "this handset has no session", "sign a new challenge"))
     }
+}
+
+fn bearer(headers: &HeaderMap) -> Option<&str> {
+    headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "))
+}
+
+/// The session that a request carries: as a token, or as the page's cookie.
+fn session_in(headers: &HeaderMap) -> Option<String> {
+    bearer(headers).map(|session| session.trim().to_owned()).or_else(|| cookie(headers, COOKIE))
 }
 
 /// A change with a cookie must come from our own page.
@@ -95,13 +87,8 @@ pub(super) fn from_the_page(method: &Method, headers: &HeaderMap) -> Result<(), 
     Err(Problem::new(StatusCode::FORBIDDEN, "cross-site", "a change with a session must come from the page", remedy))
 }
 
-pub(super) fn cookie(headers: &HeaderMap, name: &str) -> Option<String> {
-    let lines = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
-    lines.flat_map(|line| line.split(';')).find_map(|pair| Some(pair.trim().strip_prefix(name)?.strip_prefix('=')?.to_owned()))
-}
-
-pub(super) fn set_cookie(state: &ApiState, name: &str, value: &str, seconds: u64) -> String {
-    let secure = if state.tls { "; Secure" } else { "" };
+pub(super) fn set_cookie(caller: &Caller, name: &str, value: &str, seconds: u64) -> String {
+    let secure = if caller.secure { "; Secure" } else { "" };
     format!("{name}={value}; Path=/handset; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}")
 }
 
@@ -172,18 +159,25 @@ struct Begun {
     session: String,
 }
 
-async fn session(State(state): State<ApiState>, Body(request): Body<SessionRequest>) -> Result<Response, Problem> {
+async fn session(State(state): State<ApiState>, caller: Caller, Body(request): Body<SessionRequest>) -> Result<Response, Problem> {
     let begun = handset::begin_session(&state.shared, &request.challenge, &request.signature);
     let (session, _) = begun.ok_or_else(|| {
         let remedy = "if it repeats, the handset was removed: enrol it again";
         Problem::new(StatusCode::UNAUTHORIZED, "session", "the handset is not known here, or did not sign its challenge", remedy)
     })?;
-    let cookie = set_cookie(&state, COOKIE, &session, 12 * 3600);
+    let cookie = set_cookie(&caller, COOKIE, &session, 12 * 3600);
     Ok(([(header::SET_COOKIE, cookie)], Json(Begun { session })).into_response())
 }
 
-async fn end_session(State(state): State<ApiState>) -> Response {
-    (StatusCode::NO_CONTENT, [(header::SET_COOKIE, set_cookie(&state, COOKIE, "", 0))]).into_response()
+/// Ends the session: it is over then, whoever has copied it, and so is its line of events.
+async fn end_session(State(state): State<ApiState>, caller: Caller, method: Method, headers: HeaderMap) -> Result<Response, Problem> {
+    if bearer(&headers).is_none() {
+        from_the_page(&method, &headers)?;
+    }
+    if let Some(session) = session_in(&headers) {
+        handset::end_session(&state.shared, &session).await?;
+    }
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, set_cookie(&caller, COOKIE, "", 0))]).into_response())
 }
 
 /// A code that the page shows.
@@ -218,7 +212,8 @@ struct Me {
 async fn me(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json<Me>, Problem> {
     let (shared, live, now) = (&state.shared, live(&state)?, clock::now());
     let reference = handset.device.settings.waits_for.as_ref().map(shown);
-    let shows = live.site.handset.shows_code && reference.is_none();
+    let confirmed = reference.is_none();
+    let shows = live.site.handset.shows_code && confirmed;
     Ok(Json(Me {
         site: live.site.name.clone(),
         name: handset.person.name.clone(),
@@ -229,7 +224,8 @@ async fn me(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json
         keys: handset::keys(shared, &handset.person).into_iter().map(|key| key.label).collect(),
         takes_keys: live.site.handset.address.is_some(),
         codes: if shows { own_codes(shared, &handset.person, now) } else { Vec::new() },
-        stopped_until_us: shared.roster.stop_of(&handset.key, now).map(|stop| stop.until_us),
+        // Whoever has only an invitation, somebody else's perhaps, does not learn what the person has said.
+        stopped_until_us: shared.roster.stop_of(&handset.key, now).map(|stop| stop.until_us).filter(|_| confirmed),
         now_us: now.micros(),
     }))
 }

@@ -80,7 +80,9 @@ fn listed(records: &Records, runtime: &Runtime, filter: TraceFilter) -> Vec<u64>
 fn the_oldest_traces_make_room_by_number_and_by_age_to_the_very_one() {
     let (_folder, records, runtime) = records();
     write_all(&records, &runtime, 1..=1000, 70);
-    let prune = |count: u64, time: Option<u64>| tidy(&records, &runtime, TraceKeeping { count, time: time.map(Duration::from_secs) }).0;
+    let prune = |count: u64, time: Option<u64>| {
+        tidy(&records, &runtime, TraceKeeping { count, time: time.map(Duration::from_secs), keep_unknown_names: false }).0
+    };
     assert_eq!(prune(2000, None), 1000, "there is room");
     assert_eq!(prune(300, None), 300);
     assert_eq!(prune(300, Some(100)), 101, "those that ended in the last hundred seconds");
