@@ -82,6 +82,8 @@ pub(crate) enum Command {
     Factor(Factor),
     /// Show how a chain reads what somebody types in the password field; never what is in it
     Read(Read),
+    /// Review how the service is exposed: listeners, files, certificates, settings, limits, clock, backups; exit status 1 if something should change
+    Doctor,
     /// Try one login through a gateway's whole chain
     Login(Login),
     /// Play a list of logins, compare what comes of each with what must come
@@ -123,6 +125,9 @@ pub(crate) struct Serve {
     /// The key file that opens sealed secrets [default: seal.key in the data folder]
     #[arg(long, env = "BIVECTOR_KEY_FILE")]
     pub(crate) key_file: Option<PathBuf>,
+    /// A file that the backup touches when it has copied the data folder; `bivector doctor` says how old it is
+    #[arg(long, env = "BIVECTOR_BACKUP_STAMP", value_name = "FILE")]
+    pub(crate) backup_stamp: Option<PathBuf>,
     /// Do not wait for the disk at each commit: a power cut may then lose the last used codes
     #[arg(long)]
     pub(crate) no_sync: bool,

@@ -55,6 +55,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Person(person) => commands::person::run(person, &global).await,
         Command::Factor(factor) => commands::factor::run(factor, &global).await,
         Command::Read(read) => commands::read::run(read, &global).await,
+        Command::Doctor => commands::doctor::run(&global).await,
         Command::Login(login) => commands::login::run(login, &global).await,
         Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, &global).await,
         Command::Locate(locate) => commands::locate::run(locate, &global).await,

@@ -10,6 +10,7 @@ pub mod budget;
 pub mod cause;
 pub mod device;
 pub mod directory;
+pub mod doctor;
 pub mod duplicates;
 pub mod facts;
 pub mod form;

@@ -154,6 +154,8 @@ struct Pending {
     /// Logins that wait for it, by reference: one, and those that joined.
     references: Vec<String>,
     decided: Arc<Decided>,
+    /// Until when the person has stopped approvals: nobody is asked then, and whoever waits only waits.
+    stopped: Option<Moment>,
 }
 
 /// How an approval ended, and whoever waits for that. Small: thousands wait at one time.
@@ -269,10 +271,33 @@ impl Approvals {
         let person = ask.person.clone();
         let references = vec![ask.reference.clone()];
         let decided = Arc::default();
-        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided });
+        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided, stopped: None });
         hub.by_person.insert(person.clone(), id);
         hub.order.insert((until, id));
         hub.tell(&person, Told::Approval);
+        ApprovalSent::Sent { id, number, joined: false, until }
+    }
+
+    /// Begins what looks like an approval to whoever waits for it, for a person who has stopped them. No handset hears of it, and nothing
+    /// is counted.
+    pub fn pretend(&self, ask: ApprovalAsk, random: [u8; 16], stopped: Moment, now: Moment) -> ApprovalSent {
+        let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
+        hub.expire(now);
+        let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
+        let until = now.plus(ask.lasts);
+        let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
+        let pending = Pending {
+            shown: "".into(),
+            number,
+            asked: now,
+            until,
+            references: vec![ask.reference.clone()],
+            decided: Arc::default(),
+            stopped: Some(stopped),
+            ask,
+        };
+        hub.pending.insert(id, pending);
+        hub.order.insert((until, id));
         ApprovalSent::Sent { id, number, joined: false, until }
     }
 
@@ -280,9 +305,9 @@ impl Approvals {
     pub async fn wait(&self, id: u64, person: &str, clock: &crate::clock::LoginClock) -> ApprovalAnswer {
         let watched = self.hub.lock().ok().and_then(|hub| {
             let pending = hub.pending.get(&id).filter(|pending| pending.ask.person == person)?;
-            Some((Arc::clone(&pending.decided), pending.asked, pending.until))
+            Some((Arc::clone(&pending.decided), pending.asked, pending.until, pending.stopped))
         });
-        let Some((decided, asked, until)) = watched else { return self.ended_before(id, person) };
+        let Some((decided, asked, until, stopped)) = watched else { return self.ended_before(id, person) };
         // Whether it was in time, what is there then tells.
         let _ = tokio::time::timeout_at(clock.instant(until).into(), decided.ended()).await;
         if let Some(answer) = decided.answer() {
@@ -290,6 +315,9 @@ impl Approvals {
         }
         if let Ok(mut hub) = self.hub.lock() {
             hub.end(id, until, End::Expired);
+        }
+        if let Some(stopped) = stopped {
+            return ApprovalAnswer::Stopped(stopped);
         }
         ApprovalAnswer::Unanswered(format!("nobody answered within {} s", until.since(asked).as_secs_f32().round()))
     }
@@ -442,7 +470,9 @@ impl Hub {
         if self.by_person.get(&person) == Some(&id) {
             self.by_person.remove(&person);
         }
-        self.tell(&person, Told::Approval);
+        if pending.stopped.is_none() {
+            self.tell(&person, Told::Approval);
+        }
         self.ended.insert(id, Ended { person, at, references: pending.references, why });
     }
 }
@@ -486,6 +516,7 @@ mod tests {
             wants_number,
             with_key: false,
             joins_without_caller: false,
+            on_page: false,
             before_password: false,
             lasts: Duration::from_secs(45),
         }
@@ -599,6 +630,21 @@ mod tests {
             matches!(approvals.ask(ask("D", "breakwater", false), &limits, random(3), at(3)), ApprovalSent::Sent { .. }),
             "real ones go on"
         );
+    }
+
+    #[tokio::test]
+    async fn who_waits_for_somebody_who_has_stopped_approvals_sees_what_nobody_answering_looks_like() {
+        let (approvals, limits, clock) = (Approvals::default(), Handset::default(), LoginClock::start());
+        let now = clock.now();
+        let short = ApprovalAsk { lasts: Duration::from_millis(20), wants_number: true, ..ask("A", "own page", true) };
+        let stopped = now.plus(HOUR);
+        let ApprovalSent::Sent { id, number: Some(_), joined: false, until } = approvals.pretend(short.clone(), random(1), stopped, now)
+        else {
+            panic!()
+        };
+        assert_eq!((until, approvals.waiting("tidehall:ines", now), approvals.count()), (now.plus(short.lasts), None, 0));
+        assert_eq!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Stopped(stopped));
+        assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(2), now), ApprovalSent::Sent { joined: false, .. }));
     }
 
     #[test]

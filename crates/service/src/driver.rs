@@ -310,7 +310,8 @@ async fn count_wrong(wrong: WrongTry, live: &LiveSite, shared: &Shared, now: Mom
 fn ask_handset(ask: ApprovalAsk, live: &LiveSite, shared: &Shared, now: Moment) -> ApprovalSent {
     if let Some(stop) = shared.roster.stop_of(&ask.person, now) {
         metrics::approval("stopped");
-        return ApprovalSent::Stopped(Moment::from_micros(stop.until_us));
+        let until = Moment::from_micros(stop.until_us);
+        return if ask.on_page { shared.approvals.pretend(ask, random(), until, now) } else { ApprovalSent::Stopped(until) };
     }
     let sent = shared.approvals.ask(ask, &live.site.handset, random(), now);
     metrics::approval(match &sent {

@@ -9,6 +9,7 @@ pub mod approvals;
 pub mod clock;
 pub mod confirm;
 pub mod console;
+pub mod doctor;
 pub mod doors;
 pub mod drill;
 pub mod driver;

@@ -129,6 +129,14 @@ impl KnownNames {
         if is_known { shown(name).into_owned() } else { unknown_name(name, &self.digest(name)) }
     }
 
+    /// A name as traces have it: what an operator looks for may be a name that nobody is known by.
+    pub fn as_kept(&self, typed: &str) -> String {
+        match self.look_up(&plain(typed)) {
+            Known::Not => unknown_name(typed, &self.digest(&plain(typed))),
+            Known::Exactly | Known::Nearly(_) => typed.to_owned(),
+        }
+    }
+
     /// Takes out of a trace what may be a password in the wrong field. `keep` is what the site says of that.
     pub fn guard(&self, trace: &mut Trace, of_upstream: bool, keep: bool) {
         if trace.origin == Origin::Rehearsal {

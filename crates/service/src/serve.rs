@@ -53,12 +53,24 @@ pub struct Options {
     pub proxies: Vec<IpNet>,
     /// Whether commits wait for the disk.
     pub sync: Sync,
+    /// A file that the backup touches when it has copied the data folder.
+    pub backup_stamp: Option<PathBuf>,
 }
 
 impl Options {
     /// With a data folder, and API, console and handset page at one address.
     pub fn new(data: PathBuf, http: SocketAddr) -> Self {
-        Options { data, key_file: None, http, phones: None, tls: None, names: Vec::new(), proxies: Vec::new(), sync: Sync::Full }
+        Options {
+            data,
+            key_file: None,
+            http,
+            phones: None,
+            tls: None,
+            names: Vec::new(),
+            proxies: Vec::new(),
+            sync: Sync::Full,
+            backup_stamp: None,
+        }
     }
 }
 
@@ -126,8 +138,17 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     let certificate = options.tls.as_ref().map(|(certificate, _)| certificate.clone());
     let mut names = options.names.clone();
     names.extend(certificate.iter().flat_map(|certificate| names_of(certificate)));
-    let exposure =
-        Exposure { operators: Some(http), phones: phones_at, tls: certificate, names, proxies: options.proxies.clone(), descriptors };
+    let exposure = Exposure {
+        operators: Some(http),
+        phones: phones_at,
+        tls: certificate,
+        names,
+        proxies: options.proxies.clone(),
+        descriptors,
+        key_beside_records: key_path.canonicalize().is_ok_and(|key| options.data.canonicalize().is_ok_and(|data| key.starts_with(data))),
+        waits_for_disk: options.sync == Sync::Full,
+        backup_stamp: options.backup_stamp.clone(),
+    };
     let connections = Arc::new(Connections::new(options.proxies.clone()));
     let state = ApiState::new(Arc::clone(&shared), Arc::clone(&doors), Arc::clone(&connections), exposure, stopped.clone())?;
     let encrypted = tls.is_some();

@@ -24,6 +24,11 @@ impl SharedSecret {
         SharedSecret { bytes: bytes.to_vec(), keyed }
     }
 
+    /// How many bytes it has; what they are, it never tells.
+    pub fn length(&self) -> usize {
+        self.bytes.len()
+    }
+
     pub(crate) fn bytes(&self) -> &[u8] {
         &self.bytes
     }

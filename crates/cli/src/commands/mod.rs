@@ -4,6 +4,7 @@ pub(crate) mod audit;
 pub(crate) mod budget;
 pub(crate) mod chain;
 pub(crate) mod directory;
+pub(crate) mod doctor;
 pub(crate) mod drill;
 pub(crate) mod factor;
 pub(crate) mod gateway;

@@ -24,6 +24,7 @@ pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
         names: serve.names,
         proxies: serve.proxies,
         sync,
+        backup_stamp: serve.backup_stamp,
         ..Options::new(serve.data.clone(), serve.http)
     })
     .await?;

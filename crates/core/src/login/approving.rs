@@ -31,6 +31,7 @@ impl Login {
             wants_number: chain.match_number && shows,
             with_key,
             joins_without_caller: self.gateway().is_some_and(|gateway| gateway.joins_without_caller),
+            on_page: self.request.origin == Origin::Page,
             before_password: false,
             lasts: chain.second_patience,
         };
@@ -104,18 +105,26 @@ impl Login {
             }
             ApprovalAnswer::Unanswered(said) => {
                 bad(self, said);
-                self.unanswered(asking, approval, now)
+                self.unanswered(asking, approval, Cause::ApprovalUnanswered, now)
+            }
+            ApprovalAnswer::Stopped(until) => {
+                let minutes = until.since(now).as_secs().div_ceil(60);
+                bad(
+                    self,
+                    format!("nobody was asked: the person has stopped approvals for another {minutes} min, and the page does not tell"),
+                );
+                self.unanswered(asking, approval, Cause::ApprovalStopped, now)
             }
         }
     }
 
-    fn unanswered(&mut self, mut asking: Asking, approval: KeptApproval, now: Moment) -> State {
+    fn unanswered(&mut self, mut asking: Asking, approval: KeptApproval, cause: Cause, now: Moment) -> State {
         self.gateway_may_have_left(now);
         let next = self.chain().is_some_and(|chain| chain.when_unanswered == WhenUnanswered::Next);
         (asking.approval, asking.lead) = (None, Some(Text::Unanswered));
         asking.down.push(if approval.with_key { FactorKind::Key } else { FactorKind::Approval });
         if !next || !self.shows_prompts() || self.choices(&asking, now).is_empty() {
-            return self.refuse(Cause::ApprovalUnanswered, now);
+            return self.refuse(cause, now);
         }
         self.ask_second(asking, now)
     }

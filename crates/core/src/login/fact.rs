@@ -209,6 +209,8 @@ pub struct ApprovalAsk {
     pub with_key: bool,
     /// Whether a login without a caller may join one that waits, as the site allows for this gateway.
     pub joins_without_caller: bool,
+    /// Whether it is for the person's own page, which anybody on the network reaches: it must not tell that approvals are stopped.
+    pub on_page: bool,
     /// Whether the password has yet to be checked: too many wrong ones were typed, and a yes only lets this one be tried.
     pub before_password: bool,
     /// How long it may take.
@@ -248,6 +250,8 @@ pub enum ApprovalAnswer {
     Disowned(String),
     /// Nobody has answered; the sentence says for how long.
     Unanswered(String),
+    /// Nobody was asked: the person has stopped approvals until then, and the page that asked must not tell.
+    Stopped(Moment),
 }
 
 /// A yes, verified.

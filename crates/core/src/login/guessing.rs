@@ -81,6 +81,7 @@ impl Login {
             wants_number: false,
             with_key: false,
             joins_without_caller: false,
+            on_page: self.request.origin == Origin::Page,
             before_password: true,
             lasts: chain.second_patience,
         })
@@ -112,6 +113,7 @@ impl Login {
                 return State::Guessing { guess, then };
             }
             ApprovalAnswer::Denied(said) | ApprovalAnswer::Unanswered(said) => said,
+            ApprovalAnswer::Stopped(_) => "the person has stopped approvals".to_owned(),
             ApprovalAnswer::Disowned(device) => format!("“{device}” says: that was not me"),
         };
         self.step(Hop::First, "approval", Tone::Bad, now, said, None);

@@ -58,6 +58,7 @@ impl Login {
                     ApprovalAnswer::Denied(_) => ApprovalFact::Denied,
                     ApprovalAnswer::Disowned(_) => ApprovalFact::Disowned,
                     ApprovalAnswer::Unanswered(_) => ApprovalFact::Unanswered,
+                    ApprovalAnswer::Stopped(_) => ApprovalFact::NotAsked(Cause::ApprovalStopped),
                 });
             }
             (State::Sending { sendable, .. }, Fact::Sent(answer)) => {

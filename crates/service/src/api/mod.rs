@@ -4,6 +4,7 @@ mod audit;
 mod auth;
 mod chains;
 mod directories;
+mod doctor;
 mod events;
 mod explain;
 mod factors;
@@ -155,6 +156,12 @@ pub struct Exposure {
     pub proxies: Vec<IpNet>,
     /// Descriptors that this process may have.
     pub descriptors: usize,
+    /// Whether the key file lies in the data folder.
+    pub key_beside_records: bool,
+    /// Whether commits wait for the disk.
+    pub waits_for_disk: bool,
+    /// A file that a backup touches.
+    pub backup_stamp: Option<PathBuf>,
 }
 
 /// What a listener serves.
@@ -173,7 +180,7 @@ pub enum Serves {
 #[openapi(
     info(title = "Bivector", description = "Runs, proves and explains login chains."),
     paths(
-        status::status, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
+        status::status, doctor::doctor, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
         site::confirm_change, site::restore, secrets::list, secrets::set, secrets::next, secrets::retire, secrets::forget, operators::list,
         operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in,
         operators::sessions, operators::end_sessions, operators::end_session, audit::list,
@@ -213,6 +220,7 @@ pub fn router(state: ApiState, serves: Serves) -> Router {
 fn operators_routes() -> Router<ApiState> {
     let api = Router::new()
         .route("/status", get(status::status))
+        .route("/doctor", get(doctor::doctor))
         .route("/session", post(auth::sign_in).delete(auth::sign_out))
         .route("/site", get(site::current))
         .route("/site/check", post(site::check).layer(big()))

@@ -96,7 +96,14 @@ pub(super) async fn list(
     _: Operator,
     filter: Result<Query<TraceFilter>, QueryRejection>,
 ) -> Result<Json<Vec<TraceRow>>, Problem> {
-    Ok(Json(state.shared.records.traces(checked(filter)?).await?))
+    let filter = checked(filter)?;
+    let rows = state.shared.records.traces(filter.clone()).await?;
+    // A name that nobody is known by is not kept as it was typed, and is found all the same.
+    let kept = filter.person.as_deref().filter(|_| rows.is_empty()).map(|typed| state.shared.roster.names().as_kept(typed));
+    match kept.filter(|kept| filter.person.as_ref() != Some(kept)) {
+        Some(kept) => Ok(Json(state.shared.records.traces(TraceFilter { person: Some(kept), ..filter }).await?)),
+        None => Ok(Json(rows)),
+    }
 }
 
 /// A line of an export.

@@ -365,6 +365,8 @@ impl Inner {
     }
 
     async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Box<Decision>) {
+        #[cfg(test)]
+        tests::break_down();
         let stage = self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage);
         drive(&mut login, &decision.live, &self.shared, &decision.clock, stage).await;
         self.conclude(login, *decision);
@@ -505,5 +507,83 @@ fn cause_of(why: NotAuthentic) -> Cause {
         NotAuthentic::Missing => Cause::IntegrityMissing,
         NotAuthentic::SecretDiffers => Cause::SecretDiffers,
         NotAuthentic::Altered | NotAuthentic::Response => Cause::PacketAltered,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::live::secret_purpose;
+    use crate::records::{Records, Sync};
+    use crate::roster::Roster;
+    use crate::seal::Seal;
+    use bivector_core::site::{Known, Site};
+    use bivector_wire::{AttributeType, Message, SharedSecret, hide_password};
+    use std::sync::atomic::AtomicBool;
+
+    static BREAKS: AtomicBool = AtomicBool::new(false);
+
+    /// Stands for a mistake of ours somewhere in a login.
+    pub(super) fn break_down() {
+        assert!(!BREAKS.swap(false, Ordering::SeqCst), "as it is meant to");
+    }
+
+    const SITE: &str = r#"
+format = 1
+[doors.radius]
+listen = ["127.0.0.1:0"]
+[[gateways]]
+name = "breakwater"
+from = ["127.0.0.1"]
+secret = "gateway/breakwater"
+logins_in_flight = 1
+[[chains]]
+name = "staff"
+gateways = ["breakwater"]
+methods = ["pap"]
+forms = ["password"]
+first = ["roster"]
+second = []
+[[rules]]
+name = "everybody"
+chain = "staff"
+grant = "all"
+[[grants]]
+name = "all"
+"#;
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_login_that_breaks_down_gives_its_place_back_and_a_resend_begins_anew() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        let seal = Arc::new(Seal::load(&folder.path().join("seal.key"), true).unwrap());
+        let sealed = seal.seal(&secret_purpose("gateway/breakwater"), b"a-secret-of-breakwater");
+        records.set_secret("gateway/breakwater".into(), sealed, "owner".into(), clock::now()).await.unwrap();
+        let roster = Roster::load(&records, Arc::clone(&seal)).unwrap();
+        let site = Site::read(SITE, &Known::default());
+        let site = site.0.unwrap_or_else(|| panic!("{:?}", site.1));
+        let live = Arc::new(LiveSite::prepare(site, 1, &records, &seal, folder.path()).unwrap());
+        let shared = Arc::new(Shared::new(folder.path().to_owned(), records, seal, roster).unwrap());
+        shared.live.store(Some(Arc::clone(&live)));
+        let door = RadiusDoor::open("127.0.0.1:0".parse().unwrap(), 1, Duration::from_secs(30), &shared).unwrap();
+        let secret = SharedSecret::new(b"a-secret-of-breakwater");
+        let mut message = Message::new(Code::AccessRequest);
+        message.push(AttributeType::UserName, b"nobody");
+        message.push(AttributeType::UserPassword, &hide_password(b"mussel", &[7; 16], &secret).unwrap());
+        let packet = message.sign_request(1, &[7; 16], &secret).unwrap();
+        let gateway = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        BREAKS.store(true, Ordering::SeqCst);
+        gateway.send_to(&packet, door.address()).await.unwrap();
+        let free = async {
+            while BREAKS.load(Ordering::SeqCst) || door.in_flight() > 0 || live.in_flight[0].load(Ordering::SeqCst) > 0 {
+                tokio::time::sleep(Duration::from_millis(5)).await;
+            }
+        };
+        tokio::time::timeout(Duration::from_secs(10), free).await.expect("nothing of it stays");
+        let mut reply = [0; 4096];
+        gateway.send_to(&packet, door.address()).await.unwrap();
+        let answered = tokio::time::timeout(Duration::from_secs(10), gateway.recv(&mut reply)).await;
+        assert_eq!((answered.unwrap().is_ok(), reply[0]), (true, 3), "the same packet is decided the second time");
+        door.close(Duration::from_secs(1)).await;
     }
 }

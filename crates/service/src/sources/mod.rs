@@ -13,4 +13,4 @@ mod trust;
 pub mod upstream;
 
 pub use standing::Health;
-pub use trust::certificate_days;
+pub use trust::{certificate_days, days_of};

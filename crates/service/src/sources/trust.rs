@@ -59,14 +59,15 @@ pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -
 pub fn certificate_days(data: &Path) -> BTreeMap<String, i64> {
     let files = std::fs::read_dir(data).into_iter().flatten().flatten().map(|entry| entry.path());
     let pem = files.filter(|path| path.extension().is_some_and(|extension| extension == "pem"));
+    pem.filter_map(|path| Some((path.file_name()?.to_str()?.to_owned(), days_of(&path)?))).collect()
+}
+
+/// Days until the first of the certificates in a PEM file ends; negative once it has.
+pub fn days_of(path: &Path) -> Option<i64> {
     let now = crate::clock::now().secs() as i64;
-    pem.filter_map(|path| {
-        let name = path.file_name()?.to_str()?.to_owned();
-        let ends = CertificateDer::pem_file_iter(&path).ok()?.flatten().filter_map(|der| {
-            let (_, certificate) = x509_parser::parse_x509_certificate(&der).ok()?;
-            Some(certificate.validity().not_after.timestamp())
-        });
-        ends.min().map(|end| (name, (end - now).div_euclid(86_400)))
-    })
-    .collect()
+    let ends = CertificateDer::pem_file_iter(path).ok()?.flatten().filter_map(|der| {
+        let (_, certificate) = x509_parser::parse_x509_certificate(&der).ok()?;
+        Some(certificate.validity().not_after.timestamp())
+    });
+    ends.min().map(|end| (end - now).div_euclid(86_400))
 }
