@@ -3,6 +3,7 @@
 use crate::arguments::Global;
 use crate::failure::Failure;
 use crate::settings::Settings;
+use bivector_core::text::{is_plain, shown};
 use bivector_service::api::Problem;
 use bivector_wire::Secret;
 use futures_util::StreamExt;
@@ -10,6 +11,7 @@ use futures_util::stream::BoxStream;
 use reqwest::{Method, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use serde_json::Value;
 use std::path::Path;
 use std::time::Duration;
 
@@ -98,7 +100,7 @@ impl Client {
         };
         if status.is_success() {
             let text: &[u8] = if status == StatusCode::NO_CONTENT { b"null" } else { &text };
-            return serde_json::from_slice(text).map(Answer::Good).map_err(|_| strange());
+            return read(text, !path.starts_with("/site")).map(Answer::Good).map_err(|_| strange());
         }
         serde_json::from_slice(&text).map(Answer::Refused).map_err(|_| strange())
     }
@@ -212,6 +214,28 @@ impl Client {
                 _ => tokio::time::sleep(Duration::from_millis(20)).await,
             }
         }
+    }
+}
+
+/// Reads an answer. Texts in it come from gateways, directories and people, and go to a terminal: what steers one is written out. A site
+/// file is left as it is.
+fn read<T: DeserializeOwned>(text: &[u8], shows: bool) -> serde_json::Result<T> {
+    let mut value: Value = serde_json::from_slice(text)?;
+    if shows {
+        make_plain(&mut value);
+    }
+    serde_json::from_value(value)
+}
+
+fn make_plain(value: &mut Value) {
+    match value {
+        Value::String(text) if !is_plain(text) => {
+            // Prompts and tables have lines of their own.
+            *text = text.split('\n').map(shown).collect::<Vec<_>>().join("\n");
+        }
+        Value::Array(values) => values.iter_mut().for_each(make_plain),
+        Value::Object(values) => values.values_mut().for_each(make_plain),
+        _ => {}
     }
 }
 

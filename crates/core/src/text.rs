@@ -38,6 +38,11 @@ pub fn shown(text: &str) -> Cow<'_, str> {
     Cow::Owned(shown)
 }
 
+/// Whether a text may be shown as it is: for names and labels that somebody chooses.
+pub fn is_plain(text: &str) -> bool {
+    matches!(shown(text), Cow::Borrowed(_))
+}
+
 /// Text as one field of a CSV file: shown as by [`shown`], and never a formula, whatever program opens it.
 pub fn csv_field(text: &str) -> Cow<'_, str> {
     match shown(text) {

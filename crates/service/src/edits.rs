@@ -174,7 +174,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, shared: &Shared, liv
         }
         "rename" => {
             let (factor, label) = (named_factor(&person, field("factor"))?, field("value").to_owned());
-            if label.is_empty() || label.len() > 60 || label.chars().any(char::is_control) {
+            if label.is_empty() || label.len() > 60 || !bivector_core::text::is_plain(&label) {
                 return Err(("value", "a name has 1 to 60 bytes and no control characters".into()));
             }
             let does = format!("{} “{}” is called “{label}”", factor.kind, factor.label);

@@ -3,6 +3,7 @@
 
 use crate::lookup::{Lookup, LookupSet};
 use crate::seal::Seal;
+use bivector_core::facts::PersonFact;
 use bivector_core::text::{shown, unknown_name};
 use bivector_core::trace::{Hop, Origin, Step, Tone, Trace};
 use data_encoding::HEXLOWER;
@@ -153,6 +154,10 @@ impl KnownNames {
         if typed.is_empty() || keep {
             return;
         }
+        let is_somebody = |fact: &PersonFact| matches!(fact, PersonFact::Found(_) | PersonFact::Several(_) | PersonFact::Refused(_));
+        if !of_upstream && trace.facts.people.iter().any(|(_, fact)| is_somebody(fact)) {
+            return self.note(&name);
+        }
         match self.look_up(&name) {
             Known::Exactly => {}
             Known::Nearly(near) => {
@@ -256,6 +261,15 @@ mod tests {
             assert_eq!((suggested, trace.typed_name == typed), (!near.is_empty(), !near.is_empty()), "{typed}: {trace:?}");
         }
         assert_eq!(guarded(&names(), "sable").typed_name, "sable", "a known name whose source could not be asked");
+    }
+
+    #[test]
+    fn a_name_whose_account_is_disabled_is_a_known_one() {
+        let names = names();
+        let mut refused = trace("ravi", None);
+        refused.facts.people.push(("tidehall".into(), PersonFact::Refused(Cause::AccountDisabled)));
+        names.guard(&mut refused, false, false);
+        assert_eq!((refused.typed_name.as_str(), names.look_up("ravi")), ("ravi", Known::Exactly));
     }
 
     #[test]

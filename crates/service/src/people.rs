@@ -8,6 +8,7 @@ use crate::records::{Edit, FactorSettings, NewFactor, NewPerson};
 use crate::roster::{KeptPassword, kept_purpose, person_key, seed_purpose};
 use crate::shared::Shared;
 use bivector_core::device::CodeKind;
+use bivector_core::text::shown;
 use bivector_core::totp::{Algorithm, Settings};
 use bivector_wire::{Secret, nt_hash};
 use csv::StringRecord;
@@ -248,7 +249,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
         |name: &str| headers.iter().position(|header| header == name).and_then(|index| record.get(index)).filter(|text| !text.is_empty());
     let mut wrong = |column: &str, message: String| errors.push(line_error(at, Some(column), message));
     let login = field("login").map(|login| login.trim().to_lowercase()).unwrap_or_default();
-    if login.is_empty() || login.len() > 253 || login.chars().any(char::is_control) {
+    if login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(&login) {
         wrong("login", "a login name has 1 to 253 bytes and no control characters".into());
     }
     let source = field("source").unwrap_or("roster").trim().to_owned();
@@ -342,7 +343,7 @@ pub async fn one(
     hashing: &Hashing,
 ) -> Result<NewPerson, WrongField> {
     let login = login.trim().to_lowercase();
-    if login.is_empty() || login.len() > 253 || login.chars().any(char::is_control) {
+    if login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(&login) {
         return Err(("login", "a login name has 1 to 253 bytes and no control characters".into(), "type it again"));
     }
     if source != "roster" && !sources.iter().any(|known| known == source) {
@@ -457,7 +458,8 @@ pub(crate) fn describe(error: &csv::Error) -> String {
 }
 
 pub(crate) fn line_error(line: u64, column: Option<&str>, message: String) -> LineError {
-    LineError { line, column: column.map(str::to_owned), message }
+    // It repeats what stands in the file.
+    LineError { line, column: column.map(str::to_owned), message: shown(&message).into_owned() }
 }
 
 #[cfg(test)]

@@ -761,7 +761,56 @@ async fn the_own_page_does_not_tell_that_approvals_are_stopped() {
     assert_eq!(phone.answer(&shown, Answers::NotMe, None).await.unwrap(), "stopped");
     login.await.unwrap();
     assert_eq!(sign_in().await, unanswered, "it looks as if nobody had answered");
-    let newest = world.service.newest_trace().await;
-    let trace = world.service.get(&format!("/traces/{}", newest["reference"].as_str().unwrap())).await;
-    assert!(trace["steps"].to_string().contains("has stopped approvals"), "the operator is told: {trace:#}");
+    let told = async {
+        while world.service.get("/traces?origin=page&cause=approval-stopped").await.as_array().unwrap().is_empty() {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(5), told).await.expect("the operator is told");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_flood_of_sign_ins_from_many_addresses_is_turned_away_and_delays_no_local_login() {
+    let alone = (
+        "first = [\"tidehall\", \"roster\"]         # the roster is asked only for people whom tidehall does not know",
+        "first = [\"roster\"]",
+    );
+    let world = Northmoor::with(Setup { change: &[alone], ..Setup::default() }).await;
+    let url = format!("http://{}/api/v1/session", world.service.http);
+    let flood = (0..450u16).map(|number| {
+        let (client, url) = (client_from(&format!("127.0.1.{}", number % 45 + 1)), url.clone());
+        let body = json!({ "name": format!("made-up-{number}"), "password": "x", "code": "000000" });
+        tokio::spawn(async move { client.post(url).json(&body).send().await.map(|response| response.status().as_u16()) })
+    });
+    let flood: Vec<_> = flood.collect();
+    let (seen, trace) = world.log_in("breakwater", "sable", &format!("whelk-at-low-water{}", code("sable", 0))).await;
+    assert_eq!(seen, "accept", "{trace:#}");
+    assert!(trace["took_us"].as_u64().unwrap() < 5_000_000, "a login has a place of its own: {trace:#}");
+    let mut turned_away = 0;
+    for one in flood {
+        turned_away += usize::from(one.await.unwrap().is_ok_and(|status| status == 429));
+    }
+    assert!(turned_away > 300, "{turned_away} of 450");
+    let status = std::fs::read_to_string(format!("/proc/{}/status", world.service.pid())).unwrap();
+    let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap().trim().trim_end_matches(" kB").parse::<u64>().unwrap();
+    assert!(peak < 600 * 1024, "{peak} KiB: each hash takes 19 MiB, and two are made at a time");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn invitations_tried_at_once_are_worth_no_more_than_a_few() {
+    let world = Northmoor::start().await;
+    let url = format!("http://{}/handset/v1/invitation", world.service.http);
+    let client = client_from("127.0.0.77");
+    let all =
+        (0..100).map(|number| {
+            let (client, url) = (client.clone(), url.clone());
+            async move {
+                client.post(url).json(&json!({ "invitation": format!("AAAA-BBBB-{number:04}") })).send().await.unwrap().status().as_u16()
+            }
+        });
+    let seen = futures_util::future::join_all(all).await;
+    let count = |wanted: u16| seen.iter().filter(|status| **status == wanted).count();
+    assert!(count(404) <= 10 && count(429) >= 90, "{seen:?}");
+    let other = client_from("127.0.0.78").post(&url).json(&json!({ "invitation": "AAAA-BBBB-CCCC" })).send().await.unwrap();
+    assert_eq!(other.status(), 404, "somebody else's address may still try");
 }

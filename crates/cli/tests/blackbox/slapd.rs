@@ -4,7 +4,7 @@ use super::harness::{PEOPLE, Service, code, free_udp_port, gateway, outcome, sea
 use bivector_lab::certificates::LabIssuer;
 use bivector_wire::AttributeType;
 use ldap3::{LdapConnAsync, Mod};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::collections::HashSet;
 use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
@@ -383,5 +383,30 @@ async fn groups_of_groups_count_where_the_site_asks_for_them_by_attribute_and_by
         assert_eq!(status, 201, "{body}");
         let (seen, trace) = chain.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", offset))).await;
         assert_eq!(seen, "accept", "{groups}: {trace:#}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_account_that_is_locked_or_deleted_while_a_prompt_is_open_gets_in_by_no_answer() {
+    let chain = Chain::start(|_, site| site.replacen("client_patience = \"60s\"", "shows_challenges = true", 1)).await;
+    let gateway = gateway("breakwater", chain.radius);
+    let dn = format!("uid=ines,ou=people,{BASE}");
+    for (became, cause) in [("locked", "account-locked"), ("deleted", "person-unknown")] {
+        let (asked, local) = gateway.log_in("ines", "barnacle-and-buoy").await.unwrap();
+        assert_eq!(outcome(&asked), "Access-Challenge", "{:#}", chain.service.trace_from(local).await);
+        let mut admin = chain.slapd.admin().await;
+        let done = match became {
+            "locked" => {
+                let for_ever = HashSet::from(["000001010000Z"]);
+                admin.modify(&dn, vec![Mod::Replace("pwdAccountLockedTime", for_ever)]).await
+            }
+            _ => admin.delete(&dn).await,
+        };
+        done.unwrap().success().unwrap();
+        let (exchange, local) = gateway.answer("ines", &code("ines", 0), &asked).await.unwrap();
+        assert_eq!((outcome(&exchange).as_str(), &chain.service.trace_from(local).await["cause"]), ("reject", &json!(cause)), "{became}");
+        if became == "locked" {
+            admin.modify(&dn, vec![Mod::Replace("pwdAccountLockedTime", HashSet::<&str>::new())]).await.unwrap().success().unwrap();
+        }
     }
 }

@@ -156,7 +156,9 @@ impl Login {
     pub(super) fn pretend(&mut self, cause: Cause) -> Option<State> {
         use Cause::*;
         let looked_up = matches!(cause, PersonUnknown | PersonAmbiguous | PersonSuspended | PasswordMissing | PasswordUnreadable);
-        let due = looked_up || cause == PasswordWrong;
+        // An account that its entry says is locked was not bound.
+        let unbound = self.checked.is_none() && matches!(cause, AccountDisabled | AccountLocked);
+        let due = looked_up || unbound || cause == PasswordWrong;
         let stranger = self.request.origin != Origin::Rehearsal && self.request.state.is_none();
         if !due || !stranger || std::mem::replace(&mut self.pretended, true) {
             return None;

@@ -129,7 +129,7 @@ pub(super) async fn add(
     }
     let label = request.label.clone().map(|label| label.trim().to_owned()).filter(|label| !label.is_empty());
     let label = label.unwrap_or_else(|| if request.kind == CodeKind::Totp { "app".to_owned() } else { request.kind.name().to_owned() });
-    if label.len() > 60 || label.chars().any(char::is_control) {
+    if label.len() > 60 || !bivector_core::text::is_plain(&label) {
         return Err(wrong("label", "a name has 1 to 60 bytes and no control characters".into(), "choose a short one, such as `phone`"));
     }
     let made = make(&request, &operator.name)?;
@@ -174,7 +174,7 @@ async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), P
     let known = live.as_ref().is_some_and(|live| {
         live.site.directories.iter().any(|one| one.name == source) || live.site.upstreams.iter().any(|one| one.name == source)
     });
-    if !known || login.is_empty() || login.len() > 253 || login.chars().any(char::is_control) {
+    if !known || login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(&login) {
         return find(shared, source, login).map(|_| ());
     }
     let (source, login) = (source.to_owned(), login.to_owned());

@@ -25,6 +25,25 @@ use std::sync::atomic::AtomicUsize;
 const MAX_GROUPS: i32 = 2000;
 /// How deep groups of groups are followed where the directory does not do it itself.
 const MAX_DEPTH: usize = 10;
+/// Attributes that say for sure that an account may not be used, whatever its password: a person who answers a prompt is not bound again.
+const STANDING: [&str; 3] = ["userAccountControl", "nsAccountLock", "pwdAccountLockedTime"];
+
+/// Why an account may not be used, where its entry says so.
+fn standing(entry: &SearchEntry) -> Option<Cause> {
+    /// ACCOUNTDISABLE among the flags of Active Directory.
+    const DISABLED: u32 = 0x2;
+    /// A lock without an end (draft-behera-ldap-password-policy section 5.3.3).
+    const FOR_EVER: &str = "000001010000Z";
+    let first = |attribute: &str| values(entry, attribute).into_iter().next();
+    let disabled =
+        first("userAccountControl").and_then(|flags| flags.parse::<i64>().ok()).is_some_and(|flags| flags as u32 & DISABLED != 0);
+    let locked = first("nsAccountLock").is_some_and(|lock| lock.eq_ignore_ascii_case("true"));
+    if disabled || locked {
+        return Some(Cause::AccountDisabled);
+    }
+    first("pwdAccountLockedTime").is_some_and(|at| at == FOR_EVER).then_some(Cause::AccountLocked)
+}
+
 /// The rule by which Active Directory follows groups of groups itself.
 const IN_CHAIN: &str = "1.2.840.113556.1.4.1941";
 
@@ -232,6 +251,7 @@ impl DirectorySource {
     pub(super) fn wanted(&self) -> Vec<&str> {
         let own = &self.settings.attributes;
         let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName", &own.mail, &own.phone, &own.language];
+        wanted.extend(STANDING);
         if let GroupSource::Attribute { attribute, .. } = &self.settings.groups {
             wanted.push(attribute);
         }
@@ -267,6 +287,9 @@ impl DirectorySource {
             let seen = format!("the entry {} does not show its `{}`; the service account may not read it", entry.dn, self.settings.login);
             return Err(Unavailable { cause: Cause::SourceAnswerUnusable, seen });
         };
+        if let Some(cause) = standing(&entry) {
+            return Ok(PersonAnswer::Refused(cause));
+        }
         let shown = values(&entry, "displayName").into_iter().chain(values(&entry, "cn")).next().unwrap_or_else(|| login.clone());
         let groups = self.groups(server, ldap, &entry).await?;
         let own = &self.settings.attributes;
