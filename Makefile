@@ -2,7 +2,7 @@
 CARGO ?= cargo
 BIN := target/release/bivector
 
-.PHONY: demo demo-once test build setup console lint reference bench load clean
+.PHONY: demo demo-once test build setup light console lint reference bench load clean
 
 demo: build
 	$(BIN) demo
@@ -13,11 +13,14 @@ demo-once: build
 test: setup console
 	$(CARGO) test --workspace
 
-build: setup console
+build: light console
 	$(CARGO) build --release --package bivector
 
-# Debian packages, Rust and Node: looks, says what is missing, installs only that.
+# Debian packages, Rust and Node: looks, says what is missing, installs only that. `light` leaves out what only the tests need.
 setup:
+	@scripts/setup tests
+
+light:
 	@scripts/setup
 
 console: console/dist/index.html
@@ -44,7 +47,7 @@ bench:
 	$(CARGO) bench --workspace
 
 # Echo, bare server and the whole chain in one run, on loopback.
-load: build
+load: setup build
 	$(BIN) lab load
 	$(BIN) lab load --slapd
 	$(BIN) lab load --slapd --hashed

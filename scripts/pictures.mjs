@@ -209,7 +209,7 @@ try {
     ['bivector factor list pell', `${bin} factor list pell`],
     ['bivector factor list tomasz', `${bin} factor list tomasz`],
     ['bivector factor list yuki', `${bin} factor list yuki`],
-    ['bivector read --chain contractors --person pell', `printf 'sounding-line,sms' | ${bin} read --chain contractors --person pell --text-file -`],
+    ['bivector read --chain contractors --person pell', `printf 'sounding-line sms' | ${bin} read --chain contractors --person pell --text-file -`],
   ], env, 620)
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`], ['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace chart --last 1h', `${bin} trace chart --last 1h`]], env, 1060)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)

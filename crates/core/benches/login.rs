@@ -51,6 +51,8 @@ fn fact(need: &Need) -> Fact {
         Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![device()], ..Factors::default() }))),
         Need::CheckPassword { .. } => Fact::Password(Answer::ours(PasswordAnswer::Right)),
         Need::MarkCode(_) => Fact::Mark(MarkAnswer::Marked),
+        Need::BeginGuess(_) => Fact::Guess(GuessAnswer::MayTry),
+        Need::EndGuess { .. } => Fact::GuessEnded(GuessCount::default()),
         other => unreachable!("this login asks for nothing else: {other:?}"),
     }
 }
@@ -74,7 +76,14 @@ fn whole(bytes: &[u8], site: &Arc<Site>, secret: &SharedSecret) -> Vec<u8> {
     let request = Request::read(
         &authentic,
         secret,
-        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 0, origin: Origin::Gateway, random: [7; 16] },
+        Arrival {
+            gateway,
+            sender: "127.0.0.11:4000".parse().unwrap(),
+            port: 0,
+            origin: Origin::Gateway,
+            secret_proved: false,
+            random: [7; 16],
+        },
     );
     let mut login = Login::begin(Arc::clone(site), request, "REFERENC".into(), 1, NOW);
     while let Next::Ask(need) = login.next() {
@@ -102,7 +111,7 @@ fn benches(c: &mut Criterion) {
         b.iter(|| readings(&forms, &[], black_box("barnacle-and-buoy123456")).len())
     });
     let words = ["text", "mail"].map(str::to_owned);
-    let many: Vec<Form> = ["password pin(4..6) code(6..8)", "password ',' factor", "password"].map(|one| Form::parse(one).unwrap()).into();
+    let many: Vec<Form> = ["password pin(4..6) code(6..8)", "password ' ' factor", "password"].map(|one| Form::parse(one).unwrap()).into();
     c.bench_function("read a password field in forms with ranges, a PIN and words", |b| {
         b.iter(|| readings(&many, &words, black_box("barnacle-and-buoy471112345678")).len())
     });

@@ -182,6 +182,12 @@ causes! {
     ChallengeUsed "challenge-used" Gateway
         "the prompt was answered before; each may be answered once"
         "the person starts the login again; if it repeats, the device sends an old State attribute";
+    DeviceAccountMissing "device-account-missing" Gateway
+        "the device knows no account of this name and has sent a placeholder in place of the password"
+        "create the account on that machine (an SSH server does not pass on what people without an account there type)";
+    FieldsNotRead "fields-not-read" Gateway
+        "the password field holds password and code as two packed fields, and the gateway is not configured for that"
+        "set `fields = \"scrv1\"` on the gateway, if that is how its program sends them";
     PasswordLimited "password-limited" Person
         "too many wrong passwords were typed for this person; the source is not asked for a growing time"
         "find out who typed them; wait, or let the person try again with `bivector factor release`. The limit is under `[passwords]`";

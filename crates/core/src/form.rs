@@ -293,7 +293,7 @@ fn field(word: &str) -> Result<Field, String> {
     if let Some(literal) = word.strip_prefix('\'') {
         return match literal.strip_suffix('\'') {
             Some(text) if !text.is_empty() && !text.contains('\'') => Ok(Field::Literal(text.to_owned())),
-            _ => Err(format!("{word} is no literal; write it between single quotes, like ','")),
+            _ => Err(format!("{word} is no literal; write it between single quotes, like ' '")),
         };
     }
     let inside = |name: &str| word.strip_prefix(name).and_then(|rest| rest.strip_prefix('(')).and_then(|rest| rest.strip_suffix(')'));
@@ -307,7 +307,7 @@ fn field(word: &str) -> Result<Field, String> {
             .ok_or_else(|| format!("`{word}`: a PIN has 4 to 12 digits, written like `pin(4)` or `pin(4..6)`"))?;
         return Ok(Field::Pin(least, most));
     }
-    Err(format!("`{word}` is no field; known are `password`, `code(6)`, `code(6..8)`, `pin(4..6)`, `factor`, and literals like ','"))
+    Err(format!("`{word}` is no field; known are `password`, `code(6)`, `code(6..8)`, `pin(4..6)`, `factor`, and literals like ' '"))
 }
 
 /// Reads `6` or `6..8`.
@@ -396,7 +396,7 @@ mod tests {
         assert_eq!(shown(&["pin(4..6) code(6)"], "1234567890"), ["0:-|1234|567890|-"]);
         assert_eq!(shown(&["pin(4..6) code(6)"], "123456789"), Vec::<String>::new());
         assert_eq!(shown(&["password pin(4) code(6)"], "kelp4321987654"), ["0:kelp|4321|987654|-"]);
-        assert_eq!(shown(&["password ',' factor", "password"], "kelp,Mail"), ["0:kelp|-|-|mail", "1:kelp,Mail|-|-|-"]);
+        assert_eq!(shown(&["password ' ' factor", "password"], "kelp Mail"), ["0:kelp|-|-|mail", "1:kelp Mail|-|-|-"]);
         assert_eq!(shown(&["factor ':' password"], "approve:kelp"), ["0:kelp|-|-|approve"]);
         assert_eq!(shown(&["code(6)"], "1234567"), Vec::<String>::new());
         assert_eq!(forms(&["password ',' code(6)"])[0].compose("kelp", "123456").as_deref(), Some("kelp,123456"));

@@ -29,7 +29,7 @@ pub enum Shape {
     PasswordCode,
     /// `password pin(4) code(6)`
     PasswordPinCode,
-    /// `password ',' factor`
+    /// `password ' ' factor`
     PasswordFactor,
     /// `code(6)`
     Code,
@@ -145,7 +145,7 @@ impl Shape {
             Shape::Password => "`password`",
             Shape::PasswordCode => "`password code(6)`",
             Shape::PasswordPinCode => "`password pin(4) code(6)`",
-            Shape::PasswordFactor => "`password ',' factor`",
+            Shape::PasswordFactor => "`password ' ' factor`",
             Shape::Code => "`code(6)`",
             Shape::PinCode => "`pin(4) code(6)`",
         }

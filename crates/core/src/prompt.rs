@@ -90,7 +90,7 @@ impl Texts {
     /// Writes a text in a language, or in the nearest that has it: `de-CH` falls to `de`, then to the site's own, then to English.
     pub fn say(&self, language: &str, text: Text, places: &[(&str, &str)]) -> String {
         let general = language.split('-').next().unwrap_or_default();
-        let template = [language, general, self.fallback.as_str()]
+        let template = [language, general, self.fallback.as_str(), SHIPPED[LAST_RESORT]]
             .into_iter()
             .find_map(|tag| self.own.get(tag).and_then(|own| own.get(&text)).map(String::as_str).or_else(|| shipped(tag, text)));
         fill(template.unwrap_or(text.shipped()[LAST_RESORT]), places)
@@ -176,6 +176,10 @@ mod tests {
         assert_eq!(say("fr-CH", Text::Code), "Code de phone :");
         assert_eq!(say("xx", Text::Code), "Code von phone:");
         assert_eq!(Texts::default().say("", Text::Code, &[]), "Code from :");
+        texts.own.insert("en".into(), BTreeMap::from([(Text::Code, "Six digits:".into())]));
+        assert_eq!(texts.say("", Text::Wrong, &[]), "Das war nicht richtig.", "the site's own language comes first");
+        texts.fallback.clear();
+        assert_eq!(texts.say("", Text::Code, &[]), "Six digits:", "own English texts need no `language`");
     }
 
     #[test]

@@ -7,6 +7,7 @@ use crate::cause::Cause;
 use crate::device::{CodeKind, Device, Makes};
 use crate::facts::*;
 use crate::form::Form;
+use crate::login::packed::{PACKED, pack};
 use crate::login::*;
 use crate::moment::Moment;
 use crate::site::{Charset, Method, Site, SourceRef};
@@ -136,7 +137,8 @@ pub fn again(site: &Arc<Site>, recorded: &Recorded) -> Again {
     let Ok(authentic) = authenticate(parsed, &secret, policy) else {
         return silent(Cause::IntegrityMissing, "its gateway must sign its requests, and did not");
     };
-    let arrival = Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, random: [0; 16] };
+    let arrival =
+        Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, secret_proved: false, random: [0; 16] };
     let request = Request::read(&authentic, &secret, arrival);
     let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, recorded.began);
     run(login, &Memory { site, facts, made: &made, recorded }, recorded.began)
@@ -199,6 +201,10 @@ impl MadeUp {
         let devices: Vec<Device> = known.map(|((kind, digits, pin), id)| made_device(id, *kind, *digits, *pin, spent, now)).collect();
         let code = typed.and_then(|typed| Some(made_code(&devices, typed.verdict, typed.code?, now)));
         let text = match typed {
+            Some(typed) if typed.form == PACKED => {
+                let digits = [typed.pin.map(|digits| "4".repeat(digits)), code.clone()].map(Option::unwrap_or_default).concat();
+                pack(&password(Some(typed)), typed.word.as_deref().unwrap_or(&digits))
+            }
             Some(typed) => {
                 let form = Form::parse(&typed.form).ok();
                 let pin = typed.pin.map(|digits| "4".repeat(digits));
@@ -401,7 +407,7 @@ impl Memory<'_> {
     /// Too many wrong passwords make wait whatever the draft says, as long as it counts them.
     fn guess(&self, trusted: bool, now: Moment) -> GuessAnswer {
         let limited = |whose| GuessAnswer::Limited { whose, wrong: self.site.passwords.after, until: now.plus(WHILE) };
-        match self.recorded.ending.cause.as_deref() {
+        match self.recorded.ending.cause {
             Some(cause) if cause == Cause::PasswordLimited.slug() && !trusted => limited(Guesser::Person),
             Some(cause) if cause == Cause::CallerLimited.slug() => limited(Guesser::Caller),
             _ => GuessAnswer::MayTry,

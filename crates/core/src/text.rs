@@ -23,6 +23,10 @@ fn is_invisible(character: char) -> bool {
 ///
 /// Shown text may be passed in again: nothing changes then.
 pub fn shown(text: &str) -> Cow<'_, str> {
+    // Nearly all text is plain ASCII, and all text of a login comes through here.
+    if text.bytes().all(|byte| matches!(byte, b' '..=b'~')) {
+        return Cow::Borrowed(text);
+    }
     let odd = |character: char| character.is_control() || is_invisible(character);
     if !text.chars().any(odd) {
         return Cow::Borrowed(text);

@@ -13,6 +13,7 @@ use bivector_core::login::*;
 use bivector_core::site::SourceRef;
 use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
+use data_encoding::BASE64URL_NOPAD;
 use std::sync::Arc;
 
 /// What a login holds while it is driven.
@@ -110,7 +111,7 @@ async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared,
     }
 }
 
-fn begin_guess(guess: Box<Guess>, hand: &mut InHand, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
+fn begin_guess(guess: Arc<Guess>, hand: &mut InHand, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
     if let Some(before) = hand.guess.take() {
         before.uncounted(now);
     }
@@ -139,8 +140,11 @@ async fn check_nobody(sources: Vec<SourceRef>, text: bool, live: &LiveSite, rost
 
 /// What a kept challenge is sealed for.
 const CHALLENGE: &str = "challenge";
-/// Bytes of a State that is only a name: nobody guesses one.
-const NAMED: usize = 16;
+/// Bytes of a name that a State consists of: nobody guesses one.
+const NAME: usize = 16;
+/// First character of a State that is only a name, and of one that holds all of the round.
+const NAMED: char = 'n';
+const WHOLE: char = 'w';
 /// Bytes of the nonce that a sealed State begins with: it is the name under which the State is taken once.
 const NONCE: usize = 24;
 /// Bytes that a State may have (RFC 2865 section 5.24).
@@ -148,30 +152,36 @@ const MAX_STATE: usize = 253;
 
 /// Keeps a login between two rounds. What is short enough travels in the State itself, sealed, so that any node with the key can go
 /// on with it; what is not is kept in the records under a random name. Either works once.
+///
+/// A State is printable ASCII: some gateways keep it as a C string and send it back up to its first zero byte.
 async fn keep(pending: &Pending, shared: &Shared, now: Moment) -> KeptAnswer {
     let sealed = shared.seal.seal(CHALLENGE, pending.to_bytes().expose());
-    if sealed.len() <= MAX_STATE {
-        return KeptAnswer::Kept(sealed);
+    let whole = format!("{WHOLE}{}", BASE64URL_NOPAD.encode(&sealed));
+    if whole.len() <= MAX_STATE {
+        return KeptAnswer::Kept(whole.into_bytes());
     }
-    let state = random::<NAMED>().to_vec();
-    match shared.agreement.keep(state.clone(), sealed, pending.until(), now).await {
-        Ok(()) => KeptAnswer::Kept(state),
+    let name = random::<NAME>();
+    match shared.agreement.keep(name.to_vec(), sealed, pending.until(), now).await {
+        Ok(()) => KeptAnswer::Kept(format!("{NAMED}{}", BASE64URL_NOPAD.encode(&name)).into_bytes()),
         Err(error) => KeptAnswer::Unavailable(broken(&error)),
     }
 }
 
 async fn take(state: Vec<u8>, shared: &Shared, now: Moment) -> TakenAnswer {
     let opened = |sealed: &[u8]| shared.seal.open(CHALLENGE, sealed).ok().and_then(|bytes| Pending::from_sealed(bytes.expose()));
-    let taken = if state.len() == NAMED {
-        match shared.agreement.take(state, now).await {
+    let decoded = |text: &str| BASE64URL_NOPAD.decode(text.as_bytes()).ok();
+    let text = String::from_utf8(state).unwrap_or_default();
+    let taken = if let Some(name) = text.strip_prefix(NAMED).and_then(decoded).filter(|name| name.len() == NAME) {
+        match shared.agreement.take(name, now).await {
             Ok(Took::Value(sealed)) => Ok(opened(&sealed)),
             Ok(Took::Before) => return TakenAnswer::Used,
             Ok(Took::Never) => Ok(None),
             Err(error) => Err(error),
         }
     } else {
-        let Some(pending) = opened(&state) else { return TakenAnswer::NotThere };
-        match shared.agreement.take_once(state.get(..NONCE).unwrap_or(&state), pending.until(), now).await {
+        let Some(sealed) = text.strip_prefix(WHOLE).and_then(decoded) else { return TakenAnswer::NotThere };
+        let Some(pending) = opened(&sealed) else { return TakenAnswer::NotThere };
+        match shared.agreement.take_once(sealed.get(..NONCE).unwrap_or(&sealed), pending.until(), now).await {
             Ok(true) => Ok(Some(pending)),
             Ok(false) => return TakenAnswer::Used,
             Err(error) => Err(error),

@@ -34,7 +34,7 @@ struct Tables {
 #[derive(Debug)]
 pub struct CountedGuess {
     guesses: Arc<Guesses>,
-    guess: Box<Guess>,
+    guess: Arc<Guess>,
     limits: Passwords,
     now: Moment,
     lasting: bool,
@@ -81,7 +81,7 @@ impl Guesses {
     /// in memory only, so that nobody fills the records with them.
     pub fn begin(
         self: &Arc<Self>,
-        guess: Box<Guess>,
+        guess: Arc<Guess>,
         limits: Passwords,
         lasting: bool,
         now: Moment,
@@ -221,8 +221,8 @@ mod tests {
         Passwords { after: 4, per_caller: 6, ..Passwords::default() }
     }
 
-    fn guess(person: &str, caller: Option<&str>, trusted: bool) -> Box<Guess> {
-        Box::new(Guess { person: person.into(), caller: caller.map(str::to_owned), gateway: "breakwater".into(), trusted })
+    fn guess(person: &str, caller: Option<&str>, trusted: bool) -> Arc<Guess> {
+        Arc::new(Guess { person: person.into(), caller: caller.map(str::to_owned), gateway: "breakwater".into(), trusted })
     }
 
     fn open() -> (tempfile::TempDir, Records, Arc<Guesses>) {

@@ -18,7 +18,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 /// One revision of the site, ready to decide logins.
 #[derive(Debug)]
@@ -48,6 +48,38 @@ pub struct GatewaySecret {
     pub current: SharedSecret,
     /// The one that will be; both count until the old one is retired.
     pub next: Option<SharedSecret>,
+    /// What packets have shown of it.
+    pub seen: Arc<SecretSeen>,
+}
+
+/// What packets of a gateway have shown of its secret, since the site came into force.
+#[derive(Debug, Default)]
+pub struct SecretSeen {
+    proved: AtomicBool,
+    noise: AtomicUsize,
+}
+
+/// Packets in a row that reveal as noise before the secret is doubted that others have proved.
+pub const DOUBTED: usize = 3;
+
+impl SecretSeen {
+    /// A signed packet, or a password that somebody got in by.
+    pub fn prove(&self) {
+        if !self.proved.load(Ordering::Relaxed) || self.noise.load(Ordering::Relaxed) > 0 {
+            self.proved.store(true, Ordering::Relaxed);
+            self.noise.store(0, Ordering::Relaxed);
+        }
+    }
+
+    /// A password that reveals as noise.
+    pub fn doubt(&self) {
+        self.noise.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// Whether one more packet that reveals as noise says nothing about the secret.
+    pub fn is_proved(&self) -> bool {
+        self.proved.load(Ordering::Relaxed) && self.noise.load(Ordering::Relaxed) < DOUBTED
+    }
 }
 
 /// Which of a gateway's secrets a request was made with. Its reply is made with the same.
@@ -143,7 +175,11 @@ impl LiveSite {
             .map(|gateway| {
                 let next = sealed.get(&gateway.secret).and_then(|secret| secret.next.as_ref());
                 let next = next.and_then(|next| seal.open(&secret_purpose(&gateway.secret), next).ok());
-                Ok(GatewaySecret { current: shared(&gateway.secret)?, next: next.map(|next| SharedSecret::new(next.expose())) })
+                Ok(GatewaySecret {
+                    current: shared(&gateway.secret)?,
+                    next: next.map(|next| SharedSecret::new(next.expose())),
+                    seen: Arc::default(),
+                })
             })
             .collect::<Result<Vec<_>, ServiceError>>()?;
         let upstreams = site
@@ -251,7 +287,7 @@ mod tests {
     #[test]
     fn while_two_values_count_the_one_that_proves_a_request_or_reads_its_password_is_taken() {
         let (old, new) = (SharedSecret::new(b"old-value"), SharedSecret::new(b"new-value"));
-        let both = GatewaySecret { current: old.clone(), next: Some(new.clone()) };
+        let both = GatewaySecret { current: old.clone(), next: Some(new.clone()), seen: Arc::default() };
         for (secret, which) in [(&old, Which::Current), (&new, Which::Next)] {
             for (signed, policy) in [(true, IntegrityPolicy::Required), (false, IntegrityPolicy::WhenPresent)] {
                 let bytes = request(secret, signed);
@@ -266,7 +302,7 @@ mod tests {
         );
         let unsigned = request(&old, false);
         assert_eq!(both.authenticate(Packet::parse(&unsigned).unwrap(), IntegrityPolicy::Required).unwrap_err(), NotAuthentic::Missing);
-        let one = GatewaySecret { current: old, next: None };
+        let one = GatewaySecret { current: old, next: None, seen: Arc::default() };
         assert!(one.authenticate(Packet::parse(&request(&new, true)).unwrap(), IntegrityPolicy::Required).is_err(), "retired is retired");
     }
 }

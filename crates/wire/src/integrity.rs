@@ -87,6 +87,9 @@ pub enum NotAuthentic {
     /// The secret is the right one (the password reads well with it), but bytes were changed on the way.
     #[error("the shared secret is right, but the packet was changed after it was signed")]
     Altered,
+    /// An Accounting-Request whose authenticator does not fit: another secret, or changed bytes.
+    #[error("the Request Authenticator was computed with another shared secret, or the packet was changed")]
+    Report,
     /// A reply whose Response Authenticator does not fit.
     #[error("the Response Authenticator does not fit the request and the shared secret")]
     Response,
@@ -133,14 +136,19 @@ pub fn authenticate<'a>(packet: Packet<'a>, secret: &SharedSecret, policy: Integ
     Err(if password_reads_well(&packet, secret) { NotAuthentic::Altered } else { NotAuthentic::SecretDiffers })
 }
 
-/// Proves an Accounting-Request: its authenticator is made with sixteen zeros in its own place (RFC 2866 section 3).
+/// Proves an Accounting-Request: its authenticator is made with sixteen zeros in its own place (RFC 2866 section 3). A
+/// Message-Authenticator is not needed there; where a device sends one, it must fit too, over the same zeros.
 ///
 /// # Errors
-/// [`NotAuthentic::SecretDiffers`]: another secret, or changed bytes; nothing in it tells which.
+/// [`NotAuthentic::Report`]: another secret, or changed bytes; nothing in it tells which. [`NotAuthentic::Altered`]: its
+/// Message-Authenticator does not fit.
 pub fn authenticate_accounting<'a>(packet: Packet<'a>, secret: &SharedSecret) -> Result<Authentic<'a>, NotAuthentic> {
     let wanted = secret.response_authenticator(packet.bytes(), &[0; 16]);
     if !bool::from(wanted.ct_eq(packet.authenticator())) {
-        return Err(NotAuthentic::SecretDiffers);
+        return Err(NotAuthentic::Report);
+    }
+    if packet.message_authenticator().is_some_and(|offset| !message_authenticator_fits(&packet, offset, &[0; 16], secret)) {
+        return Err(NotAuthentic::Altered);
     }
     Ok(Authentic { packet, signed: true })
 }

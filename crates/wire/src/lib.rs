@@ -8,6 +8,7 @@
 mod attribute;
 mod chap;
 mod dictionary;
+pub mod eap;
 mod integrity;
 mod mschap;
 mod packet;

@@ -142,10 +142,28 @@ fn rfc_2866_section_3_reports_are_proved_and_confirmed() {
     assert_eq!(message.accounting_request(9, &secret).unwrap(), report);
     let packet = Packet::parse(&report).unwrap();
     assert!(authenticate_accounting(packet, &secret).is_ok());
-    assert_eq!(authenticate_accounting(packet, &SharedSecret::new(b"another")).unwrap_err(), NotAuthentic::SecretDiffers);
+    assert_eq!(authenticate_accounting(packet, &SharedSecret::new(b"another")).unwrap_err(), NotAuthentic::Report);
     let mut changed = report.clone();
     changed[31] ^= 1;
     assert!(authenticate_accounting(Packet::parse(&changed).unwrap(), &secret).is_err());
     let confirmed = Message::new(Code::AccountingResponse).unsigned_reply(9, packet.authenticator(), &secret).unwrap();
     assert_eq!(confirmed, bytes(CONFIRMED));
+}
+
+#[test]
+fn a_message_authenticator_in_a_report_must_fit_too() {
+    let secret = SharedSecret::new(b"breakwater");
+    let mut message = Message::new(Code::AccountingRequest);
+    message.push(AttributeType::MessageAuthenticator, &[0; 16]);
+    message.push(AttributeType::AcctStatusType, &[0, 0, 0, 1]);
+    // Made over sixteen zeros in place of the authenticator and of itself; the authenticator is made last, over all.
+    let unsealed = message.accounting_request(9, &secret).unwrap();
+    let seal = secret.seal(&[&unsealed[..4], &[0; 16], &unsealed[20..]]);
+    for (value, wanted) in [(seal, None), ([7; 16], Some(NotAuthentic::Altered))] {
+        let mut message = Message::new(Code::AccountingRequest);
+        message.push(AttributeType::MessageAuthenticator, &value);
+        message.push(AttributeType::AcctStatusType, &[0, 0, 0, 1]);
+        let report = message.accounting_request(9, &secret).unwrap();
+        assert_eq!(authenticate_accounting(Packet::parse(&report).unwrap(), &secret).err(), wanted);
+    }
 }

@@ -52,13 +52,13 @@ pub(crate) struct Simulation {
     #[arg(long, value_name = "RATE")]
     pub(crate) per_second: Option<f64>,
     /// Packets that are lost, in per cent
-    #[arg(long, value_name = "PERCENT")]
+    #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) loss: Option<f64>,
     /// Packets that arrive twice, in per cent
-    #[arg(long, value_name = "PERCENT")]
+    #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) twice: Option<f64>,
     /// Handsets that are off, in per cent
-    #[arg(long, value_name = "PERCENT")]
+    #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) off: Option<f64>,
     /// Half of the people take longer than this, and one of twenty longer than that, such as 8s,30s [default: as measured, or assumed]
     #[arg(long, value_name = "USUAL,MOST")]
@@ -78,4 +78,26 @@ pub(crate) struct Simulation {
     /// Write the curve of a sweep to a file as a picture
     #[arg(long, value_name = "FILE", requires = "sweep")]
     pub(crate) svg: Option<PathBuf>,
+}
+
+/// Reads `2`, `2%` or `0.5 %`.
+fn per_cent(text: &str) -> Result<f64, String> {
+    let number = text.trim().trim_end_matches('%').trim_end();
+    let read = number.parse().ok().filter(|share| (0.0..=100.0).contains(share));
+    read.ok_or_else(|| format!("`{text}` is no share of a hundred; write for example 2%"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_share_may_be_written_with_its_sign() {
+        for (text, wanted) in [("2", 2.0), ("2%", 2.0), ("0.5 %", 0.5), ("100%", 100.0)] {
+            assert_eq!(per_cent(text), Ok(wanted), "{text}");
+        }
+        for text in ["", "%", "two", "-1", "101%", "NaN", "2%%5"] {
+            assert!(per_cent(text).is_err(), "{text}");
+        }
+    }
 }

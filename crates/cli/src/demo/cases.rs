@@ -107,7 +107,7 @@ fn cases() -> Vec<Case> {
         case("hardware code", "lantern", "tomasz@hardware.northmoor.example", None, HardwareCode, Plainly, None),
         case("wrong hardware code", "lantern", "yuki@hardware.northmoor.example", None, WrongCode, Plainly, Some(Cause::UpstreamRefused)),
         case("code by mail, chosen at a prompt", "lantern", "pell", None, Nothing, Answering("mail"), None),
-        case("code by text message, chosen by a word", "lantern", "pell", None, Word(",sms"), AnsweringCode, None),
+        case("code by text message, chosen by a word", "lantern", "pell", None, Word(" sms"), AnsweringCode, None),
         case("prompt answered wrongly", "lantern", "pell", None, Nothing, Answering("000000"), Some(Cause::CodeWrong)),
         case(
             "MS-CHAPv2 over password and code",
@@ -372,7 +372,7 @@ pub(crate) async fn trickle(world: &mut World, turn: usize) -> Result<(), Failur
         ("breakwater", "NORTHMOOR\\noor", Typed::FreshCode),
         ("lantern", "ravi", Typed::FreshCode),
         ("slipway", "yuki", Typed::FreshCode),
-        ("lantern", "pell", Typed::Word(",sms")),
+        ("lantern", "pell", Typed::Word(" sms")),
         ("slipway", "ines@watch.northmoor.example", Typed::Nothing),
     ];
     let mut lines = lines.into_iter();

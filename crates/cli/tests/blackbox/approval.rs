@@ -272,7 +272,7 @@ async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_han
                 "[[couriers]]\nname = \"pager\"",
                 "[[newcomers]]\ngroup = \"survey-contractors\"\nfactor = \"approval\"\n\n[[couriers]]\nname = \"pager\"",
             ),
-            ("\"password ',' factor\"", "\"password ',' factor\""),
+            ("\"password ' ' factor\"", "\"password ' ' factor\""),
         ],
         ..Setup::default()
     })
@@ -364,7 +364,7 @@ async fn people_without_a_factor_are_enrolled_in_the_login_or_let_in_until_a_dat
     let only_totp = ("second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]", "second = [\"totp\"]");
     let no_words = ("words = { pager = [\"sms\", \"text\"], post = \"mail\" }", "");
     let no_factor_form =
-        ("forms = [\"password code(6)\", \"password ',' factor\", \"password\"]", "forms = [\"password code(6)\", \"password\"]");
+        ("forms = [\"password code(6)\", \"password ' ' factor\", \"password\"]", "forms = [\"password code(6)\", \"password\"]");
     let change = [(contractors, enrol.as_str()), only_totp, no_words, no_factor_form];
     let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
     let number = world.service.get("/people/pell").await[0]["factors"][0]["id"].to_string();

@@ -75,7 +75,7 @@ async fn what_a_person_gets_wrong_at_a_prompt_is_named() {
         ("client_patience = \"60s\"", "shows_challenges = true"),
         ("when_unclear = \"code\"", "when_unclear = \"code\"\nchange_password = true"),
         ("second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]", "second = [\"pager\", \"post\"]"),
-        ("forms = [\"password code(6)\", \"password ',' factor\", \"password\"]", "forms = [\"password ',' factor\", \"password\"]"),
+        ("forms = [\"password code(6)\", \"password ' ' factor\", \"password\"]", "forms = [\"password ' ' factor\", \"password\"]"),
     ];
     let world = Northmoor::with(Setup { directory: &data, change: &change, ..Setup::default() }).await;
     let ended = async |via: &str, name: &str, texts: &[&str], wait: Duration| {
@@ -93,6 +93,6 @@ async fn what_a_person_gets_wrong_at_a_prompt_is_named() {
     let (soon, late) = (Duration::ZERO, Duration::from_millis(1300));
     assert_eq!(ended("breakwater", "tomasz", &[&tomasz, "one-tide", "other-tide", "a", "b", "c", "d"], soon).await, "password-not-changed");
     assert_eq!(ended("breakwater", "ines", &["barnacle-and-buoy", &code("ines", 0)], late).await, "challenge-expired");
-    assert_eq!(ended("lantern", "yuki", &["swell204813,sms"], soon).await, "factor-unreachable");
-    assert_eq!(ended("lantern", "pell", &["sounding-line,mail", "mail", "text"], soon).await, "courier-limit");
+    assert_eq!(ended("lantern", "yuki", &["swell204813 sms"], soon).await, "factor-unreachable");
+    assert_eq!(ended("lantern", "pell", &["sounding-line mail", "mail", "text"], soon).await, "courier-limit");
 }

@@ -248,7 +248,7 @@ async fn a_locked_person_is_released_a_device_reset_and_a_text_read_without_bein
 
     page.goto(format!("http://{}/chains", world.service.http)).await.unwrap();
     page.query(By::Css("[aria-label='chain contractors'] [data-hop=northmoor-names]")).first().await.unwrap().click().await.unwrap();
-    page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().send_keys("sounding-line,sms").await.unwrap();
+    page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().send_keys("sounding-line sms").await.unwrap();
     press(&page, "read").await;
     let shown = wait_for(&page, "[data-testid=readings]", "the factor word is one of the chain").await.text().await.unwrap();
     assert!(shown.contains("17 characters") && shown.contains("13") && !shown.contains("sounding"), "{shown}");

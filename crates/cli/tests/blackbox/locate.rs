@@ -181,8 +181,8 @@ async fn a_dead_courier() {
         ("words = { pager = [\"sms\", \"text\"], post = \"mail\" }", "words = { pager = [\"sms\", \"text\"] }"),
         ("http://127.0.0.1:18480/messages", "http://127.0.0.1:9/messages"),
         (
-            "forms = [\"password code(6)\", \"password ',' factor\", \"password\"]\nfirst = [\"tidehall\"]\nsecond",
-            "forms = [\"password ',' factor\", \"password\"]\nfirst = [\"tidehall\"]\nsecond",
+            "forms = [\"password code(6)\", \"password ' ' factor\", \"password\"]\nfirst = [\"tidehall\"]\nsecond",
+            "forms = [\"password ' ' factor\", \"password\"]\nfirst = [\"tidehall\"]\nsecond",
         ),
     ])
     .await;

@@ -24,6 +24,7 @@ mod operators;
 mod people;
 mod probe;
 mod radius;
+mod real_gateways;
 mod rehearsal;
 mod second;
 mod security;

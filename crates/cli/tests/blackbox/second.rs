@@ -64,7 +64,7 @@ async fn a_person_chooses_a_courier_at_a_prompt_or_by_a_word_and_types_what_arri
     assert!(text(&tried.stdout).contains("number of your choice: / 1 code from phone / 2"), "{}", text(&tried.stdout));
     let sheet = world.service.run(&["gateway", "handover", "lantern"]);
     assert!(sheet.contains("PAP or CHAP or MS-CHAPv2\n"), "each method once: {sheet}");
-    let (_, seen, _) = dialog(&world, &courier, &[&format!("{PELL},sms"), "*"]).await;
+    let (_, seen, _) = dialog(&world, &courier, &[&format!("{PELL} sms"), "*"]).await;
     assert_eq!(seen, "accept");
     let arrived = courier.arrived();
     assert_eq!((arrived[1].by.as_str(), arrived[1].authorization.as_deref()), ("http", Some("Bearer pager-Zt5nW8")));

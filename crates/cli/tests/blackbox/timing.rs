@@ -53,7 +53,7 @@ async fn simulated_logins_and_curves_are_printed_written_and_repeatable() {
     let world = Northmoor::with(Setup { change: &[SHORT], ..Setup::default() }).await;
     let all = ["budget", "staff", "--via", "breakwater", "--simulate", "400"];
     assert!(world.service.run(&all).contains("400 of 400 simulated logins let in: 100.0 %"));
-    let few = ["budget", "watch", "--via", "slipway", "--simulate", "1000", "--seed", "7", "--loss", "2", "--json"];
+    let few = ["budget", "watch", "--via", "slipway", "--simulate", "1000", "--seed", "7", "--loss", "2%", "--json"];
     let output = world.service.cli(&few);
     assert_eq!(output.status.code(), Some(1), "many give up");
     let first: Value = serde_json::from_slice(&output.stdout).unwrap();
@@ -80,12 +80,22 @@ async fn simulated_logins_and_curves_are_printed_written_and_repeatable() {
     assert!(sweep.contains("◀ knee") && sweep.contains("now 5 s"), "{sweep}");
     assert_eq!(std::fs::read_to_string(csv).unwrap().lines().count(), 9);
     assert!(std::fs::read_to_string(svg).unwrap().starts_with("<svg"));
+    // A setting of another gateway than the chain's first is told by logins through that one.
+    let other = ["budget", "watch", "--simulate", "300", "--sweep", "lantern.wait=1s..40s", "--points", "3", "--json"];
+    let curve: Value = serde_json::from_slice(&world.service.cli(&other).stdout).unwrap();
+    let shares: Vec<f64> = curve["points"].as_array().unwrap().iter().map(|point| point["share"].as_f64().unwrap()).collect();
+    assert!(curve["setting"] == "lantern.wait" && shares[0] + 0.2 < shares[2], "{shares:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_makes_no_sense_is_refused_with_the_remedy() {
     let world = Northmoor::start().await;
-    let cases: [(&[&str], &str, &str); 11] = [
+    let cases: [(&[&str], &str, &str); 12] = [
+        (
+            &["budget", "watch", "--via", "slipway", "--simulate", "10", "--sweep", "lantern.wait=1s..9s"],
+            "changes nothing for logins through `slipway`",
+            "via `lantern`",
+        ),
         (&["budget", "stuff"], "no chain `stuff`", "known: watch, staff"),
         (&["budget", "staff", "--via", "lantern"], "takes no logins from a gateway `lantern`", "breakwater, slipway"),
         (&["budget", "staff", "--set", "breakwater.wait=0s"], "100ms to 600s are allowed", "with its unit"),
@@ -93,7 +103,7 @@ async fn what_makes_no_sense_is_refused_with_the_remedy() {
         (&["budget", "staff", "--set", "breakwater.weight=3"], "no setting `breakwater.weight`", "breakwater.wait"),
         (&["budget", "staff", "--set", "wait"], "sets nothing", "NAME=VALUE"),
         (&["budget", "staff", "--simulate", "0"], "0 logins are no simulation", "1 to"),
-        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "no share for loss", "0 to 1"),
+        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "`150` is no share of a hundred", "for example 2%"),
         (&["budget", "staff", "--simulate", "10", "--way", "owl"], "no way `owl`", "totp"),
         (&["budget", "watch", "--simulate", "10", "--people", "0s,0s"], "cannot usually take", "above 0"),
         (

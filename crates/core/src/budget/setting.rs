@@ -175,6 +175,14 @@ impl Setting {
         }
     }
 
+    /// The gateway that it is a setting of.
+    pub fn gateway(self) -> Option<usize> {
+        match self {
+            Setting::GatewayWait(index) | Setting::GatewayTries(index) | Setting::ClientPatience(index) => Some(index),
+            _ => None,
+        }
+    }
+
     /// Its line in the site file; 0 where it has none of its own.
     pub fn line(self, site: &Site) -> u32 {
         match self {
@@ -185,7 +193,8 @@ impl Setting {
             Setting::UpstreamWait(index) | Setting::UpstreamTries(index) => site.upstreams.get(index).map_or(0, |upstream| upstream.line),
             Setting::CourierPatience(index) => site.couriers.get(index).map_or(0, |courier| courier.line),
             Setting::SecondPatience(index) => site.chains.get(index).map_or(0, |chain| chain.line),
-            Setting::PromptsLast | Setting::CodesLast => 0,
+            Setting::PromptsLast => site.factor_lines.0,
+            Setting::CodesLast => site.factor_lines.1,
         }
     }
 

@@ -1,7 +1,7 @@
 //! Prompts of our own for a second factor: what a person may choose, what is sent, and how an answer is read.
 
 use super::fact::*;
-use super::machine::{AfterMark, Login, State};
+use super::machine::{AfterMark, Asks, Login, State};
 use super::pending::{Kept, KeptApproval, KeptAsk, KeptBytes, KeptSent, Round};
 use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Evidence, near_said};
@@ -171,7 +171,7 @@ impl Login {
             Choice::Codes => {
                 let text = if self.pins_here() { Text::PinCode } else { Text::Code };
                 let said = self.say(&asking.person, text, &[("devices", &self.device_names(now))]);
-                self.put(asking, said, now)
+                self.put(asking, said, false, now)
             }
             Choice::Upstream(index) => {
                 asking.upstream = Some(index);
@@ -215,16 +215,16 @@ impl Login {
         }
         if let Some(number) = asking.approval.and_then(|approval| approval.number) {
             let said = self.say(person, Text::Number, &[("number", &number.to_string())]);
-            return self.put(asking, said, now);
+            return self.put(asking, said, true, now);
         }
         if let Some(sent) = &asking.sent {
             let said = self.say(person, Text::Sent, &[("to", &sent.to)]);
-            return self.put(asking, said, now);
+            return self.put(asking, said, false, now);
         }
         if let Some(index) = asking.upstream {
             let name = self.site.source_name(SourceRef::Upstream(index)).to_owned();
             let said = self.say(person, Text::UpstreamCode, &[("upstream", &name)]);
-            return self.put(asking, said, now);
+            return self.put(asking, said, false, now);
         }
         let choices = self.choices(&asking, now);
         if let [Choice::Codes] = choices.as_slice() {
@@ -251,11 +251,13 @@ impl Login {
         let list: Vec<String> = choices.iter().enumerate().map(line).collect();
         let text = if choices.contains(&Choice::Codes) { Text::Choose } else { Text::ChooseSending };
         let said = self.say(person, text, &[("list", &list.join("\n"))]);
-        self.put(asking, said, now)
+        // A menu is shown as it is answered. A code typed there counts once, so it may be seen; a PIN before it may not.
+        let echo = !choices.contains(&Choice::Codes) || !self.chain().is_some_and(crate::site::Chain::asks_for_pins);
+        self.put(asking, said, echo, now)
     }
 
     /// Keeps how far it is and asks the person.
-    pub(super) fn put(&mut self, asking: Asking, said: String, now: Moment) -> State {
+    pub(super) fn put(&mut self, asking: Asking, said: String, echo: bool, now: Moment) -> State {
         let limit = self.gateway().map_or(253, |gateway| gateway.prompt_limit);
         let lead = asking.lead.map(|lead| self.say(&asking.person, lead, &[]));
         let prompt = shorten(&lead.map_or(said.clone(), |lead| format!("{lead} {said}")), limit);
@@ -274,7 +276,7 @@ impl Login {
             approval: asking.approval,
             seed: asking.seed.as_ref().map(KeptBytes::new),
         };
-        self.keep(asking.first.source(), &asking.person, Round::Ask(Box::new(kept)), Some(prompt), Vec::new(), now)
+        self.keep(asking.first.source(), &asking.person, Round::Ask(Box::new(kept)), Asks::of(prompt, echo), now)
     }
 
     /// The answer to a prompt of ours.
@@ -350,12 +352,8 @@ impl Login {
     /// A code of one of the person's devices, with its PIN before it where the device has one.
     fn own_code(&self, text: &str, now: Moment) -> Option<(Option<Secret<String>>, crate::device::VerifiedCode)> {
         let pins = self.chain().is_some_and(crate::site::Chain::asks_for_pins);
-        self.own_devices().iter().find_map(|device| {
-            let cut = if pins && device.has_pin { text.len().checked_sub(usize::from(device.digits()))? } else { 0 };
-            let (pin, code) = text.split_at_checked(cut)?;
-            let verified = device.verify(code, now, &self.site.codes)?;
-            Some(((cut > 0).then(|| Secret::new(pin.to_owned())), verified))
-        })
+        let (cut, verified) = Evidence { devices: self.own_devices(), now, limits: self.site.codes }.own_code(text, pins)?;
+        Some(((cut > 0).then(|| Secret::new(text.get(..cut).unwrap_or_default().to_owned())), verified))
     }
 
     /// A number of the list, or a word for a factor.
@@ -381,7 +379,7 @@ impl Login {
         }
         if std::mem::take(&mut asking.nearly) {
             let said = self.say(&asking.person, Text::NextCode, &[("devices", &self.device_names(now))]);
-            return self.put(asking, said, now);
+            return self.put(asking, said, false, now);
         }
         asking.lead = Some(Text::Wrong);
         match self.choices(&asking, now).as_slice() {

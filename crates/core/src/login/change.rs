@@ -1,7 +1,7 @@
 //! Changing an expired password while logging in: asked for twice, then set in the directory.
 
 use super::fact::{Answer, ChangeAnswer, Found};
-use super::machine::{Login, State};
+use super::machine::{Asks, Login, State};
 use super::pending::{Kept, KeptSecond, Round};
 use super::proof::FirstProved;
 use super::request::Credential;
@@ -53,7 +53,7 @@ impl Login {
             new: asked.new.as_ref().map(Kept::new),
             tries: asked.tries,
         };
-        self.keep(asked.source, &asked.person, round, Some(prompt), Vec::new(), now)
+        self.keep(asked.source, &asked.person, round, Asks::of(prompt, false), now)
     }
 
     /// The answer to the prompt.

@@ -56,7 +56,7 @@ impl Login {
         let site = self.site.name.clone();
         let said = self.say(&asking.person, Text::Enrol, &[("key", key.expose()), ("site", &site)]);
         self.secret_prompt = true;
-        self.put(asking, said, now)
+        self.put(asking, said, false, now)
     }
 
     /// A code of the new app: only a right one makes it count.

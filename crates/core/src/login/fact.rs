@@ -77,7 +77,7 @@ pub enum Need {
         code: Option<(u64, Used)>,
     },
     /// Count a guess at a password before it is made. Undecided guesses count as wrong ones.
-    BeginGuess(Box<Guess>),
+    BeginGuess(Arc<Guess>),
     /// Say how the guess that was counted last came out. One that is never said so ends with the login, uncounted.
     EndGuess {
         /// Whether the password was right.

@@ -6,7 +6,7 @@ use super::guessing::Settled;
 use super::machine::{AfterMark, Login, State, told};
 use super::pending::KeptSecond;
 use super::proof::FirstProved;
-use super::reading::{Chosen, ChosenCode, Evidence, choose};
+use super::reading::{Chosen, ChosenCode, Evidence, choose, choose_packed};
 use super::request::Credential;
 use super::upstream::{KeptCode, PassedCredential, Role};
 use crate::cause::Cause;
@@ -265,7 +265,10 @@ impl Login {
             return self.refuse(Cause::PasswordUnreadable, now);
         };
         let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
-        let chosen = choose(chain, &text, &evidence, self.quiet);
+        let chosen = match self.request.second_field.as_ref().map(|field| self.charset_text(field).unwrap_or_default()) {
+            Some(second) => choose_packed(chain, &text, &second, &evidence),
+            None => choose(chain, &text, &evidence, self.quiet),
+        };
         let (line, checked_before) = (Some(chain.forms_line), FirstProved::by_gateway(source, chain));
         if !self.quiet {
             self.note_reading(&chosen);

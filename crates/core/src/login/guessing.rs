@@ -33,10 +33,10 @@ impl Login {
 
     fn guess_as(&self, person: String, trusted: bool, then: State) -> State {
         let guess = Guess { person, caller: self.request.station.clone(), gateway: self.gateway_name().to_owned(), trusted };
-        State::Guessing { guess: Box::new(guess), then: Box::new(then) }
+        State::Guessing { guess: Arc::new(guess), then: Box::new(then) }
     }
 
-    pub(super) fn guess_counted(&mut self, guess: Box<Guess>, then: Box<State>, answer: GuessAnswer, now: Moment) -> State {
+    pub(super) fn guess_counted(&mut self, guess: Arc<Guess>, then: Box<State>, answer: GuessAnswer, now: Moment) -> State {
         let (whose, wrong, until) = match answer {
             GuessAnswer::MayTry => return *then,
             GuessAnswer::Limited { whose, wrong, until } => (whose, wrong, until),
@@ -87,7 +87,7 @@ impl Login {
         })
     }
 
-    pub(super) fn pass_sent(&mut self, guess: Box<Guess>, then: Box<State>, answer: ApprovalSent, now: Moment) -> State {
+    pub(super) fn pass_sent(&mut self, guess: Arc<Guess>, then: Box<State>, answer: ApprovalSent, now: Moment) -> State {
         let why = match answer {
             ApprovalSent::Sent { id, until, .. } => {
                 let seconds = until.since(now).as_secs_f32().round();
@@ -103,13 +103,13 @@ impl Login {
         self.refuse(Cause::PasswordLimited, now)
     }
 
-    pub(super) fn pass_answered(&mut self, mut guess: Box<Guess>, then: Box<State>, answer: ApprovalAnswer, now: Moment) -> State {
+    pub(super) fn pass_answered(&mut self, mut guess: Arc<Guess>, then: Box<State>, answer: ApprovalAnswer, now: Moment) -> State {
         let said = match answer {
             ApprovalAnswer::Approved(approved) => {
                 let said = format!("a yes on “{}”: the password is checked all the same", approved.device);
                 self.step(Hop::First, "approval", Tone::Good, now, said, None);
                 self.passed = Some(approved);
-                guess.trusted = true;
+                Arc::make_mut(&mut guess).trusted = true;
                 return State::Guessing { guess, then };
             }
             ApprovalAnswer::Denied(said) | ApprovalAnswer::Unanswered(said) => said,

@@ -21,7 +21,7 @@ use crate::rule::Groups;
 use crate::site::{Chain, Gateway, Site, SourceRef};
 use crate::text::shown;
 use crate::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
-use bivector_wire::{MICROSOFT, MS_CHAP_ERROR, Secret, ms_chap_error, push_vendor};
+use bivector_wire::{AttributeType, MICROSOFT, MS_CHAP_ERROR, Secret, ms_chap_error, push_vendor};
 use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
@@ -114,7 +114,7 @@ pub(super) enum State {
         then: AfterMark,
     },
     Guessing {
-        guess: Box<Guess>,
+        guess: Arc<Guess>,
         then: Box<State>,
     },
     Settling {
@@ -123,12 +123,12 @@ pub(super) enum State {
     },
     SendingPass {
         ask: Arc<ApprovalAsk>,
-        guess: Box<Guess>,
+        guess: Arc<Guess>,
         then: Box<State>,
     },
     AwaitingPass {
         id: u64,
-        guess: Box<Guess>,
+        guess: Arc<Guess>,
         then: Box<State>,
     },
     Pretending {
@@ -142,8 +142,7 @@ pub(super) enum State {
     },
     Keeping {
         pending: Box<Pending>,
-        prompt: Option<String>,
-        attributes: Vec<u8>,
+        asks: Asks,
     },
     Held {
         until: Moment,
@@ -162,7 +161,23 @@ pub(super) enum AfterMark {
     /// The new password is asked for.
     NewPassword { source: SourceRef, old: Secret<String> },
     /// An upstream's challenge is passed on.
-    Challenge { source: SourceRef, upstream: KeptUpstream, prompt: Option<String>, attributes: Vec<u8> },
+    Challenge { source: SourceRef, upstream: KeptUpstream, asks: Asks },
+}
+
+/// What a challenge shows and carries.
+#[derive(Debug)]
+pub(super) struct Asks {
+    pub(super) prompt: Option<String>,
+    /// Whether what is typed may be shown.
+    pub(super) echo: bool,
+    pub(super) attributes: Vec<u8>,
+}
+
+impl Asks {
+    /// A prompt of ours.
+    pub(super) fn of(prompt: String, echo: bool) -> Self {
+        Asks { prompt: Some(prompt), echo, attributes: Vec::new() }
+    }
 }
 
 /// The text of a step, put together only where steps are written.
@@ -254,6 +269,7 @@ impl Login {
         now: Moment,
         quiet: bool,
     ) -> Self {
+        let request = request.unpacked(&site);
         let trace = Trace {
             reference,
             began_us: now.micros(),
@@ -406,7 +422,7 @@ impl Login {
             (State::AwaitingPass { guess, then, .. }, Fact::Approval(answer)) => self.pass_answered(guess, then, answer, now),
             (State::Pretending { cause, .. }, Fact::Nobody) => self.pretended(cause, now),
             (State::Changing { asked, .. }, Fact::Changed(answer)) => self.changed(asked, answer, now),
-            (State::Keeping { prompt, attributes, .. }, Fact::Kept(answer)) => self.kept(prompt, attributes, answer, now),
+            (State::Keeping { asks, .. }, Fact::Kept(answer)) => self.kept(asks, answer, now),
             (_, fact) => {
                 self.step(
                     Hop::Reply,
@@ -579,6 +595,11 @@ impl Login {
             let retry = self.chain().is_some_and(|chain| chain.retry);
             let error = ms_chap_error(proof.identifier(), retry, self.request.random, &message);
             push_vendor(&mut attributes, MICROSOFT, MS_CHAP_ERROR, &error);
+        }
+        if let (Credential::Proof { proof: Proof::Eap, attributes: sent }, true) = (&self.request.credential, attributes.is_empty()) {
+            // RFC 3748 section 4.2: Failure with the identifier of the peer's own packet, behind the two bytes of the attribute.
+            let identifier = sent.get(3).copied().unwrap_or_default();
+            bivector_wire::push_attribute(&mut attributes, AttributeType::EapMessage, &[4, identifier, 0, 4]);
         }
         Refusal { cause, message, attributes }
     }

@@ -17,12 +17,15 @@ mod asking;
 mod change;
 mod enrolling;
 mod fact;
+#[cfg(test)]
+mod field_tests;
 mod first;
 mod guessing;
 #[cfg(test)]
 mod guessing_tests;
 mod machine;
 mod noting;
+pub(crate) mod packed;
 mod pending;
 mod proof;
 mod prove;
@@ -67,6 +70,8 @@ pub enum Verdict {
 pub struct Challenge {
     /// What the person reads; none where an upstream gave none.
     pub prompt: Option<String>,
+    /// Whether what is typed may be shown while it is: not for codes and passwords (RFC 2869 section 5.10).
+    pub echo: bool,
     /// Leads back to this login, once.
     pub state: Vec<u8>,
     /// Attributes that an upstream gave for it, encoded.

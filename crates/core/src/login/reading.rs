@@ -1,5 +1,6 @@
 //! The password field: all forms are tried, and evidence that costs nothing outside says which reading counts.
 
+use super::packed::PACKED;
 use super::pending::{Kept, KeptSecond};
 use crate::cause::Cause;
 use crate::device::{CodeLimits, Device, Near, VerifiedCode};
@@ -104,6 +105,15 @@ impl Evidence<'_> {
         self.devices.iter().find_map(|device| device.near(code, self.now, &self.limits))
     }
 
+    /// A code of one of the devices, with the bytes that its PIN takes before it where the device has one.
+    pub(super) fn own_code(&self, text: &str, pins: bool) -> Option<(usize, VerifiedCode)> {
+        self.devices.iter().find_map(|device| {
+            let cut = if pins && device.has_pin { text.len().checked_sub(usize::from(device.digits()))? } else { 0 };
+            let (_, code) = text.split_at_checked(cut)?;
+            Some((cut, device.verify(code, self.now, &self.limits)?))
+        })
+    }
+
     /// Whether a device makes codes of so many digits.
     fn has_digits(&self, digits: usize) -> bool {
         self.devices.iter().any(|device| usize::from(device.digits()) == digits)
@@ -179,6 +189,37 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
     let form = chain.forms.get(reading.form).map(Form::to_string).unwrap_or_default();
     let noted = TypedFact::of(text, form, Some(reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
     Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said, noted }
+}
+
+/// Reads a password and what was typed in a field of its own beside it: a code, a PIN and a code, or a factor word.
+pub(super) fn choose_packed(chain: &Chain, password: &Secret<String>, answer: &Secret<String>, evidence: &Evidence<'_>) -> Chosen {
+    let (first, second) = (password.expose().as_str(), answer.expose().trim());
+    let text = Secret::new(format!("{first}{second}"));
+    let mut reading = Reading { password: Some(0..first.len()), ..Reading::default() };
+    let word = chain.words.iter().position(|word| word.word.eq_ignore_ascii_case(second));
+    let own = evidence.own_code(second, chain.asks_for_pins());
+    let (code, held) = match (own, word.zip(word.and_then(|at| chain.words.get(at)))) {
+        _ if chain.second.is_empty() => (ChosenCode::NotAsked, "the second is not asked for"),
+        _ if second.is_empty() => (ChosenCode::Missing, "the second is empty"),
+        (Some((cut, code)), _) => {
+            let pin = (cut > 0).then(|| Secret::new(second.get(..cut).unwrap_or_default().to_owned()));
+            reading.pin = (cut > 0).then(|| first.len()..first.len() + cut);
+            reading.code = Some(first.len() + cut..text.expose().len());
+            (ChosenCode::Verified(code, pin), "the second is a code, which verifies")
+        }
+        (None, Some((at, word))) => {
+            reading.factor = Some(at);
+            (ChosenCode::Word(word.means), "the second is a factor word")
+        }
+        (None, None) => {
+            reading.code = Some(first.len()..text.expose().len());
+            (refuted(chain, second, evidence), "the second is no code that verifies")
+        }
+    };
+    let noted =
+        TypedFact::of(text.expose(), PACKED.to_owned(), Some(&reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
+    let said = format!("two fields, packed as {PACKED}: {} bytes and {}; {held}", first.len(), second.len());
+    Chosen { guess: Secret::new(first.to_owned()), code, tone: Tone::Good, said, noted }
 }
 
 /// What a code is that did not verify here.

@@ -1,11 +1,12 @@
 //! Station one: the packet, its chain, its method and its name. Nobody outside is needed for it.
 
 use super::machine::{Login, told};
-use super::request::{Credential, decode};
+use super::packed::format_of;
+use super::request::{Credential, Proof, decode, is_placeholder};
 use crate::cause::Cause;
 use crate::identity::realm_of;
 use crate::moment::Moment;
-use crate::site::Charset;
+use crate::site::{Charset, SourceRef};
 use crate::text::shown;
 use crate::trace::{Hop, Tone};
 use bivector_wire::{AttributeType, Packet, reads_like_text};
@@ -79,7 +80,10 @@ impl Login {
             Credential::None => (Cause::CredentialMissing, "there is no User-Password and no other credential".to_owned()),
             other => {
                 let taken: Vec<&str> = methods.iter().map(|method| method.name()).collect();
-                let said = format!("the gateway used {}; the chain takes {}", other.method(), taken.join(", "));
+                let eap = matches!(other, Credential::Proof { proof: Proof::Eap, .. })
+                    .then(|| format!("; EAP is only forwarded to upstreams here, and the peer {}", self.request.peer_wants()))
+                    .unwrap_or_default();
+                let said = format!("the gateway used {}; the chain takes {}{eap}", other.method(), taken.join(", "));
                 (Cause::MethodNotInChain, said)
             }
         };
@@ -89,12 +93,34 @@ impl Login {
 
     fn read_name(&mut self, now: Moment) -> Result<(), Cause> {
         if let Credential::Pap(text) = &self.request.credential
+            && is_placeholder(text.expose())
+        {
+            let said = "the password is what an SSH server sends for names that have no account on its machine";
+            self.step(Hop::Reading, "password field", Tone::Bad, now, said.to_owned(), self.gateway().map(|gateway| gateway.line));
+            return Err(Cause::DeviceAccountMissing);
+        }
+        // An upstream may know the format; a directory would only count it as a wrong password.
+        if let Credential::Pap(text) = &self.request.credential
+            && let Some(format) = format_of(text.expose())
+            && self.chain().is_some_and(|chain| chain.first.iter().any(|first| !matches!(first.source, SourceRef::Upstream(_))))
+        {
+            let said = format!("the field holds two, packed as {format}; `{}` does not say `fields = \"scrv1\"`", self.gateway_name());
+            self.step(Hop::Reading, "password field", Tone::Bad, now, said, self.gateway().map(|gateway| gateway.line));
+            return Err(Cause::FieldsNotRead);
+        }
+        if let Credential::Pap(text) = &self.request.credential
             && !self.request.is_signed()
             && !self.charset_text(text).is_some_and(|text| reads_like_text(text.expose().as_bytes()))
         {
-            let said = "the password reveals as noise, so the gateway hides it with another secret".to_owned();
-            self.step(Hop::Reading, "secret", Tone::Bad, now, said, None);
-            return Err(Cause::SecretDiffers);
+            let (cause, said) = match self.request.secret_proved {
+                true => (
+                    Cause::PasswordUnreadable,
+                    "the password reveals as noise, although other packets of this gateway prove its secret right",
+                ),
+                false => (Cause::SecretDiffers, "the password reveals as noise, so the gateway hides it with another secret"),
+            };
+            self.step(Hop::Reading, "secret", Tone::Bad, now, said.to_owned(), None);
+            return Err(cause);
         }
         let Some(chain) = self.chain() else { return Err(Cause::ChainMissing) };
         let line = Some(chain.identity.line).filter(|line| *line > 0);

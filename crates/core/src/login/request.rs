@@ -75,6 +75,15 @@ impl Credential {
     }
 }
 
+/// What OpenSSH's server passes to PAM in place of the password of somebody who has no account on its machine, repeated or cut to the length
+/// of what was typed.
+const NO_ACCOUNT: &[u8] = b"\x08\n\r\x7fINCORRECT";
+
+/// Whether a password is that placeholder.
+pub(super) fn is_placeholder(text: &[u8]) -> bool {
+    !text.is_empty() && text.iter().zip(NO_ACCOUNT.iter().cycle()).all(|(typed, junk)| typed == junk)
+}
+
 /// An Access-Request, read as far as a login needs it.
 #[derive(Debug, Clone)]
 pub struct Request {
@@ -101,6 +110,10 @@ pub struct Request {
     pub caller: Option<IpAddr>,
     /// Calling-Station-Id as it came: the person's own device.
     pub station: Option<String>,
+    /// What was typed in a second field, where the gateway packs two in its password field.
+    pub(super) second_field: Option<Secret<Vec<u8>>>,
+    /// Whether other packets of the gateway have shown that both have the same secret.
+    pub(super) secret_proved: bool,
     pub(super) random: [u8; 16],
 }
 
@@ -115,6 +128,8 @@ pub struct Arrival {
     pub port: u16,
     /// Gateway or rehearsal.
     pub origin: Origin,
+    /// Whether other packets of the gateway have shown that both have the same secret.
+    pub secret_proved: bool,
     /// Bytes that nobody can foresee: the challenge of a further MS-CHAPv2 try.
     pub random: [u8; 16],
 }
@@ -131,7 +146,7 @@ impl Request {
     /// Reads a proved request. `secret` reveals the password field.
     pub fn read(authentic: &Authentic<'_>, secret: &SharedSecret, arrival: Arrival) -> Self {
         let packet = authentic.packet();
-        let Arrival { gateway, sender, port, origin, random } = arrival;
+        let Arrival { gateway, sender, port, origin, secret_proved, random } = arrival;
         let station = packet.text(AttributeType::CallingStationId).map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
         let caller = station.as_ref().and_then(|text| text.parse().ok());
         Request {
@@ -147,6 +162,8 @@ impl Request {
             packet: packet.bytes().to_vec(),
             caller,
             station,
+            second_field: None,
+            secret_proved,
             random,
         }
     }
@@ -156,32 +173,51 @@ impl Request {
         self.proof.is_signed()
     }
 
+    /// What the peer of an EAP request says of the method that it wants.
+    pub(super) fn peer_wants(&self) -> String {
+        let joined = Packet::parse(&self.packet).map(|packet| packet.joined(AttributeType::EapMessage)).unwrap_or_default();
+        bivector_wire::eap::wanted(&joined)
+    }
+
     /// The typed name for people to read, whatever its bytes are.
     pub fn readable_name(&self, charset: Charset) -> String {
         decode(&self.typed_name, charset).unwrap_or_else(|| String::from_utf8_lossy(&self.typed_name).into_owned())
     }
 }
 
-/// All credentials in a packet, by their attributes' names. One request carries one of them: User-Password or CHAP-Password (RFC 2865
-/// section 4.1), nothing beside EAP-Message (RFC 3579 section 3.3), one response of MS-CHAP with one challenge (RFC 2548 section 2.3).
-fn credentials_in(packet: &Packet<'_>) -> Vec<String> {
-    let count = |wanted: AttributeType| packet.attributes().filter(|attribute| attribute.kind == wanted).count();
-    let microsoft = |wanted: u8| microsoft_in(packet).filter(|own| own.number == wanted).count();
-    let named = |name: &str, count: usize| match count {
-        0 => None,
-        1 => Some(name.to_owned()),
-        several => Some(format!("{several} times {name}")),
-    };
-    let credentials = [
-        ("User-Password", count(AttributeType::UserPassword)),
-        ("CHAP-Password", count(AttributeType::ChapPassword)),
-        // One message is often split over several attributes.
-        ("EAP-Message", count(AttributeType::EapMessage).min(1)),
-        ("MS-CHAP-Response", microsoft(MS_CHAP_RESPONSE)),
-        ("MS-CHAP2-Response", microsoft(MS_CHAP2_RESPONSE)),
-    ];
-    let challenges = Some(("MS-CHAP-Challenge", microsoft(MS_CHAP_CHALLENGE))).filter(|(_, count)| *count > 1);
-    credentials.into_iter().chain(challenges).filter_map(|(name, count)| named(name, count)).collect()
+/// The names of all credentials in a packet, if there are more than may be: User-Password or CHAP-Password (RFC 2865 section 4.1), nothing
+/// beside EAP-Message (RFC 3579 section 3.3), one response of MS-CHAP with one challenge (RFC 2548 section 2.3).
+fn several_credentials(packet: &Packet<'_>) -> Option<Vec<String>> {
+    const NAMES: [&str; 6] =
+        ["User-Password", "CHAP-Password", "EAP-Message", "MS-CHAP-Response", "MS-CHAP2-Response", "MS-CHAP-Challenge"];
+    let mut counts = [0_usize; NAMES.len()];
+    for attribute in packet.attributes() {
+        match attribute.kind {
+            AttributeType::UserPassword => counts[0] += 1,
+            AttributeType::ChapPassword => counts[1] += 1,
+            // One message is often split over several attributes.
+            AttributeType::EapMessage => counts[2] = 1,
+            AttributeType::VendorSpecific => {
+                for own in VendorAttribute::read_all(attribute.value).filter(|own| own.vendor == MICROSOFT) {
+                    match own.number {
+                        MS_CHAP_RESPONSE => counts[3] += 1,
+                        MS_CHAP2_RESPONSE => counts[4] += 1,
+                        MS_CHAP_CHALLENGE => counts[5] += 1,
+                        _ => {}
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    let [credentials @ .., challenges] = counts;
+    if credentials.iter().sum::<usize>() <= 1 && challenges <= 1 {
+        return None;
+    }
+    // One challenge belongs to a response and is no credential by itself.
+    counts[5] = if challenges > 1 { challenges } else { 0 };
+    let named = NAMES.into_iter().zip(counts).filter(|(_, count)| *count > 0);
+    Some(named.map(|(name, count)| if count == 1 { name.to_owned() } else { format!("{count} times {name}") }).collect())
 }
 
 /// Microsoft's own attributes in a packet (RFC 2548).
@@ -194,11 +230,14 @@ fn microsoft_in<'p>(packet: &Packet<'p>) -> impl Iterator<Item = VendorAttribute
 }
 
 fn read_credential(packet: &Packet<'_>, secret: &SharedSecret) -> Credential {
-    let present = credentials_in(packet);
-    if present.len() > 1 || present.iter().any(|name| name.contains(" times ")) {
-        return Credential::Several(present);
+    if let Some(names) = several_credentials(packet) {
+        return Credential::Several(names);
     }
     if let Some(hidden) = packet.first(AttributeType::UserPassword) {
+        // Somebody has pressed Enter at a prompt, and the gateway sends that as a password of no bytes.
+        if hidden.value.is_empty() && packet.first(AttributeType::State).is_some() {
+            return Credential::Pap(Secret::default());
+        }
         return match reveal_password(hidden.value, packet.authenticator(), secret) {
             Ok(text) => Credential::Pap(text),
             Err(error) => Credential::Unreadable(Method::Pap, error.to_string()),

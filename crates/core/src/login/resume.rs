@@ -2,7 +2,7 @@
 
 use super::asking::Asking;
 use super::fact::{FactorsAnswer, Found, KeptAnswer, TakenAnswer, WrongTry};
-use super::machine::{Login, State};
+use super::machine::{Asks, Login, State};
 use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round, Whose};
 use super::proof::{FirstProved, Second, SecondProved};
 use super::reading::ChosenCode;
@@ -17,15 +17,7 @@ use std::sync::Arc;
 
 impl Login {
     /// Keeps a round, so that its answer can go on from it. `checked_by` is the source that makes the first check.
-    pub(super) fn keep(
-        &mut self,
-        checked_by: SourceRef,
-        person: &Found,
-        round: Round,
-        prompt: Option<String>,
-        attributes: Vec<u8>,
-        now: Moment,
-    ) -> State {
+    pub(super) fn keep(&mut self, checked_by: SourceRef, person: &Found, round: Round, asks: Asks, now: Moment) -> State {
         let found_by = self.found_by.unwrap_or(checked_by);
         let pending = Pending {
             gateway: self.gateway_name().to_owned(),
@@ -41,7 +33,7 @@ impl Login {
             carried: self.carry(),
             round,
         };
-        State::Keeping { pending: Box::new(pending), prompt, attributes }
+        State::Keeping { pending: Box::new(pending), asks }
     }
 
     /// What checks gave so far; in the last round it goes into the reply.
@@ -51,11 +43,12 @@ impl Login {
         Carried { notice: self.notice.take(), attributes, hidden, groups: std::mem::take(&mut self.given_groups) }
     }
 
-    pub(super) fn kept(&mut self, prompt: Option<String>, attributes: Vec<u8>, answer: KeptAnswer, now: Moment) -> State {
+    pub(super) fn kept(&mut self, asks: Asks, answer: KeptAnswer, now: Moment) -> State {
         match answer {
             KeptAnswer::Kept(state) => {
                 self.trace.outcome = Outcome::Challenged;
-                State::Decided(Verdict::Challenge(Challenge { prompt, state, attributes }))
+                let Asks { prompt, echo, attributes } = asks;
+                State::Decided(Verdict::Challenge(Challenge { prompt, echo, state, attributes }))
             }
             KeptAnswer::Unavailable(why) => {
                 self.step(Hop::Reply, "challenge", Tone::Bad, now, format!("the prompt could not be kept: {}", why.seen), None);

@@ -364,9 +364,17 @@ proptest! {
 }
 
 /// What somebody who is asked something may have become meanwhile, and why the answer to the prompt is refused then.
-fn meanwhile() -> [(&'static str, fn(&mut World), Cause); 3] {
+type Change = (&'static str, fn(&mut World), Cause);
+
+fn meanwhile() -> [Change; 3] {
     [
-        ("suspended", |world| drop(world.suspended.insert("ines")), Cause::PersonSuspended),
+        (
+            "suspended",
+            |world| {
+                world.suspended.insert("ines");
+            },
+            Cause::PersonSuspended,
+        ),
         ("deleted from the directory", |world| world.people.retain(|(_, name), _| *name != "ines"), Cause::PersonUnknown),
         ("locked", |world| world.locked_until = Some(NOON.plus(std::time::Duration::from_secs(900))), Cause::FactorLocked),
     ]

@@ -226,9 +226,9 @@ impl Login {
                 let asked = Asked { source, person, second: kept(), old, new: None, tries: 0 };
                 self.ask_new_password(asked, None, now)
             }
-            AfterMark::Challenge { source, upstream, prompt, attributes } => {
+            AfterMark::Challenge { source, upstream, asks } => {
                 let second = kept();
-                self.keep(source, &person, Round::First { upstream, second }, prompt, attributes, now)
+                self.keep(source, &person, Round::First { upstream, second }, asks, now)
             }
         }
     }

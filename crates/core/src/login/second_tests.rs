@@ -99,13 +99,13 @@ fn a_person_with_several_factors_chooses_by_number_or_word_or_just_types_a_code(
 
 #[test]
 fn a_word_behind_the_password_chooses_the_courier() {
-    let form = (FORMS, "forms = [\"password code(6)\", \"password ',' factor\", \"password\"]");
+    let form = (FORMS, "forms = [\"password code(6)\", \"password ' ' factor\", \"password\"]");
     let site = prompting("second = [\"totp\", \"pager\"]\nwords = { pager = [\"sms\", \"text\"] }", &[form]);
     let mut world = World::new();
-    let (prompts, outcome, ..) = dialog(&mut world, &site, "ines", &["barnacle,SMS", SENT]);
+    let (prompts, outcome, ..) = dialog(&mut world, &site, "ines", &["barnacle SMS", SENT]);
     assert_eq!((prompts[0].as_str(), outcome), ("A code was sent to …18. Code:", Outcome::Accepted));
     assert_eq!(world.guesses[0].1, "barnacle");
-    assert_eq!(dialog(&mut World::new(), &site, "yuki", &["swell204813,text"]).2, Some(Cause::FactorUnreachable), "yuki has no number");
+    assert_eq!(dialog(&mut World::new(), &site, "yuki", &["swell204813 text"]).2, Some(Cause::FactorUnreachable), "yuki has no number");
 }
 
 #[test]

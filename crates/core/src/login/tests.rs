@@ -157,7 +157,7 @@ impl World {
             )))),
             Need::BeginGuess(guess) => {
                 let limited = self.limited_guesses.filter(|whose| *whose == Guesser::Caller || !guess.trusted);
-                self.begun.push(*guess);
+                self.begun.push(Arc::unwrap_or_clone(guess));
                 Fact::Guess(match limited {
                     Some(whose) => GuessAnswer::Limited { whose, wrong: 10, until: self.now.plus(Duration::from_secs(60)) },
                     None => GuessAnswer::MayTry,
@@ -344,7 +344,14 @@ pub(super) fn read(site: &Site, via: &str, message: &Message, secret: &SharedSec
     Request::read(
         &authentic,
         secret,
-        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 18120, origin: Origin::Gateway, random: [9; 16] },
+        Arrival {
+            gateway,
+            sender: "127.0.0.11:4000".parse().unwrap(),
+            port: 18120,
+            origin: Origin::Gateway,
+            secret_proved: false,
+            random: [9; 16],
+        },
     )
 }
 

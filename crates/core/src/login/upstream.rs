@@ -3,7 +3,7 @@
 use super::asking::Asking;
 use super::fact::{Answer, Found, Unavailable};
 use super::guessing::Settled;
-use super::machine::{Login, State};
+use super::machine::{Asks, Login, State};
 use super::pending::{KeptSecond, Round, Upstream as KeptUpstream};
 use super::proof::{FirstProved, Second, SecondProved};
 use super::reading::ChosenCode;
@@ -164,7 +164,11 @@ impl Login {
             return self.refuse(Cause::MethodNotInChain, now);
         };
         let ask = self.ask_upstream(upstream, &person, PassedCredential::Untouched(attributes.clone()));
-        let said = format!("{} is passed on to {} untouched", proof.method().name(), self.site.source_name(source));
+        let eap = match proof {
+            super::request::Proof::Eap => format!("; it is only forwarded, and the peer {}", self.request.peer_wants()),
+            _ => String::new(),
+        };
+        let said = format!("{} is passed on to {} untouched{eap}", proof.method().name(), self.site.source_name(source));
         self.step(Hop::Reading, "method", Tone::Good, now, said, None);
         let role = Role::First { source, at: Some(at), code: KeptCode::Now(self.no_code()) };
         self.guess(&Arc::clone(&person), State::Upstream { ask, person, role })
@@ -263,19 +267,23 @@ impl Login {
         now: Moment,
     ) -> State {
         let attributes = given.encode(back);
+        let own = given.attributes.iter().find(|(kind, _)| *kind == AttributeType::Prompt).map(|(_, value)| value.as_slice());
+        // Without a word of the upstream's own it is taken for a code.
+        let echo = own == Some(&[0, 0, 0, 1]);
         let prompt = given.text(AttributeType::ReplyMessage).filter(|_| !back.contains(&AttributeType::ReplyMessage));
+        let asks = Asks { prompt, echo, attributes };
         match role {
             Role::First { source, code: KeptCode::Now(ChosenCode::Verified(code, pin)), .. } => {
-                self.use_code(person, code, pin, super::machine::AfterMark::Challenge { source, upstream, prompt, attributes }, now)
+                self.use_code(person, code, pin, super::machine::AfterMark::Challenge { source, upstream, asks }, now)
             }
             Role::First { source, code, .. } => {
                 let second = match code {
                     KeptCode::Before(second) => second,
                     KeptCode::Now(code) => KeptSecond::from_code(code),
                 };
-                self.keep(source, &person, Round::First { upstream, second }, prompt, attributes, now)
+                self.keep(source, &person, Round::First { upstream, second }, asks, now)
             }
-            Role::Second { first } => self.keep(first.source(), &person, Round::Second { upstream }, prompt, attributes, now),
+            Role::Second { first } => self.keep(first.source(), &person, Round::Second { upstream }, asks, now),
         }
     }
 }

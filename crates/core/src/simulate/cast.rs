@@ -160,7 +160,14 @@ impl Cast {
         }
         let bytes = message.sign_request(1, &AUTHENTICATOR, &secret).ok()?;
         let authentic = authenticate(Packet::parse(&bytes).ok()?, &secret, IntegrityPolicy::Required).ok()?;
-        let arrival = Arrival { gateway: self.gateway, sender: self.sender, port: self.port, origin: Origin::Gateway, random: [7; 16] };
+        let arrival = Arrival {
+            gateway: self.gateway,
+            sender: self.sender,
+            port: self.port,
+            origin: Origin::Gateway,
+            secret_proved: false,
+            random: [7; 16],
+        };
         Some(Request::read(&authentic, &secret, arrival))
     }
 }

@@ -1,8 +1,8 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
 use super::{
-    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, Site, SourceWhen, Upstream, Waived, WhenDown, WhenNotEnrolled,
-    WhenSecondIsDown, WhenUnanswered,
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, PasswordFields, Site, SourceWhen, Upstream, Waived, WhenDown,
+    WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
 };
 use crate::grant::Grant;
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
@@ -345,6 +345,10 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
     });
     about.value("the person's own patience", &old.client_patience, &new.client_patience, |patience| {
         patience.map_or("not stated".into(), |patience| time(&patience))
+    });
+    about.value("reads password fields as", &old.fields, &new.fields, |fields| match fields {
+        PasswordFields::One => "one text".into(),
+        PasswordFields::Packed => "two, packed as SCRV1".into(),
     });
     about.value("shows prompts", &old.shows_challenges, &new.shows_challenges, yes);
     match (old.joins_without_caller, new.joins_without_caller) {

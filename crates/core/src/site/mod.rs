@@ -64,6 +64,8 @@ pub struct Site {
     pub passwords: Passwords,
     /// How long a prompt may be answered.
     pub prompt_lasts: Duration,
+    /// The lines that say how long a prompt and a sent code may be answered; 0 where the site file does not say it.
+    pub factor_lines: (u32, u32),
     /// What people read.
     pub texts: Texts,
     /// The page that people have on their phones.
@@ -148,6 +150,8 @@ pub struct Gateway {
     pub labels: BTreeMap<String, String>,
     /// How it writes text that is not ASCII.
     pub charset: Charset,
+    /// What its password field holds.
+    pub fields: PasswordFields,
     /// Group names that the device knows, where the site file says so.
     pub knows: Option<Vec<String>>,
     /// Name of the sealed shared secret.
@@ -182,6 +186,16 @@ pub enum Charset {
     Utf8,
     /// ISO 8859-1, as some old devices do.
     Latin1,
+}
+
+/// What the password field of a gateway's requests holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PasswordFields {
+    /// What was typed in one field.
+    #[default]
+    One,
+    /// What was typed in two, packed as SCRV1, or the answer to a prompt, packed as CRV1; or else as in [`PasswordFields::One`].
+    Packed,
 }
 
 /// A gateway's resends.

@@ -135,6 +135,7 @@ keys! {
         "identifier" "text or texts" "not looked at" "What the device calls itself in NAS-Identifier; a request with another one is refused.";
         "labels" "table of texts" "none" "What kind of device it is and where, such as `{ kind = \"vpn\", place = \"harbour\" }`; for chains and rules.";
         "charset" "`utf-8` or `latin-1`" "`utf-8`" "How it writes names and passwords that are not ASCII.";
+        "fields" "`one` or `scrv1`" "`one`" "Whether its people's program has one field for password and code, or two that it sends in one as `SCRV1:…` (and answers to prompts as `CRV1:…`).";
         "knows" "texts" "not checked" "Group names that are set up on the device; grants that name another one are warned about.";
         "secret" "name of a secret" "needed" "The shared secret, sealed with `bivector secret set`.";
         "message_authenticator" "`required` or `when-present`" "`required`" "Whether its requests must be signed.";

@@ -148,7 +148,7 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
     let staff_first = "first = [\"tidehall\", \"roster\"]";
     const TWO_FORMS: Change = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
     const UNCLEAR: Change = ("when_unclear = \"code\"", "");
-    let cases: [(&[Change], &str, &str); 18] = [
+    let cases: [(&[Change], &str, &str); 19] = [
         (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-partly", "only says yes or no to a password"),
         (
             &[("methods = [\"pap\"]", "methods = [\"pap\", \"chap\"]"), (staff_first, "first = [\"tidehall\"]")],
@@ -157,6 +157,11 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
         ),
         (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "only an upstream can end it"),
         (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"code(6)\"]")], "form-impossible", "the form has no password"),
+        (
+            &[("when_unclear = \"code\"", "code_only = true"), ("first = [\"tidehall\", \"roster\"]", "first = []")],
+            "empty",
+            "a `code_only` chain needs one too",
+        ),
         (&[("when_unclear = \"code\"", "code_only = true")], "form-impossible", "nobody here could check the password"),
         (&[("second = [\"totp\"]", "second = [\"totp\", \"pager\"]")], "factor-impossible", "has to be typed at a prompt"),
         (
@@ -166,7 +171,7 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
         ),
         (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6..8)\"]"), UNCLEAR], "two-readings", "in 3 ways"),
         (
-            &[("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6)\", \"password ',' factor\"]")],
+            &[("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6)\", \"password ' ' factor\"]")],
             "form-impossible",
             "chooses a courier",
         ),

@@ -174,7 +174,7 @@ async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), P
     let known = live.as_ref().is_some_and(|live| {
         live.site.directories.iter().any(|one| one.name == source) || live.site.upstreams.iter().any(|one| one.name == source)
     });
-    if !known || login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(&login) {
+    if !known || login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(login) {
         return find(shared, source, login).map(|_| ());
     }
     let (source, login) = (source.to_owned(), login.to_owned());

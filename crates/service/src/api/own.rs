@@ -198,7 +198,7 @@ async fn log_in(
     let packet = Packet::parse(&prepared.bytes).ok().and_then(|packet| authenticate(packet, &secret, IntegrityPolicy::Required).ok());
     let authentic = packet.ok_or_else(|| refused("", "try again"))?;
     let sender = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
-    let arrival = Arrival { gateway, sender, port: 0, origin: Origin::Page, random: random() };
+    let arrival = Arrival { gateway, sender, port: 0, origin: Origin::Page, secret_proved: true, random: random() };
     let request = LoginRequest::read(&authentic, &secret, arrival);
     let clock = LoginClock::start();
     let reference = crate::doors::radius::reference();

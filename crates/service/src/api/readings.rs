@@ -110,7 +110,7 @@ fn devices_of(state: &ApiState, site: &Site, chain: &Chain, typed: &str) -> Resu
         Problem::new(
             StatusCode::UNPROCESSABLE_ENTITY,
             "person",
-            format!("`{}`: {}", bivector_core::text::shown(&typed), cause.sentence()),
+            format!("`{}`: {}", bivector_core::text::shown(typed), cause.sentence()),
             cause.remedy(),
         )
     })?;

@@ -429,6 +429,20 @@ fn chosen(question: &Question, wanted: Option<&str>) -> Result<Way, Problem> {
 }
 
 fn plan(question: Question, request: &SimulateRequest) -> Result<(Plan, Option<SweepPlan>), Problem> {
+    let mut question = question;
+    if let Some((name, _)) = request.sweep.as_deref().and_then(|text| text.split_once('=')) {
+        let of = Setting::named(&question.site, name.trim(), question.chain, question.via).ok().and_then(Setting::gateway);
+        match (question.via, of) {
+            (Some(via), Some(of)) if via != of => {
+                let named = |gateway: usize| question.site.gateways.get(gateway).map_or("?", |gateway| gateway.name.as_str());
+                let said = format!("`{}` changes nothing for logins through `{}`", name.trim(), named(via));
+                return Err(unprocessable(said, format!("sweep a setting of `{}`, or ask for logins via `{}`", named(via), named(of))));
+            }
+            // The value of one gateway is told by logins through that one.
+            (None, of) => question.via = of,
+            _ => {}
+        }
+    }
     let way = chosen(&question, request.way.as_deref())?;
     let Question { site, chain, learned, .. } = question;
     let via = Some(way.gateway);

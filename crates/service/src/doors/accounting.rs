@@ -8,7 +8,7 @@ use crate::error::ServiceError;
 use crate::metrics;
 use crate::shared::Shared;
 use bivector_core::Cause;
-use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet};
+use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, NotAuthentic, Packet};
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use tokio::net::UdpSocket;
@@ -90,7 +90,10 @@ impl Inner {
         };
         let (authentic, which) = match proved {
             Ok(proved) => proved,
-            Err(why) => return drop_packet(Cause::SecretDiffers, &gateway.name, format!("an accounting report: {why}")),
+            Err(why) => {
+                let cause = if why == NotAuthentic::Altered { Cause::PacketAltered } else { Cause::SecretDiffers };
+                return drop_packet(cause, &gateway.name, format!("an accounting report: {why}"));
+            }
         };
         let packet = authentic.packet();
         if packet.code() == Code::AccountingRequest {

@@ -328,7 +328,12 @@ impl Inner {
         let clock = LoginClock::start();
         let port = if self.rehearsed.is_some() { 0 } else { self.port };
         let origin = self.origin();
-        let request = Request::read(&authentic, secret.of(which), LoginArrival { gateway, sender, port, origin, random: quick_random() });
+        if authentic.is_signed() {
+            secret.seen.prove();
+        }
+        let secret_proved = secret.seen.is_proved();
+        let arrival = LoginArrival { gateway, sender, port, origin, secret_proved, random: quick_random() };
+        let request = Request::read(&authentic, secret.of(which), arrival);
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
         let decision = Box::new(Decision { live, gateway, which, clock, place, reply_for });
         if self.rehearsed.is_some() {
@@ -386,6 +391,14 @@ impl Inner {
         }
         drop(place);
         metrics::login(&trace);
+        if let Some(secret) = live.secrets.get(gateway) {
+            match trace.cause {
+                None if trace.outcome == Outcome::Accepted => secret.seen.prove(),
+                Some(Cause::SecretDiffers) => secret.seen.doubt(),
+                Some(Cause::PasswordUnreadable) if trace.person.is_none() => secret.seen.doubt(),
+                _ => {}
+            }
+        }
         if trace.outcome == Outcome::Accepted && self.rehearsed.is_none() {
             self.shared.sessions.let_in(&trace.gateway, &trace.typed_name, &trace.reference, clock.now().micros());
         }
@@ -505,7 +518,7 @@ impl Inner {
 fn cause_of(why: NotAuthentic) -> Cause {
     match why {
         NotAuthentic::Missing => Cause::IntegrityMissing,
-        NotAuthentic::SecretDiffers => Cause::SecretDiffers,
+        NotAuthentic::SecretDiffers | NotAuthentic::Report => Cause::SecretDiffers,
         NotAuthentic::Altered | NotAuthentic::Response => Cause::PacketAltered,
     }
 }

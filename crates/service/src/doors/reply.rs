@@ -17,6 +17,19 @@ pub(super) struct ReplyFor {
     proxy_states: Vec<Vec<u8>>,
 }
 
+/// Whether encoded attributes have one of a kind.
+fn has(encoded: &[u8], wanted: AttributeType) -> bool {
+    let mut rest = encoded;
+    while let [kind, length, ..] = *rest {
+        if AttributeType::from(kind) == wanted {
+            return true;
+        }
+        let Some(next) = rest.get(usize::from(length.max(2))..) else { return false };
+        rest = next;
+    }
+    false
+}
+
 impl ReplyFor {
     pub(super) fn new(request: &Authentic<'_>) -> Self {
         let packet = request.packet();
@@ -56,6 +69,9 @@ impl ReplyFor {
                 if let Some(prompt) = &challenge.prompt {
                     message.push(AttributeType::ReplyMessage, prompt.as_bytes());
                 }
+                if !has(&challenge.attributes, AttributeType::Prompt) {
+                    message.push(AttributeType::Prompt, &u32::from(challenge.echo).to_be_bytes());
+                }
                 message.push_encoded(&challenge.attributes);
                 return self.sign(message, secret);
             }
@@ -84,7 +100,10 @@ impl ReplyFor {
         let (message, attributes) = message;
         let mut reject = Message::new(Code::AccessReject);
         reject.push_encoded(attributes);
-        reject.push(AttributeType::ReplyMessage, message.as_bytes());
+        // RFC 3579 section 2.6.5: with EAP-Message the words are for nobody.
+        if !has(attributes, AttributeType::EapMessage) {
+            reject.push(AttributeType::ReplyMessage, message.as_bytes());
+        }
         // A request full of Proxy-State leaves no room for words; the refusal itself must get through.
         self.sign(reject, secret).or_else(|| self.sign(Message::new(Code::AccessReject), secret))
     }

@@ -234,7 +234,7 @@ impl World {
 
     /// What logins with codes take, a few in flight.
     async fn others(&self, codes: &mut Vec<LoadLogin>) -> Result<Measured, Failure> {
-        let some = codes.split_off(codes.len().saturating_sub(STEPS as usize * CODERS));
+        let some = super::take_first(codes, STEPS as usize * CODERS);
         let secret = SharedSecret::new(SECRET.as_bytes());
         logins(OTHER, self.radius, &secret, some, BESIDE, MEASURED, Some(PACED)).await.map_err(failed)
     }

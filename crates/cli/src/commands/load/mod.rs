@@ -125,9 +125,10 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         bare.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
         drop(server);
         let secret = SharedSecret::new(SECRET.as_bytes());
-        let mut batch = codes.split_off(codes.len().saturating_sub((PREPARED * seconds) as usize));
+        let mut batch = take_first(&mut codes, (PREPARED * seconds) as usize);
         // One half with traces written down and one without, right after each other: only their ratio means anything.
-        let half = batch.split_off(batch.len() / 2);
+        let count = batch.len() / 2;
+        let half = take_first(&mut batch, count);
         let path = PacketPath::with_codes();
         let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
         // Without records no code is ever used up: the same few may come again and again.
@@ -143,9 +144,10 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         world.running.write_traces(false);
         untraced_codes.push(measure(batch).await?);
         world.running.write_traces(true);
-        let batch = waiting.split_off(waiting.len().saturating_sub((PREPARED * seconds) as usize));
+        let batch = take_first(&mut waiting, (PREPARED * seconds) as usize);
         let (few, mut batch) = split(batch);
-        let half = batch.split_off(batch.len() / 2);
+        let count = batch.len() / 2;
+        let half = take_first(&mut batch, count);
         whole.push(measure(half).await?);
         world.running.write_traces(false);
         untraced.push(measure(batch).await?);
@@ -305,8 +307,11 @@ impl PacketPath {
     fn answer(&self, datagram: &[u8], sender: SocketAddr) -> Option<Vec<u8>> {
         let packet = Packet::parse(datagram).ok()?;
         let authentic = authenticate(packet, &self.secret, IntegrityPolicy::Required).ok()?;
-        let request =
-            LoginRequest::read(&authentic, &self.secret, Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway, random: [0; 16] });
+        let request = LoginRequest::read(
+            &authentic,
+            &self.secret,
+            Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway, secret_proved: false, random: [0; 16] },
+        );
         let now = if self.codes { Moment::from_secs(seconds_now()) } else { Moment::from_secs(1_800_000_000) };
         let mut login = Login::begin(Arc::clone(&self.site), request, String::new(), 1, now);
         while let Next::Ask(need) = login.next() {
@@ -404,20 +409,28 @@ fn seconds_now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
 }
 
-/// Every code of a few steps of everybody, each once, mixed: each part of them costs as much as any other.
+/// Takes so many logins off the front: a person's codes count in their order only.
+fn take_first(waiting: &mut Vec<LoadLogin>, count: usize) -> Vec<LoadLogin> {
+    let rest = waiting.split_off(count.min(waiting.len()));
+    std::mem::replace(waiting, rest)
+}
+
+/// How many people take turns: far more than are in flight, so that nobody's next code overtakes the one before.
+const TURNS: usize = 2_000;
+
+/// Every code of a few steps of everybody, each once and each person's in their order. Each part of them costs as much as any other: some
+/// people type all their codes before others begin.
 fn logins_of(people: usize, password: fn(usize) -> String, suffix: &str) -> Vec<LoadLogin> {
     let step = seconds_now() / 30;
     let seeds: Vec<String> = (0..people).map(seed).collect();
-    let mut all: Vec<LoadLogin> = (-STEPS..=STEPS)
-        .flat_map(|offset| {
-            seeds.iter().enumerate().map(move |(person, seed)| LoadLogin {
-                name: format!("load{person:05}{suffix}"),
-                password: password(person) + code(seed.as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
-            })
-        })
-        .collect();
-    all.shuffle(&mut SmallRng::seed_from_u64(1));
-    all
+    let mut order: Vec<usize> = (0..people).collect();
+    order.shuffle(&mut SmallRng::seed_from_u64(1));
+    let login = |person: usize, offset: i64| LoadLogin {
+        name: format!("load{person:05}{suffix}"),
+        password: password(person) + code(seeds[person].as_bytes(), step.wrapping_add_signed(offset), Settings::default()).as_str(),
+    };
+    let turns = |turn: &[usize]| (-STEPS..=STEPS).flat_map(|offset| turn.iter().map(move |person| (*person, offset))).collect::<Vec<_>>();
+    order.chunks(TURNS).flat_map(turns).map(|(person, offset)| login(person, offset)).collect()
 }
 
 fn own_password(person: usize) -> String {

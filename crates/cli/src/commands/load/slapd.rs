@@ -68,7 +68,7 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     let (mut first, second) = (start("first")?, start("second")?);
     let world = World::start(count, &[first.address(), second.address()], no_sync).await?;
     let mut waiting = super::logins_of(count, shared, "");
-    let mut next = |count: u64| waiting.split_off(waiting.len().saturating_sub(count as usize));
+    let mut next = |count: u64| super::take_first(&mut waiting, count as usize);
     let secret = SharedSecret::new(SECRET.as_bytes());
     let send =
         async |batch: Vec<LoadLogin>, parallel, limit, rate| logins(LOCAL, world.radius, &secret, batch, parallel, limit, rate).await;

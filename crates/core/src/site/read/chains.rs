@@ -65,7 +65,8 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     let identity = section.text("identity");
     let methods = section.texts("methods", true).map_or_else(|| vec![Method::Pap], |texts| read_methods(texts, &section));
     let (forms, forms_span) = read_forms(&section, methods.iter().any(|method| method.gives_text()));
-    let first = read_first(&section);
+    let code_only = section.flag("code_only").unwrap_or(false);
+    let first = read_first(&section, code_only);
     let when_source_is_down =
         section.choice("when_source_is_down", &[("refuse", WhenDown::Refuse), ("next", WhenDown::Next)]).unwrap_or_default();
     let change_password = section.flag("change_password").unwrap_or(false);
@@ -76,7 +77,6 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     let when_second_is_down = section.choice("when_second_is_down", &downs).unwrap_or_default();
     let approvals = read_approvals(&section);
     let waive = read_waivers(&section);
-    let code_only = section.flag("code_only").unwrap_or(false);
     let retry = section.flag("retry").unwrap_or(false);
     let when_unclear = section.choice("when_unclear", &[("code", WhenUnclear::Code), ("plain", WhenUnclear::Plain)]);
     let pace = section.duration("refusal_pace", Duration::ZERO..=SECOND * 5);
@@ -170,15 +170,18 @@ fn read_methods(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) -> Ve
 }
 
 /// Sources in order: a name, or a table with a name and whom the source is for.
-fn read_first(section: &Section<'_, '_, '_>) -> Vec<(At<String>, SourceWhen)> {
+fn read_first(section: &Section<'_, '_, '_>, code_only: bool) -> Vec<(At<String>, SourceWhen)> {
     let items = section.items("first", "a source of a chain");
     if items.is_empty() {
         let example = "[\"tidehall\", \"roster\"]";
-        match section.has("first") {
-            true => {
-                section.notes.error("empty", section.span.clone(), "`first` is empty", format!("write for example `first = {example}`"))
-            }
-            false => section.missing("first", example),
+        let empty = |message: &str, remedy: String| section.notes.error("empty", section.span.clone(), message, remedy);
+        match (code_only, section.has("first")) {
+            (true, _) => empty(
+                "`first` names no source, and a `code_only` chain needs one too: it knows the people and their groups",
+                format!("write for example `first = {example}`; no password is sent there"),
+            ),
+            (false, true) => empty("`first` is empty", format!("write for example `first = {example}`")),
+            (false, false) => section.missing("first", example),
         }
     }
     items

@@ -117,6 +117,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         lockout: whole.factors.lockout,
         passwords: whole.passwords,
         prompt_lasts: whole.factors.prompt_lasts,
+        factor_lines: whole.factors.lines,
         texts: whole.texts,
         handset,
         newcomers,

@@ -4,8 +4,8 @@ use super::super::check;
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Section};
 use super::super::{
-    BindAs, Charset, Directory, DirectoryKind, Gateway, GatewayPatience, GroupSource, NameAs, PersonAttributes, Pool, Reader, Scope,
-    Server, Upstream,
+    BindAs, Charset, Directory, DirectoryKind, Gateway, GatewayPatience, GroupSource, NameAs, PasswordFields, PersonAttributes, Pool,
+    Reader, Scope, Server, Upstream,
 };
 use super::SECOND;
 use super::second::unknown_language;
@@ -51,6 +51,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
     let identifiers = section.texts("identifier", true).map(plain).unwrap_or_default();
     let labels = section.labels("labels").map(|labels| labels.value).unwrap_or_default();
     let charset = section.choice("charset", &[("utf-8", Charset::Utf8), ("latin-1", Charset::Latin1)]).unwrap_or_default();
+    let fields = section.choice("fields", &[("one", PasswordFields::One), ("scrv1", PasswordFields::Packed)]).unwrap_or_default();
     let knows = section.texts("knows", true).map(plain);
     let shows_challenges = section.flag("shows_challenges").unwrap_or(false);
     let joins_without_caller = section.flag("joins_without_caller").unwrap_or(false);
@@ -70,6 +71,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         identifiers,
         labels,
         charset,
+        fields,
         knows,
         secret: secret.as_ref().map(|secret| secret.value.clone()).unwrap_or_default(),
         integrity: integrity.unwrap_or_default(),

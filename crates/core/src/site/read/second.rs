@@ -19,11 +19,13 @@ pub(in crate::site) struct Factors {
     pub(in crate::site) sending: Sending,
     pub(in crate::site) lockout: Lockout,
     pub(in crate::site) prompt_lasts: Duration,
+    /// Lines of `prompt_lasts` and of `lasts` under `sent`; 0 where they are not written.
+    pub(in crate::site) lines: (u32, u32),
 }
 
 pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
     let (codes, sending, lockout) = Default::default();
-    let mut read = Factors { codes, sending, lockout, prompt_lasts: SECOND * 120 };
+    let mut read = Factors { codes, sending, lockout, prompt_lasts: SECOND * 120, lines: (0, 0) };
     let Some(factors) = top.table("factors") else { return read };
     if let Some(totp) = factors.table("totp") {
         read.codes.window = totp.number("window", 0..=10).map_or(read.codes.window, |window| window.value);
@@ -43,7 +45,9 @@ pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
     if let Some(sent) = factors.table("sent") {
         let sending = &mut read.sending;
         sending.digits = sent.number("digits", 6..=10).map_or(sending.digits, |number| number.value as u8);
-        sending.lasts = sent.duration("lasts", SECOND * 30..=SECOND * 3600).map_or(sending.lasts, |lasts| lasts.value);
+        if let Some(lasts) = sent.duration("lasts", SECOND * 30..=SECOND * 3600) {
+            (sending.lasts, read.lines.1) = (lasts.value, sent.notes.lines.line(lasts.span.start));
+        }
         sending.resends = sent.number("resends", 0..=10).map_or(sending.resends, |number| number.value as u8);
         sending.per_person = sent.number("per_person", 1..=1000).map_or(sending.per_person, |number| number.value as u32);
         sending.per_minute = sent.number("per_minute", 1..=100_000).map_or(sending.per_minute, |number| number.value as u32);
@@ -54,7 +58,9 @@ pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
         read.lockout.time = lockout.duration("time", SECOND..=SECOND * 86_400 * 30).map_or(read.lockout.time, |time| time.value);
         lockout.finish();
     }
-    read.prompt_lasts = factors.duration("prompt_lasts", SECOND..=SECOND * 3600).map_or(read.prompt_lasts, |lasts| lasts.value);
+    if let Some(lasts) = factors.duration("prompt_lasts", SECOND..=SECOND * 3600) {
+        (read.prompt_lasts, read.lines.0) = (lasts.value, factors.notes.lines.line(lasts.span.start));
+    }
     factors.finish();
     read
 }

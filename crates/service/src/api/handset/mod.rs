@@ -104,7 +104,7 @@ pub(super) fn live(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
 /// The name of a device as it is kept.
 pub(super) fn label(text: &str) -> Result<String, Problem> {
     let label = text.trim();
-    if label.is_empty() || label.len() > LABEL || !bivector_core::text::is_plain(&label) {
+    if label.is_empty() || label.len() > LABEL || !bivector_core::text::is_plain(label) {
         let said = format!("a name has 1 to {LABEL} bytes and no control characters");
         return Err(wrong("label", said, "choose a short one, such as `phone`"));
     }
