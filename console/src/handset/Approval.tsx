@@ -72,8 +72,8 @@ export function Approval({ device, text, offset, done }: Props) {
       )}
       {shown.before_password && (
         <p data-testid="before-password" className="border-warn border-l-4 px-3 py-2">
-          <strong>The password is not checked yet.</strong> Many wrong passwords were typed for your name. Approve only if you
-          are signing in at this moment: your password is checked then.
+          <strong>The password is not checked yet.</strong> Many wrong passwords were typed for your name. Approve only
+          if you are signing in at this moment: your password is checked then.
         </p>
       )}
       <Wrong>{wrong}</Wrong>

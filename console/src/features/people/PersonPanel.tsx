@@ -74,7 +74,10 @@ function Lock({ person }: { person: PersonView }) {
   const guesses = person.passwords
   const stopped = lock?.locked_until_us || guesses?.until_us
   return (
-    <section data-testid="lock" className={`border-l-2 px-4 py-2 ${stopped ? 'border-ebb bg-ebb-wash' : 'border-warn'}`}>
+    <section
+      data-testid="lock"
+      className={`border-l-2 px-4 py-2 ${stopped ? 'border-ebb bg-ebb-wash' : 'border-warn'}`}
+    >
       {lock && (
         <p>
           {lock.locked_until_us ? <strong>✕ codes locked until {fullTime(lock.locked_until_us)}: </strong> : '▲ '}
@@ -85,8 +88,8 @@ function Lock({ person }: { person: PersonView }) {
       {guesses && (
         <p data-testid="guesses">
           {guesses.until_us ? <strong>✕ passwords not checked until {fullTime(guesses.until_us)}: </strong> : '▲ '}
-          {guesses.wrong} wrong passwords in a row, the last through {guesses.gateway} at {fullTime(guesses.last_us)}. From{' '}
-          {guesses.after} on the person waits, but for a trusted device or a yes on the person’s own handset.
+          {guesses.wrong} wrong passwords in a row, the last through {guesses.gateway} at {fullTime(guesses.last_us)}.
+          From {guesses.after} on the person waits, but for a trusted device or a yes on the person’s own handset.
         </p>
       )}
       <Confirmed

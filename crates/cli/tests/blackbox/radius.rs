@@ -250,3 +250,46 @@ async fn logins_beyond_a_gateways_limit_are_dropped_and_counted_and_the_others_s
     let knocks = world.service.get("/knocks").await;
     assert!(knocks.as_array().unwrap().iter().any(|knock| knock["cause"] == "overloaded"), "{knocks:#}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn password_and_code_packed_in_one_field_are_read_where_the_gateway_packs_them_and_named_elsewhere() {
+    let fields = ("secret = \"gateway/breakwater\"", "fields = \"scrv1\"\nsecret = \"gateway/breakwater\"");
+    let world = Northmoor::with(Setup { change: &[fields], ..Setup::default() }).await;
+    let packed = |password: &str, code: &str| {
+        let base64 = |text: &str| data_encoding::BASE64.encode(text.as_bytes());
+        format!("SCRV1:{}:{}", base64(password), base64(code))
+    };
+    let (seen, trace) = world.log_in("breakwater", "ines", &packed("barnacle-and-buoy", &code("ines", 0))).await;
+    assert_eq!(seen, "accept", "{trace:#}");
+    let (seen, trace) = world.log_in("slipway", "ines", &packed("barnacle-and-buoy", &code("ines", 1))).await;
+    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("fields-not-read")), "{trace:#}");
+    for part in ["barnacle", "YmFybmFjbGU"] {
+        assert!(!trace.to_string().contains(part), "{trace:#}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_prompt_says_whether_to_show_what_is_typed_and_a_refused_eap_peer_gets_its_failure_alone() {
+    let world = Northmoor::start().await;
+    let lantern = world.gateway("lantern");
+    let prompt_of = |exchange: &bivector_exchange::Exchange| {
+        let attributes = &exchange.reply.as_ref().unwrap().attributes;
+        let prompt = attributes.iter().find(|(kind, _)| *kind == AttributeType::Prompt).map(|(_, value)| value.clone());
+        prompt.unwrap_or_default()
+    };
+    let (menu, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
+    assert_eq!(prompt_of(&menu), [0, 0, 0, 1], "a menu");
+    let (asked, _) = lantern.answer("pell", "1", &menu).await.unwrap();
+    assert_eq!(prompt_of(&asked), [0, 0, 0, 0], "a code");
+    let state = asked.reply.unwrap().attributes.into_iter().find(|(kind, _)| *kind == AttributeType::State).unwrap().1;
+    assert!(state.iter().all(u8::is_ascii_graphic), "{state:?}");
+
+    let (refused, local) = lantern.send(&lantern.sign(bivector_exchange::Request::eap_start("pell"))).await.unwrap();
+    let reply = refused.reply.unwrap();
+    assert_eq!(reply.code, bivector_wire::Code::AccessReject);
+    let kinds: Vec<AttributeType> = reply.attributes.iter().map(|(kind, _)| *kind).collect();
+    assert_eq!(kinds, [AttributeType::EapMessage]);
+    assert_eq!(reply.attributes[0].1[0], 4, "EAP-Failure (RFC 3748 section 4.2)");
+    let trace = world.service.trace_from(local).await.to_string();
+    assert!(trace.contains("EAP is only forwarded"), "{trace}");
+}

@@ -479,3 +479,25 @@ fn plan(question: Question, request: &SimulateRequest) -> Result<(Plan, Option<S
     plan.check()?;
     Ok((plan, along))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_sweep_of_a_gateways_setting_plays_logins_through_that_gateway() {
+        let site = Site::read(include_str!("../../../../demo/site.toml"), &Known::default()).0.unwrap();
+        let chain = site.chains.iter().position(|chain| chain.name == "watch").unwrap();
+        let (lantern, slipway) = (site.gateway_named("lantern"), site.gateway_named("slipway"));
+        let planned = |sweep: &str, via: Option<usize>| {
+            let question = Question { site: site.clone(), chain, via, learned: Learned::default() };
+            let request = SimulateRequest { sweep: Some(sweep.to_owned()), ..SimulateRequest::default() };
+            plan(question, &request).map(|(plan, _)| plan.way.gateway).ok()
+        };
+        assert_eq!(planned("lantern.wait=1s..40s", None), lantern);
+        assert_eq!(planned("slipway.tries=1..9", None), slipway);
+        assert_eq!(planned("lantern.wait=1s..40s", lantern), lantern);
+        assert_eq!(planned("lantern.wait=1s..40s", slipway), None, "it would change nothing there");
+        assert!(planned("tidehall.answer=1s..9s", None).is_some());
+    }
+}

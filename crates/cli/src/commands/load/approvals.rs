@@ -35,8 +35,8 @@ const STEPS: i64 = 9;
 const BESIDE: usize = 4;
 /// How long the others are measured, before and during.
 const MEASURED: Duration = Duration::from_secs(4);
-/// Calls at one time while people are enrolled.
-const CALLS: usize = 24;
+/// Calls at one time while people are enrolled: fewer than the invitations that one address may have tried in vain.
+const CALLS: usize = 8;
 const RESEND: Duration = Duration::from_secs(2);
 /// Other logins a second: far from what the service can do, so that what they take is not a queue of their own.
 const PACED: f64 = 200.0;

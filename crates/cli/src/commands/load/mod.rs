@@ -132,7 +132,7 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         let path = PacketPath::with_codes();
         let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
         // Without records no code is ever used up: the same few may come again and again.
-        let few: Vec<LoadLogin> = half.iter().take(1000).cloned().collect();
+        let few: Vec<LoadLogin> = half.iter().step_by((half.len() / 1000).max(1)).cloned().collect();
         let again = few.iter().cycle().take((BARE_PREPARED * seconds) as usize).cloned().collect();
         bare_codes
             .push(logins(LOCAL, server.address, &secret, again, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
