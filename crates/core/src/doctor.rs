@@ -1,4 +1,4 @@
-//! What is worth knowing about how a running service is exposed, judged from facts that the service gathers. Nothing is changed.
+//! Reviews how a running service is exposed, from facts that the service gathers. Nothing is changed.
 
 use crate::site::{Finding, Site};
 use crate::trace::Tone;

@@ -404,7 +404,7 @@ impl Memory<'_> {
         })
     }
 
-    /// Too many wrong passwords make wait whatever the draft says, as long as it counts them.
+    /// The wait after too many wrong passwords applies whatever the draft says, as long as the draft counts them.
     fn guess(&self, trusted: bool, now: Moment) -> GuessAnswer {
         let limited = |whose| GuessAnswer::Limited { whose, wrong: self.site.passwords.after, until: now.plus(WHILE) };
         match self.recorded.ending.cause {

@@ -247,6 +247,13 @@ pub struct Attributes<'a> {
     at: usize,
 }
 
+impl<'a> Attributes<'a> {
+    /// Reads attributes that are encoded without a packet's header.
+    pub fn encoded(bytes: &'a [u8]) -> Self {
+        Attributes { bytes, at: 0 }
+    }
+}
+
 impl<'a> Iterator for Attributes<'a> {
     type Item = Attribute<'a>;
 

@@ -28,6 +28,7 @@ mod real_gateways;
 mod rehearsal;
 mod second;
 mod security;
+mod security_sign_ins;
 mod shape;
 mod site;
 mod slapd;

@@ -251,7 +251,7 @@ impl Login {
         let list: Vec<String> = choices.iter().enumerate().map(line).collect();
         let text = if choices.contains(&Choice::Codes) { Text::Choose } else { Text::ChooseSending };
         let said = self.say(person, text, &[("list", &list.join("\n"))]);
-        // A menu is shown as it is answered. A code typed there counts once, so it may be seen; a PIN before it may not.
+        // The answer to a menu is echoed. A code typed there works only once, so it may be seen; a PIN before it may not.
         let echo = !choices.contains(&Choice::Codes) || !self.chain().is_some_and(crate::site::Chain::asks_for_pins);
         self.put(asking, said, echo, now)
     }

@@ -78,7 +78,7 @@ pub enum Need {
     },
     /// Count a guess at a password before it is made. Undecided guesses count as wrong ones.
     BeginGuess(Arc<Guess>),
-    /// Say how the guess that was counted last came out. One that is never said so ends with the login, uncounted.
+    /// Report how the guess that was counted last turned out. A guess without a report ends with the login and does not count.
     EndGuess {
         /// Whether the password was right.
         right: bool,
@@ -144,7 +144,7 @@ pub enum GuessAnswer {
     },
 }
 
-/// Whose wrong guesses are too many.
+/// Whose limit on wrong guesses was reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Guesser {
     /// Those from one caller, about this person or about anybody.

@@ -1,4 +1,4 @@
-//! What gateways put in the password field that nobody typed there, and what nobody typed at all.
+//! Password fields that hold something other than one typed password: packed fields, placeholders, empty answers.
 
 use super::packed::pack;
 use super::tests::*;

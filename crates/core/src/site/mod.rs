@@ -164,7 +164,7 @@ pub struct Gateway {
     pub client_patience: Option<Duration>,
     /// Whether it can show a prompt and send the answer.
     pub shows_challenges: bool,
-    /// Whether a login may join an approval that waits although the gateway says of neither where it comes from.
+    /// Whether a login may join a pending approval although the gateway reports a caller for neither of them.
     pub joins_without_caller: bool,
     /// The language of its people, where the person's own is not known.
     pub language: String,

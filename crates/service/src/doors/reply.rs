@@ -4,7 +4,7 @@ use crate::seal::random;
 use bivector_core::Cause;
 use bivector_core::login::{HiddenKind, HiddenValue, Verdict};
 use bivector_core::trace::{Hop, Outcome, Step, Tone, Trace};
-use bivector_wire::{AttributeType, Authentic, Code, Message, SharedSecret, hide_salted};
+use bivector_wire::{AttributeType, Attributes, Authentic, Code, Message, SharedSecret, hide_salted};
 
 /// Vendor number of Microsoft's keys (RFC 2548).
 const MICROSOFT: u32 = 311;
@@ -19,15 +19,7 @@ pub(super) struct ReplyFor {
 
 /// Whether encoded attributes have one of a kind.
 fn has(encoded: &[u8], wanted: AttributeType) -> bool {
-    let mut rest = encoded;
-    while let [kind, length, ..] = *rest {
-        if AttributeType::from(kind) == wanted {
-            return true;
-        }
-        let Some(next) = rest.get(usize::from(length.max(2))..) else { return false };
-        rest = next;
-    }
-    false
+    Attributes::encoded(encoded).any(|attribute| attribute.kind == wanted)
 }
 
 impl ReplyFor {
