@@ -3,7 +3,8 @@ use super::harness::{Northmoor, Service, code, ines, text};
 #[tokio::test(flavor = "multi_thread")]
 async fn one_login_from_the_command_line_shows_reply_and_waterfall() {
     let world = Northmoor::start().await;
-    let output = world.service.cli_with_input(&["login", "ines", "--via", "breakwater", "--password-file", "-"], &ines());
+    let typed = ines();
+    let output = world.service.cli_with_input(&["login", "ines", "--via", "breakwater", "--password-file", "-"], &typed);
     let shown = text(&output.stdout);
     assert!(output.status.success(), "{shown}{}", text(&output.stderr));
     for wanted in [
@@ -16,7 +17,7 @@ async fn one_login_from_the_command_line_shows_reply_and_waterfall() {
     ] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");
     }
-    let refused = world.service.cli_with_input(&["login", "ines", "--via", "breakwater", "--password-file", "-"], &ines());
+    let refused = world.service.cli_with_input(&["login", "ines", "--via", "breakwater", "--password-file", "-"], &typed);
     assert_eq!(refused.status.code(), Some(1));
     assert!(text(&refused.stdout).contains("code-used") && text(&refused.stdout).contains("remedy:"));
     let json = world.service.cli_with_input(

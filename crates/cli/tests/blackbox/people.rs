@@ -14,7 +14,8 @@ fn fed(service: &Service, arguments: &[&str], input: &str) -> (String, bool) {
 async fn somebody_who_is_suspended_stays_out_at_once_and_a_removal_can_be_taken_back_with_its_factors() {
     let world = Northmoor::start().await;
     let service = &world.service;
-    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.0, "accept");
+    let typed = ines();
+    assert_eq!(world.log_in("breakwater", "ines", &typed).await.0, "accept");
     assert!(service.run(&["person", "suspend", "ines"]).contains("suspended"));
     let (_, trace) = world.log_in("slipway", "ines", "barnacle-and-buoy").await;
     assert_eq!(trace["cause"], "person-suspended", "whatever the directory says");
@@ -27,7 +28,7 @@ async fn somebody_who_is_suspended_stays_out_at_once_and_a_removal_can_be_taken_
     let number = said.rsplit("undo ").next().unwrap().split('`').next().unwrap().to_owned();
     assert_eq!(service.call("GET", "/people/ines", None).await.0, 404);
     assert!(service.run(&["person", "undo", &number]).contains("taken back: tidehall:ines removed"));
-    let (_, trace) = world.log_in("slipway", "ines", &ines()).await;
+    let (_, trace) = world.log_in("slipway", "ines", &typed).await;
     assert_eq!(trace["cause"], "code-used", "the token is back, and a code that was used before stays used");
     let (said, done) = fed(service, &["person", "undo", &number], "");
     assert!(!done && said.contains("taken back before"), "{said}");

@@ -198,6 +198,7 @@ async fn a_run_that_is_ended_early_keeps_what_came_of_it_and_one_that_the_servic
     world.service.seal("persona/ines-seed", seed).await;
     let (status, body) = world.service.apply(&format!("{}{seeded}{rehearsal}", world.site)).await;
     assert_eq!(status, 201, "{body}");
+    let first_code = code("ines", 0);
     let (status, run) = world.service.call("POST", "/rehearsals/codes/runs", Some(json!({ "repeat": 9, "parallel": 1 }))).await;
     assert_eq!(status, 202, "{run}");
     let mut now = Value::Null;
@@ -214,7 +215,7 @@ async fn a_run_that_is_ended_early_keeps_what_came_of_it_and_one_that_the_servic
     assert_eq!(ended["state"], "interrupted");
     assert!((1..=3).contains(&ended["passed"].as_u64().unwrap()) && ended["failed"] == 0, "{ended}");
     // Each code worked once, as anybody's does.
-    assert_eq!(world.log_in("breakwater", "ines", &format!("barnacle-and-buoy{}", code("ines", 0))).await.1["cause"], "code-used");
+    assert_eq!(world.log_in("breakwater", "ines", &format!("barnacle-and-buoy{first_code}")).await.1["cause"], "code-used");
     let (_, run) = world.service.call("POST", "/rehearsals/codes/runs", Some(json!({ "repeat": 9 }))).await;
     assert_eq!(run["state"], "running");
     let Northmoor { service, directories: _directories, .. } = world;

@@ -270,7 +270,8 @@ async fn a_code_beside_a_wrong_password_stays_good_and_lets_one_of_many_logins_i
     let world = Northmoor::with(Setup::default()).await;
     let now = code("ines", 0);
     let cause = async |password: &str| world.log_in("breakwater", "ines", &format!("{password}{now}")).await.1["cause"].clone();
-    for _ in 0..3 {
+    // Each login counts as a guess while it is under way: two and eight at once are the ten that are let through.
+    for _ in 0..2 {
         assert_eq!(cause("mussel").await, "password-wrong");
     }
     let together = futures_util::future::join_all((0..8).map(|_| cause("barnacle-and-buoy"))).await;
@@ -504,8 +505,9 @@ async fn a_code_only_chain_takes_codes_from_a_gateway_that_checks_passwords_itse
         ("second = [\"totp\"]\nwhen_unclear = \"code\"", "second = [\"totp\"]\ncode_only = true"),
     ];
     let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
-    assert_eq!(world.log_in("breakwater", "ines", &code("ines", 0)).await.0, "accept");
-    assert_eq!(world.log_in("breakwater", "ines", &code("ines", 0)).await.1["cause"], "code-used");
+    let typed = code("ines", 0);
+    assert_eq!(world.log_in("breakwater", "ines", &typed).await.0, "accept");
+    assert_eq!(world.log_in("breakwater", "ines", &typed).await.1["cause"], "code-used");
     assert_eq!(world.log_in("breakwater", "ines", &ines()).await.1["cause"], "code-missing");
     let (_, checked) = world.service.call("POST", "/site/check", Some(json!({ "text": world.site }))).await;
     assert!(checked.to_string().contains("checks no password"), "{checked}");
