@@ -18,6 +18,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::codec::Framed;
@@ -42,14 +43,17 @@ pub struct StandInDirectory {
     address: SocketAddr,
     accepting: JoinHandle<()>,
     guesses: Arc<Mutex<HashMap<String, u32>>>,
+    pace: watch::Sender<Pace>,
 }
+
+/// How long each answer takes; nothing while it is silent.
+type Pace = Option<Duration>;
 
 struct Contents {
     entries: Entries,
     passwords: HashMap<String, (String, AccountState)>,
     services: HashMap<String, String>,
-    /// How long each answer takes.
-    delay: Duration,
+    pace: watch::Receiver<Pace>,
     guesses: Arc<Mutex<HashMap<String, u32>>>,
 }
 
@@ -64,15 +68,26 @@ impl StandInDirectory {
         let guesses = Arc::new(Mutex::new(HashMap::new()));
         let passwords =
             data.people.iter().map(|person| (person_dn(&data.base, &person.uid).to_lowercase(), (person.password.clone(), person.state)));
+        let (pace, listening) = watch::channel(Some(delay));
         let contents = Arc::new(Contents {
             entries: Entries::new(data),
             passwords: passwords.collect(),
             services: data.services.iter().map(|service| (service.dn.to_lowercase(), service.password.clone())).collect(),
-            delay,
+            pace: listening,
             guesses: Arc::clone(&guesses),
         });
         let accepting = tokio::spawn(accept(listener, contents, protection));
-        Ok(StandInDirectory { address, accepting, guesses })
+        Ok(StandInDirectory { address, accepting, guesses, pace })
+    }
+
+    /// Lets each answer take this long from now on.
+    pub fn answers_after(&self, delay: Duration) {
+        self.pace.send_replace(Some(delay));
+    }
+
+    /// Takes connections and questions from now on, and answers none until it is told how long answers take.
+    pub fn falls_silent(&self) {
+        self.pace.send_replace(None);
     }
 
     /// Where it listens.
@@ -117,6 +132,7 @@ async fn accept(listener: TcpListener, contents: Arc<Contents>, protection: Prot
 
 async fn connection(stream: TcpStream, contents: Arc<Contents>, protection: Protection) {
     let _ = stream.set_nodelay(true);
+    contents.while_silent().await;
     let ended = match protection {
         Protection::Clear => talk(stream, &contents, false).await.map(|_| ()),
         Protection::Tls(config) => over_tls(stream, config, &contents).await,
@@ -141,9 +157,7 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin>(stream: S, contents: &Contents,
     let mut may_search = false;
     while let Some(message) = framed.next().await {
         let message = message?;
-        if !contents.delay.is_zero() {
-            tokio::time::sleep(contents.delay).await;
-        }
+        contents.wait().await;
         match message.op {
             LdapOp::BindRequest(bind) => {
                 let (response, controls) = contents.bind(&bind, &message.ctrl, &mut may_search);
@@ -190,6 +204,21 @@ fn result(code: LdapResultCode, message: &str) -> LdapResult {
 }
 
 impl Contents {
+    /// Waits until it speaks again; gives how long an answer takes.
+    async fn while_silent(&self) -> Duration {
+        let mut pace = self.pace.clone();
+        let speaks = pace.wait_for(Option::is_some).await;
+        speaks.ok().and_then(|delay| *delay).unwrap_or_default()
+    }
+
+    /// Waits as long as an answer takes.
+    async fn wait(&self) {
+        let delay = self.while_silent().await;
+        if !delay.is_zero() {
+            tokio::time::sleep(delay).await;
+        }
+    }
+
     fn bind(&self, bind: &LdapBindRequest, controls: &[LdapControl], may_search: &mut bool) -> (LdapBindResponse, Vec<LdapControl>) {
         *may_search = false;
         let dn = bind.dn.to_lowercase();

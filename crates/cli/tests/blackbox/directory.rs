@@ -26,11 +26,66 @@ async fn the_second_server_answers_when_the_first_is_down_and_an_outage_is_no_un
     assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("source-unreachable")), "the roster must not be asked: {trace:#}");
 }
 
+fn failed_over(trace: &Value) -> Vec<String> {
+    let steps = trace["steps"].as_array().unwrap().iter();
+    steps.filter(|step| step["what"] == "fail-over").map(|step| step["said"].as_str().unwrap().to_owned()).collect()
+}
+
+/// What is known of the first server: its state, and why it is so.
+async fn first_server(world: &Northmoor) -> (Value, Value) {
+    let server = world.service.get("/directories").await[0]["servers"][0].clone();
+    (server["state"].clone(), server["cause"].clone())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_first_server_that_falls_silent_costs_those_under_way_the_hedge_and_nobody_after_them() {
+    let world = Northmoor::start().await;
+    assert_eq!(world.log_in("breakwater", "tomasz", &format!("ebb before flood{}", code("tomasz", 0))).await.0, "accept");
+    world.directories[0].falls_silent();
+    let guesses = || world.directories.iter().map(|server| server.guesses("ines") + server.guesses("noor")).collect::<Vec<_>>();
+    let at_once = (0..6).map(|number| async move { if number % 2 == 0 { "ines" } else { "noor" } });
+    let at_once = at_once.map(async |name| world.log_in("breakwater", name.await, "mussel000000").await.1);
+    let traces = futures_util::future::join_all(at_once).await;
+    for trace in &traces {
+        assert_eq!(trace["cause"], "password-wrong", "the second server was asked for both: {trace:#}");
+        let failed = failed_over(trace);
+        assert!(failed.len() <= 1 && failed.iter().all(|said| said.contains("no answer within")), "one wait at most: {failed:?}");
+    }
+    assert!(traces.iter().any(|trace| !failed_over(trace).is_empty()), "somebody noticed");
+    assert_eq!(guesses(), [0, 6], "one bind for each login, none of them in the hands of the silent one");
+    let (seen, trace) = world.log_in("breakwater", "ines", &ines()).await;
+    assert_eq!((seen.as_str(), failed_over(&trace)), ("accept", vec![]), "whoever comes later asks the second at once");
+    assert_ne!(first_server(&world).await.0, "good");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_is_merely_slow_is_asked_after_the_quick_one_until_a_look_finds_it_quick_again() {
+    let world = Northmoor::with(Setup { change: &[("answer = \"2s\"", "answer = \"2s\", hedge = \"300ms\"")], ..Setup::default() }).await;
+    world.directories[0].answers_after(Duration::from_millis(800));
+    let (_, trace) = world.log_in("breakwater", "ines", "mussel000000").await;
+    assert_eq!((trace["cause"].as_str(), failed_over(&trace).len()), (Some("password-wrong"), 1), "{trace:#}");
+    assert_eq!(first_server(&world).await, (Value::from("note"), Value::from("source-slow")));
+    for _ in 0..3 {
+        let (_, trace) = world.log_in("breakwater", "ines", "mussel000000").await;
+        assert_eq!((trace["cause"].as_str(), failed_over(&trace)), (Some("password-wrong"), vec![]), "{trace:#}");
+    }
+    assert_eq!(world.directories[0].guesses("ines"), 0, "no password waits for it");
+    world.directories[0].answers_after(Duration::ZERO);
+    for _ in 0..300 {
+        if first_server(&world).await.0 == "good" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.0, "accept");
+    assert_eq!(world.directories[0].guesses("ines"), 1, "a look has found it quick, and it is the first again");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_guess_that_may_have_arrived_is_never_sent_to_another_server() {
     let world = Northmoor::with(Setup {
         delay: Duration::from_millis(1500),
-        change: &[("answer = \"2s\"", "answer = \"4s\"")],
+        change: &[("answer = \"2s\"", "answer = \"4s\", hedge = \"4s\"")],
         ..Setup::default()
     })
     .await;

@@ -226,15 +226,13 @@ impl Through<'_> {
         let over = path.rounds.iter().flat_map(|round| &round.stages).find(|stage| stage.kind == StageKind::FailOver);
         let Some(over) = over else { return Vec::new() };
         let takes = over.takes.worst_us;
-        let by_answer = over.setting.as_ref().is_some_and(|setting| setting.ends_with(".answer"));
         let directory = self.site.directories.iter().position(|directory| directory.name == over.name);
         let set = |us: u64| {
-            let setting = if by_answer { Setting::Answer(directory?) } else { Setting::Connect(directory?) };
-            Some((setting, Amount::Time(Duration::from_micros(us / 100_000 * 100_000).max(Duration::from_millis(100)))))
+            Some((Setting::Hedge(directory?), Amount::Time(Duration::from_micros(us / 100_000 * 100_000).max(Duration::from_millis(100)))))
         };
         if takes >= hop.patience_us {
             let message = format!(
-                "a first server of {} that takes connections and says nothing costs a login {} before the next one is asked, and `{}` gives up after {}: no login survives it",
+                "where a first server of {} takes connections and says nothing, the next one is asked after {} only, and `{}` gives up after {}: the logins until then fail",
                 over.name,
                 said(takes),
                 self.name(),
@@ -245,7 +243,7 @@ impl Through<'_> {
         }
         if takes > hop.wait_us {
             let message = format!(
-                "failing over to the next server of {} takes {}, and `{}` resends after {}: each such login is sent again meanwhile",
+                "the next server of {} is asked after {}, and `{}` resends after {}: logins that find the first one silent are sent again meanwhile",
                 over.name,
                 said(takes),
                 self.name(),
@@ -254,15 +252,6 @@ impl Through<'_> {
             let weight = if hop.tries == 1 { Weight::Breaks } else { Weight::Risks };
             let saying = Saying { way: path.way.clone(), message, set: set(hop.wait_us), otherwise: String::new() };
             return vec![self.finding("fail-over-longer-than-a-try", weight, saying)];
-        }
-        if takes * 2 > hop.patience_us {
-            let message = format!(
-                "as long as a first server of {} takes connections and says nothing, every login is {} slower",
-                over.name,
-                said(takes)
-            );
-            let saying = Saying { way: path.way.clone(), message, set: set(takes / 2), otherwise: String::new() };
-            return vec![self.finding("silent-server-slows", Weight::Note, saying)];
         }
         Vec::new()
     }

@@ -279,9 +279,9 @@ fn directory_stages(directory: &Directory, code_only: bool) -> Vec<Stage> {
     };
     let mut stages = Vec::new();
     if directory.servers.len() > 1 {
-        // One that refuses connections is left alone from then on; one that takes them and says nothing costs each login this wait.
-        let (takes, key) = if answer >= connect { (answer, "answer") } else { (connect, "connect") };
-        stages.push(stage(StageKind::FailOver, Takes { worst_us: takes, ..Takes::default() }, key));
+        // The first login that finds a server silent asks the next one after this wait, and those that come later ask that one at once.
+        let takes = micros(directory.hedge).min(answer.max(connect));
+        stages.push(stage(StageKind::FailOver, Takes { worst_us: takes, ..Takes::default() }, "hedge"));
     }
     stages.push(stage(StageKind::Connect, Takes { worst_us: connect, ..Takes::default() }, "connect"));
     let searches_more = matches!(directory.groups, GroupSource::Search { .. } | GroupSource::Attribute { nested: true, .. });

@@ -19,6 +19,8 @@ pub enum Setting {
     Connect(usize),
     /// Time limit for a directory's answer.
     Answer(usize),
+    /// How long a directory's server may keep a question to itself.
+    Hedge(usize),
     /// What an upstream is waited for, per try.
     UpstreamWait(usize),
     /// How often an upstream's server is tried.
@@ -133,6 +135,7 @@ impl Setting {
             "chain.second_patience" => Some(Setting::SecondPatience(chain)),
             "directory.connect" => near().into_iter().find(|setting| matches!(setting, Setting::Connect(_))),
             "directory.answer" => near().into_iter().find(|setting| matches!(setting, Setting::Answer(_))),
+            "directory.hedge" => near().into_iter().find(|setting| matches!(setting, Setting::Hedge(_))),
             "upstream.wait" => near().into_iter().find(|setting| matches!(setting, Setting::UpstreamWait(_))),
             "upstream.tries" => near().into_iter().find(|setting| matches!(setting, Setting::UpstreamTries(_))),
             "courier.patience" => near().into_iter().find(|setting| matches!(setting, Setting::CourierPatience(_))),
@@ -162,6 +165,7 @@ impl Setting {
             Setting::ClientPatience(index) => ("gateways", gateway(index), "client_patience"),
             Setting::Connect(index) => ("directories", directory(index), "connect"),
             Setting::Answer(index) => ("directories", directory(index), "answer"),
+            Setting::Hedge(index) => ("directories", directory(index), "hedge"),
             Setting::UpstreamWait(index) => ("upstreams", upstream(index), "wait"),
             Setting::UpstreamTries(index) => ("upstreams", upstream(index), "tries"),
             Setting::CourierPatience(index) => {
@@ -189,7 +193,9 @@ impl Setting {
             Setting::GatewayWait(index) | Setting::GatewayTries(index) | Setting::ClientPatience(index) => {
                 site.gateways.get(index).map_or(0, |gateway| gateway.line)
             }
-            Setting::Connect(index) | Setting::Answer(index) => site.directories.get(index).map_or(0, |directory| directory.line),
+            Setting::Connect(index) | Setting::Answer(index) | Setting::Hedge(index) => {
+                site.directories.get(index).map_or(0, |directory| directory.line)
+            }
             Setting::UpstreamWait(index) | Setting::UpstreamTries(index) => site.upstreams.get(index).map_or(0, |upstream| upstream.line),
             Setting::CourierPatience(index) => site.couriers.get(index).map_or(0, |courier| courier.line),
             Setting::SecondPatience(index) => site.chains.get(index).map_or(0, |chain| chain.line),
@@ -207,6 +213,7 @@ impl Setting {
             Setting::ClientPatience(_) => format!("what the program in front of {owner} waits"),
             Setting::Connect(_) => format!("the time limit for connecting to {owner}"),
             Setting::Answer(_) => format!("the time limit for an answer of {owner}"),
+            Setting::Hedge(_) => format!("how long one server of {owner} may keep a search to itself"),
             Setting::UpstreamWait(_) => format!("what {owner} is waited for, per try"),
             Setting::UpstreamTries(_) => format!("how often a server of {owner} is tried"),
             Setting::CourierPatience(_) => format!("what {owner} is waited for"),
@@ -230,6 +237,7 @@ impl Setting {
             Setting::GatewayTries(_) | Setting::UpstreamTries(_) => (Amount::Count(1), Amount::Count(20)),
             Setting::ClientPatience(_) => time(SECOND, SECOND * 3600),
             Setting::Connect(_) | Setting::Answer(_) => time(tenth, SECOND * 60),
+            Setting::Hedge(_) => time(tenth / 2, SECOND * 60),
             Setting::UpstreamWait(_) => time(tenth / 2, SECOND * 600),
             Setting::CourierPatience(_) => time(tenth, SECOND * 60),
             Setting::SecondPatience(_) => time(SECOND * 5, SECOND * 600),
@@ -247,6 +255,7 @@ impl Setting {
             Setting::ClientPatience(index) => time(site.gateways.get(index)?.client_patience?),
             Setting::Connect(index) => time(site.directories.get(index)?.connect_patience),
             Setting::Answer(index) => time(site.directories.get(index)?.answer_patience),
+            Setting::Hedge(index) => time(site.directories.get(index)?.hedge),
             Setting::UpstreamWait(index) => time(site.upstreams.get(index)?.wait),
             Setting::UpstreamTries(index) => Some(Amount::Count(site.upstreams.get(index)?.tries)),
             Setting::CourierPatience(index) => time(site.couriers.get(index)?.patience),
@@ -304,6 +313,11 @@ impl Setting {
                     directory.answer_patience = time;
                 }
             }
+            Setting::Hedge(index) => {
+                if let Some(directory) = site.directories.get_mut(index) {
+                    directory.hedge = time;
+                }
+            }
             Setting::UpstreamWait(index) => {
                 if let Some(upstream) = site.upstreams.get_mut(index) {
                     upstream.wait = time;
@@ -334,7 +348,8 @@ impl Setting {
 pub fn all(site: &Site) -> Vec<Setting> {
     let gateways = (0..site.gateways.len())
         .flat_map(|index| [Setting::GatewayWait(index), Setting::GatewayTries(index), Setting::ClientPatience(index)]);
-    let directories = (0..site.directories.len()).flat_map(|index| [Setting::Connect(index), Setting::Answer(index)]);
+    let directories =
+        (0..site.directories.len()).flat_map(|index| [Setting::Connect(index), Setting::Answer(index), Setting::Hedge(index)]);
     let upstreams = (0..site.upstreams.len()).flat_map(|index| [Setting::UpstreamWait(index), Setting::UpstreamTries(index)]);
     let couriers = (0..site.couriers.len()).map(Setting::CourierPatience);
     let chains = (0..site.chains.len()).map(Setting::SecondPatience);
@@ -349,7 +364,7 @@ pub fn of_way(site: &Site, chain: usize, via: Option<usize>) -> Vec<Setting> {
         .iter()
         .flat_map(|way| [Setting::ClientPatience(way.gateway), Setting::GatewayWait(way.gateway), Setting::GatewayTries(way.gateway)]);
     let sources = site.chains.get(chain).into_iter().flat_map(|chain| &chain.first).flat_map(|first| match first.source {
-        SourceRef::Directory(index) => vec![Setting::Connect(index), Setting::Answer(index)],
+        SourceRef::Directory(index) => vec![Setting::Connect(index), Setting::Answer(index), Setting::Hedge(index)],
         SourceRef::Upstream(index) => of_upstream(index),
         SourceRef::Roster => Vec::new(),
     });

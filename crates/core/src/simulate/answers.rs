@@ -16,7 +16,7 @@ use rand::rngs::SmallRng;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// How often servers are looked at: a dead one is asked last until then, a hanging one from then on.
+/// How often servers are looked at: a dead one is asked last until then.
 const LOOKED_AT_EVERY: u64 = 10_000_000;
 /// How long a refused connection takes.
 const REFUSED: u64 = 500;
@@ -27,6 +27,8 @@ pub(super) struct Servers {
     turn: usize,
     /// Until when the first one is asked last, in microseconds.
     down_until: u64,
+    /// When a login found the first one silent, in microseconds: it is asked last from then on, since every look finds it so.
+    silent_from: Option<u64>,
 }
 
 /// An approval on somebody's handset.
@@ -162,7 +164,7 @@ impl Behind {
     }
 
     /// Asks a pool as the service does: those that are well first, the next one when one cannot be reached or, before a password was
-    /// sent, says nothing in time.
+    /// sent, has said nothing for as long as the hedge.
     fn ask_directory(
         &mut self,
         index: usize,
@@ -187,12 +189,14 @@ impl Behind {
             }
         };
         let order = (0..count).map(move |place| (first + place) % count);
-        // One that takes connections and says nothing is found out by the next look, and left alone from then on.
-        let found_out = |after: Duration| now_us >= self.began_us + micros(after) + LOOKED_AT_EVERY + micros(directory.answer_patience);
-        let hangs = matches!(plan.trouble, Trouble::Hangs { after } if found_out(after));
+        let known = &self.directories[index];
+        let hangs = known.silent_from.is_some_and(|from| from <= now_us);
         // The one that is known to be down is asked last.
-        let last = (hangs || self.directories[index].down_until > now_us).then_some(0);
+        let last = (hangs || known.down_until > now_us).then_some(0);
+        let (patience, hedge) = (micros(directory.answer_patience), micros(directory.hedge.min(directory.answer_patience)));
+        let mut left = count;
         for server in order.filter(|server| Some(*server) != last).chain(last) {
+            left -= 1;
             let since = |after: Duration| at_us >= self.began_us + micros(after);
             let (dead, silent, slower) = match plan.trouble {
                 Trouble::Dies { after } => (server == 0 && since(after), false, 1.0),
@@ -201,23 +205,39 @@ impl Behind {
                 Trouble::None => (false, false, 1.0),
             };
             self.count_question(at_us, done);
-            let mut fail = |cause: Cause, took_us: u64, seen: String| {
+            let fail = |cause: Cause, took_us: u64, seen: String| {
                 let url = directory.servers.get(server).map(|server| server.url.clone()).unwrap_or_default();
-                failed.push(FailedServer { server: url, why: Unavailable { cause, seen }, took_us });
-                at_us += took_us;
+                FailedServer { server: url, why: Unavailable { cause, seen }, took_us }
             };
             if dead {
-                fail(Cause::SourceUnreachable, REFUSED, "the connection was refused".to_owned());
+                failed.push(fail(Cause::SourceUnreachable, REFUSED, "the connection was refused".to_owned()));
+                at_us += REFUSED;
                 self.directories[index].down_until = at_us + LOOKED_AT_EVERY;
                 continue;
             }
-            let takes = if silent { u64::MAX } else { (self.directory.draw(rng) as f64 * slower) as u64 };
-            let patience = micros(directory.answer_patience);
+            let mut takes = if silent { u64::MAX } else { (self.directory.draw(rng) as f64 * slower) as u64 };
+            // What may be asked twice goes to the next server too, once this one has kept it for so long.
+            let hedged = !password && left > 0 && takes > hedge;
+            if silent {
+                let found = at_us + if hedged { hedge } else { patience };
+                let from = &mut self.directories[index].silent_from;
+                *from = Some(from.map_or(found, |from| from.min(found)));
+            }
+            if hedged && silent {
+                failed.push(fail(Cause::SourceSlow, hedge, format!("no answer within {} ms", hedge / 1000)));
+                at_us += hedge;
+                continue;
+            }
+            if hedged {
+                self.count_question(at_us, done);
+                takes = takes.min(hedge + (self.directory.draw(rng) as f64 * slower) as u64);
+            }
             if takes <= patience {
                 at_us += takes;
                 return (Answer { value: Ok(()), server: None, failed }, at_us);
             }
-            fail(Cause::SourceSlow, patience, format!("no answer within {} s", directory.answer_patience.as_secs_f32()));
+            failed.push(fail(Cause::SourceSlow, patience, format!("no answer within {} s", directory.answer_patience.as_secs_f32())));
+            at_us += patience;
             if password {
                 // The guess may have arrived: it goes to nobody else.
                 break;

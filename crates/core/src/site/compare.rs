@@ -389,6 +389,7 @@ fn directory(old: &Directory, new: &Directory, about: &mut About<'_>) {
     });
     about.value("connect patience", &old.connect_patience, &new.connect_patience, time);
     about.value("answer patience", &old.answer_patience, &new.answer_patience, time);
+    about.value("hedge", &old.hedge, &new.hedge, time);
     about.value("connections per server", &old.connections, &new.connections, ToString::to_string);
 }
 

@@ -254,6 +254,8 @@ pub struct Directory {
     pub connect_patience: Duration,
     /// Time limit for an answer.
     pub answer_patience: Duration,
+    /// How long one server may keep a question to itself before the next one is asked too. A password goes to one server only.
+    pub hedge: Duration,
     /// Connections for checking passwords, per server.
     pub connections: usize,
     /// Its line in the site file.

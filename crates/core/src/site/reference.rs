@@ -192,6 +192,7 @@ keys! {
     "directories.patience" {
         "connect" "50ms to 60s" "2s" "For name resolution, connection and TLS of one server.";
         "answer" "50ms to 60s" "4s" "For one answer.";
+        "hedge" "50ms to `answer`" "500ms, at most half of `answer`" "How long one server may keep a search or a connection waiting before the next one is asked too. The first answer counts, and a server that was overtaken is asked after the others until a look finds it quick. A password is sent to one server only.";
     }
     "upstreams" {
         "name" "text" "needed" "Its name, as a source under `first` or a factor under `second`.";

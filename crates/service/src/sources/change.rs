@@ -11,6 +11,7 @@ use ldap3::controls::{Control, RawControl};
 use ldap3::exop::PasswordModify;
 use ldap3::{Ldap, LdapError, LdapResult, Mod};
 use std::collections::HashSet;
+use std::time::Instant;
 
 impl DirectorySource {
     /// Sets a new password. The person's own bind does it where the directory lets it; else the service account, which proves the
@@ -18,9 +19,10 @@ impl DirectorySource {
     pub async fn change_password(&self, person: &Found, old: &Secret<String>, new: &Secret<String>) -> Answer<ChangeAnswer> {
         let mut round = self.round();
         while let Some(server) = round.next() {
+            let began = Instant::now();
             match self.change_at(server, person, old, new).await {
-                Ok(answer) => return round.answered(server, answer),
-                Err(failure) => Self::failed(&mut round, server, failure),
+                Ok(answer) => return round.answered(server, answer, began),
+                Err(failure) => Self::failed(&mut round, server, failure, began),
             }
         }
         round.given_up(ChangeAnswer::Unavailable)
@@ -40,15 +42,15 @@ impl DirectorySource {
             DirectoryKind::Generic => false,
             DirectoryKind::Auto => server.is_active_directory(&mut own, patience).await,
         };
-        let lost = |error: &LdapError| Failure { why: self.read_error(error), sent: true };
+        let lost = |error: &LdapError| Failure { sent: true, ..self.read_error(error).into() };
         let result = if active_directory {
-            let mut account = self.signed_in(server).await?;
+            let mut account = server.signed_in(self.account(), patience).await?;
             change_unicode(account.with_timeout(patience), &person.handle, old, new).await
         } else {
             let bound =
                 own.with_timeout(patience).simple_bind(&self.bind_name(person), old.expose()).await.map_err(|error| lost(&error))?;
             // Only one whose password has run out altogether cannot sign in to change it.
-            let mut by = if bound.rc == 0 { own } else { self.signed_in(server).await? };
+            let mut by = if bound.rc == 0 { own } else { server.signed_in(self.account(), patience).await? };
             let modify = PasswordModify { user_id: Some(&person.handle), old_pass: Some(old.expose()), new_pass: Some(new.expose()) };
             let control = RawControl { ctype: PASSWORD_POLICY_OID.to_owned(), crit: false, val: None };
             by.with_timeout(patience).with_controls(control).extended(modify).await.map(|result| result.1)
@@ -58,15 +60,6 @@ impl DirectorySource {
             result.ctrls.iter().find(|Control(_, raw)| raw.ctype == PASSWORD_POLICY_OID).and_then(|Control(_, raw)| raw.val.as_deref());
         let seen = format!("the change gave result {} ({})", result.rc, describe_code(result.rc));
         Ok(ChangeAnswer::from_change(read_change(result.rc, &result.text, policy), seen))
-    }
-
-    /// A connection of its own, signed in as the service account.
-    async fn signed_in(&self, server: &ServerPool) -> Result<Ldap, Failure> {
-        let mut ldap = server.connect().await?;
-        if let Some((dn, password)) = self.account() {
-            super::pool::bind_reader(&mut ldap, dn, password, self.settings().answer_patience).await?;
-        }
-        Ok(ldap)
     }
 }
 

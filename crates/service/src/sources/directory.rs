@@ -14,12 +14,14 @@ use bivector_core::rule::Groups;
 use bivector_core::site::{BindAs, Directory, DirectoryKind, GroupSource, Scope};
 use bivector_wire::Secret;
 use data_encoding::HEXUPPER_PERMISSIVE;
+use futures_util::stream::{FuturesUnordered, StreamExt};
 use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapError, ResultEntry, Scope as LdapScope, SearchEntry, SearchOptions, ldap_escape};
 use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
+use std::time::{Duration, Instant};
 
 /// Groups of one person that are read at most.
 const MAX_GROUPS: i32 = 2000;
@@ -113,24 +115,25 @@ impl DirectorySource {
     /// Finds a person by login name.
     pub async fn find(&self, name: &str) -> Answer<PersonAnswer> {
         let mut round = self.round();
-        while let Some(server) = round.next() {
-            match self.find_at(server, name).await {
-                Ok(answer) => return round.answered(server, answer),
-                Err(failure) => Self::failed(&mut round, server, failure),
-            }
+        match hedged(&mut round, self.settings.hedge, true, |server| self.find_at(server, name)).await {
+            Some((server, began, answer)) => round.answered(server, answer, began),
+            None => round.given_up(PersonAnswer::Unavailable),
         }
-        round.given_up(PersonAnswer::Unavailable)
     }
 
     /// The servers in the order in which a question goes to them.
     pub(super) fn round(&self) -> Round<'_, ServerPool> {
-        Round::new(&self.settings.name, &self.servers, self.settings.pool, &self.turn)
+        Round::new(&self.settings.name, &self.servers, self.settings.pool, &self.turn).hedged_after(self.settings.hedge)
     }
 
-    /// Busy and slow are not down, and a refused account is refused on every server.
-    pub(super) fn failed(round: &mut Round<'_, ServerPool>, server: &ServerPool, failure: Failure) {
-        let down = matches!(failure.why.cause, Cause::SourceUnreachable | Cause::SourceNameUnresolved | Cause::SourceTlsUntrusted);
-        round.failed(server, failure, down);
+    /// One that says nothing is down for everybody from then on. A refused account is refused on every server.
+    pub(super) fn failed(round: &mut Round<'_, ServerPool>, server: &ServerPool, failure: Failure, began: Instant) {
+        let down = !failure.ours
+            && matches!(
+                failure.why.cause,
+                Cause::SourceUnreachable | Cause::SourceNameUnresolved | Cause::SourceTlsUntrusted | Cause::SourceSlow
+            );
+        round.failed(server, failure, down, began);
     }
 
     /// What a person's bind is made as.
@@ -142,17 +145,20 @@ impl DirectorySource {
         }
     }
 
-    /// Checks a password by one bind. An empty password is never sent: it would count as no bind at all.
+    /// Checks a password by one bind: which server gets it is settled before it is sent. An empty password is never sent: it would count as no bind at all.
     pub async fn check(&self, person: &Found, guess: &Secret<String>) -> Answer<PasswordAnswer> {
         if guess.expose().is_empty() {
             return Answer::ours(PasswordAnswer::Wrong);
         }
         let dn = &self.bind_name(person);
         let mut round = self.round();
-        while let Some(server) = round.next() {
-            match self.check_at(server, dn, guess).await {
-                Ok(answer) => return round.answered(server, answer),
-                Err(failure) => Self::failed(&mut round, server, failure),
+        let (patience, hedge) = (self.settings.answer_patience, self.settings.hedge);
+        // The connections may just all be busy, so that whoever has one first says nothing of the other server.
+        while let Some((server, _, binder)) = hedged(&mut round, hedge, false, |server| server.binder(patience)).await {
+            let began = Instant::now();
+            match self.check_at(server, binder, dn, guess).await {
+                Ok(answer) => return round.answered(server, answer, began),
+                Err(failure) => Self::failed(&mut round, server, failure, began),
             }
         }
         round.given_up(PasswordAnswer::Unavailable)
@@ -193,30 +199,35 @@ impl DirectorySource {
     }
 
     async fn find_at(&self, server: &ServerPool, name: &str) -> Result<PersonAnswer, Failure> {
-        let (mut ldap, fresh) = server.reader(self.account(), self.settings.answer_patience).await?;
-        let searched = match self.search_person(&mut ldap, name).await {
-            // A connection from before may have been closed by the server meanwhile; a new one decides.
-            Err(error) if !fresh && is_broken(&error) => {
-                server.forget_reader().await;
-                let (mut ldap, _) = server.reader(self.account(), self.settings.answer_patience).await?;
-                let searched = self.search_person(&mut ldap, name).await;
-                searched.map(|found| (ldap, found))
-            }
-            other => other.map(|found| (ldap, found)),
-        };
-        let (mut ldap, searched) = match searched {
-            Ok(searched) => searched,
-            Err(error) => {
-                server.forget_reader().await;
-                return Err(self.read_error(&error).into());
-            }
-        };
+        let (mut ldap, searched) = self.read_at(server, |ldap| self.search_person(ldap, name)).await?;
         Ok(self.read_searched(server, &mut ldap, name, searched).await?)
+    }
+
+    /// Reads something over the shared connection.
+    async fn read_at<T, Fut>(&self, server: &ServerPool, read: impl Fn(Ldap) -> Fut) -> Result<(Ldap, T), Unavailable>
+    where
+        Fut: Future<Output = Result<T, LdapError>>,
+    {
+        let mut reading = server.reader(self.account(), self.settings.answer_patience).await?;
+        let mut seen = read(reading.ldap.clone()).await;
+        // A connection from before may have been closed by the server meanwhile; a new one decides.
+        if seen.as_ref().is_err_and(|error| !reading.fresh && is_broken(error)) {
+            server.forget_reader(&reading).await;
+            reading = server.reader(self.account(), self.settings.answer_patience).await?;
+            seen = read(reading.ldap.clone()).await;
+        }
+        match seen {
+            Ok(seen) => Ok((reading.ldap, seen)),
+            Err(error) => {
+                server.forget_reader(&reading).await;
+                Err(self.read_error(&error))
+            }
+        }
     }
 
     /// Finds a person over a connection that is signed in already.
     pub(super) async fn find_on(&self, server: &ServerPool, ldap: &mut Ldap, name: &str) -> Result<PersonAnswer, Unavailable> {
-        let searched = self.search_person(ldap, name).await.map_err(|error| self.read_error(&error))?;
+        let searched = self.search_person(ldap.clone(), name).await.map_err(|error| self.read_error(&error))?;
         self.read_searched(server, ldap, name, searched).await
     }
 
@@ -238,7 +249,7 @@ impl DirectorySource {
         }
     }
 
-    async fn search_person(&self, ldap: &mut Ldap, name: &str) -> Result<Searched, LdapError> {
+    async fn search_person(&self, mut ldap: Ldap, name: &str) -> Result<Searched, LdapError> {
         let filter = format!("({}={})", self.settings.login, ldap_escape(name));
         let wanted = self.wanted();
         // Two are enough to know that the name is not one person's.
@@ -311,36 +322,18 @@ impl DirectorySource {
     pub async fn nt_hash(&self, person: &Found) -> Answer<SecretAnswer> {
         let Some(attribute) = &self.settings.attributes.nt_hash else { return Answer::ours(SecretAnswer::NotKept) };
         let mut round = self.round();
-        while let Some(server) = round.next() {
-            match self.nt_hash_at(server, person, attribute).await {
-                Ok(answer) => return round.answered(server, answer),
-                Err(failure) => Self::failed(&mut round, server, failure),
-            }
+        match hedged(&mut round, self.settings.hedge, true, |server| self.nt_hash_at(server, person, attribute)).await {
+            Some((server, began, answer)) => round.answered(server, answer, began),
+            None => round.given_up(SecretAnswer::Unavailable),
         }
-        round.given_up(SecretAnswer::Unavailable)
     }
 
     async fn nt_hash_at(&self, server: &ServerPool, person: &Found, attribute: &str) -> Result<SecretAnswer, Failure> {
-        let (mut ldap, fresh) = server.reader(self.account(), self.settings.answer_patience).await?;
-        let read = async |ldap: &mut Ldap| {
+        let read = async |mut ldap: Ldap| {
             let search = ldap.with_timeout(self.settings.answer_patience);
             search.search(&person.handle, LdapScope::Base, "(objectClass=*)", vec![attribute]).await
         };
-        let result = match read(&mut ldap).await {
-            Err(error) if !fresh && is_broken(&error) => {
-                server.forget_reader().await;
-                let (mut ldap, _) = server.reader(self.account(), self.settings.answer_patience).await?;
-                read(&mut ldap).await
-            }
-            other => other,
-        };
-        let result = match result {
-            Ok(result) => result,
-            Err(error) => {
-                server.forget_reader().await;
-                return Err(self.read_error(&error).into());
-            }
-        };
+        let (_, result) = self.read_at(server, read).await?;
         let entry = result.0.into_iter().find(|entry| !entry.is_ref()).map(SearchEntry::construct);
         let hash = entry.and_then(|entry| first_bytes(&entry, attribute)).and_then(|bytes| read_nt_hash(&bytes));
         Ok(hash.map_or(SecretAnswer::NotKept, |hash| SecretAnswer::NtHash(Secret::new(hash))))
@@ -417,8 +410,13 @@ impl DirectorySource {
         Ok(result.0.into_iter().filter(|entry| !entry.is_ref()).map(|entry| SearchEntry::construct(entry).dn).collect())
     }
 
-    async fn check_at(&self, server: &ServerPool, dn: &str, guess: &Secret<String>) -> Result<PasswordAnswer, Failure> {
-        let mut binder = server.binder(self.settings.answer_patience).await?;
+    async fn check_at<'p>(
+        &self,
+        server: &'p ServerPool,
+        mut binder: Binder<'p>,
+        dn: &str,
+        guess: &Secret<String>,
+    ) -> Result<PasswordAnswer, Failure> {
         let mut bound = self.bind(&mut binder, dn, guess).await;
         // Only where the connection was dead before the bind could be sent: a guess that may have arrived is never repeated.
         if let Err(error) = &bound
@@ -429,7 +427,7 @@ impl DirectorySource {
             binder = server.binder(self.settings.answer_patience).await?;
             bound = self.bind(&mut binder, dn, guess).await;
         }
-        let answer = bound.map_err(|error| Failure { why: self.read_error(&error), sent: !was_never_sent(&error) })?;
+        let answer = bound.map_err(|error| Failure { sent: !was_never_sent(&error), ..self.read_error(&error).into() })?;
         binder.keep();
         Ok(answer)
     }
@@ -445,6 +443,69 @@ impl DirectorySource {
 
     pub(super) fn read_error(&self, error: &LdapError) -> Unavailable {
         from_ldap(error, Doing::Answering(self.settings.answer_patience))
+    }
+}
+
+/// Asks a question that may be asked twice: the next server hears it too as soon as one has kept it for as long as `hedge`, or somebody
+/// else has found that one down. The first answer counts, and comes with its server and when that was asked; a server that it overtook is
+/// slow, if `overtakes`. Nothing where no server is left.
+async fn hedged<'d, T, Fut>(
+    round: &mut Round<'d, ServerPool>,
+    hedge: Duration,
+    overtakes: bool,
+    question: impl Fn(&'d ServerPool) -> Fut,
+) -> Option<(&'d ServerPool, Instant, T)>
+where
+    Fut: Future<Output = Result<T, Failure>>,
+{
+    let ask = |server: &'d ServerPool, is_last: bool| {
+        let (began, asked) = (Instant::now(), question(server));
+        async move {
+            let found_down = async {
+                server.standing().found_down().await;
+                if is_last {
+                    std::future::pending().await
+                }
+            };
+            let given_up = || Unavailable { cause: Cause::SourceSlow, seen: "another login found it down".into() };
+            let answer = tokio::select! {
+                biased;
+                answer = asked => answer,
+                () = found_down => Err(Failure { ours: true, ..given_up().into() }),
+            };
+            (server, began, answer)
+        }
+    };
+    let mut asked = FuturesUnordered::new();
+    // In the order in which they were asked.
+    let mut waiting: Vec<(&'d ServerPool, Instant)> = Vec::new();
+    loop {
+        if asked.is_empty() {
+            let server = round.next()?;
+            waiting.push((server, Instant::now()));
+            asked.push(ask(server, !round.has_more()));
+        }
+        tokio::select! {
+            biased;
+            Some((server, began, answer)) = asked.next() => {
+                let place = waiting.iter().position(|(waiting, _)| std::ptr::eq(*waiting, server));
+                let earlier = waiting.drain(..place.unwrap_or_default());
+                match answer {
+                    Ok(answer) => {
+                        earlier.filter(|_| overtakes).for_each(|(server, began)| round.overtaken(server, began));
+                        return Some((server, began, answer));
+                    }
+                    Err(failure) => DirectorySource::failed(round, server, failure, began),
+                }
+            }
+            // Those behind a server that is known to be slow are no quicker.
+            () = tokio::time::sleep(hedge), if round.has_more() && waiting.iter().all(|(server, _)| server.standing().is_quick()) => {
+                if let Some(server) = round.next() {
+                    waiting.push((server, Instant::now()));
+                    asked.push(ask(server, !round.has_more()));
+                }
+            }
+        }
     }
 }
 

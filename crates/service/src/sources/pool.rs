@@ -1,6 +1,6 @@
 //! One server of a directory with its connections: one shared for searches, some for checking passwords.
 
-use super::standing::{Health, Member, Standing};
+use super::standing::{Failure, Health, Member, Standing};
 use super::trouble::{Doing, from_io, from_ldap, too_slow};
 use bivector_core::Cause;
 use bivector_core::login::Unavailable;
@@ -23,6 +23,8 @@ pub(super) struct ServerPool {
     start_tls: bool,
     tls: Arc<ClientConfig>,
     connect_patience: Duration,
+    /// An answer that takes longer is slow.
+    hedge: Duration,
     /// Bound as the service account; the protocol lets many searches share it.
     reader: AsyncMutex<SharedReader>,
     /// Ready for checking passwords. A bind changes whom a connection belongs to, so each has one user at a time.
@@ -37,8 +39,18 @@ pub(super) struct ServerPool {
 #[derive(Debug, Default)]
 struct SharedReader {
     ldap: Option<Ldap>,
+    /// Which connection it is, counted from the first.
+    number: u64,
     /// When it last could not be opened, and why.
     failed: Option<(Instant, Unavailable)>,
+}
+
+/// The shared connection, as one question has it.
+pub(super) struct Reading {
+    pub(super) ldap: Ldap,
+    /// It was opened just now.
+    pub(super) fresh: bool,
+    number: u64,
 }
 
 /// A connection for one password check; goes back to the pool only if [`Binder::keep`] is called.
@@ -58,6 +70,7 @@ impl ServerPool {
             start_tls: directory.start_tls,
             tls,
             connect_patience: directory.connect_patience,
+            hedge: directory.hedge,
             reader: AsyncMutex::default(),
             idle: Mutex::new(Vec::new()),
             turns: Semaphore::new(directory.connections),
@@ -76,15 +89,19 @@ impl ServerPool {
     /// A look from outside the logins: a new connection, and the service account signed in.
     pub(super) async fn look(&self, account: Option<(&str, &Secret<Vec<u8>>)>, answer_patience: Duration) -> Option<Health> {
         let looked = async {
+            let began = Instant::now();
             let mut ldap = self.connect().await?;
+            let connected = began.elapsed();
             if let Some((dn, password)) = account {
                 bind_reader(&mut ldap, dn, password, answer_patience).await?;
             }
+            let signed_in = began.elapsed();
             self.learn_kind(&mut ldap, answer_patience).await;
-            Ok::<(), Unavailable>(())
+            Ok::<Duration, Unavailable>(connected.max(signed_in - connected).max(began.elapsed() - signed_in))
         };
         match looked.await {
-            Ok(()) => self.standing.set_well(),
+            Ok(longest) if longest > self.hedge => self.standing.set_slow(&format!("answers after {} ms", longest.as_millis())),
+            Ok(_) => self.standing.set_well(),
             // A refused account is no reason to leave a server alone: it is refused on every one.
             Err(why) if why.cause == Cause::SourceReaderRefused => self.standing.note(Tone::Bad, Some(why.cause), &why.seen),
             Err(why) => {
@@ -109,27 +126,29 @@ impl ServerPool {
         self.kind.load(Ordering::Relaxed) == 2
     }
 
-    /// The shared connection of the service account; `true` if it was opened just now.
+    /// The shared connection of the service account.
     pub(super) async fn reader(
         &self,
         account: Option<(&str, &Secret<Vec<u8>>)>,
         answer_patience: Duration,
-    ) -> Result<(Ldap, bool), Unavailable> {
+    ) -> Result<Reading, Unavailable> {
         let asked = Instant::now();
         let mut reader = self.reader.lock().await;
+        let number = reader.number;
         if let Some(ldap) = reader.ldap.as_mut()
             && !ldap.is_closed()
         {
-            return Ok((ldap.clone(), false));
+            return Ok(Reading { ldap: ldap.clone(), fresh: false, number });
         }
         // Whoever waited while somebody else found it dead has waited for that answer too: a silent server costs a queue one wait.
         if let Some((_, why)) = reader.failed.as_ref().filter(|(at, _)| *at >= asked) {
             return Err(why.clone());
         }
-        match self.open_reader(account, answer_patience).await {
+        match self.signed_in(account, answer_patience).await {
             Ok(ldap) => {
                 reader.ldap = Some(ldap.clone());
-                Ok((ldap, true))
+                reader.number += 1;
+                Ok(Reading { ldap, fresh: true, number: reader.number })
             }
             Err(why) => {
                 reader.failed = Some((Instant::now(), why.clone()));
@@ -138,7 +157,12 @@ impl ServerPool {
         }
     }
 
-    async fn open_reader(&self, account: Option<(&str, &Secret<Vec<u8>>)>, answer_patience: Duration) -> Result<Ldap, Unavailable> {
+    /// A connection of its own, signed in as the service account.
+    pub(super) async fn signed_in(
+        &self,
+        account: Option<(&str, &Secret<Vec<u8>>)>,
+        answer_patience: Duration,
+    ) -> Result<Ldap, Unavailable> {
         let mut ldap = self.connect().await?;
         if let Some((dn, password)) = account {
             bind_reader(&mut ldap, dn, password, answer_patience).await?;
@@ -146,16 +170,19 @@ impl ServerPool {
         Ok(ldap)
     }
 
-    /// Forgets the shared connection, after it failed.
-    pub(super) async fn forget_reader(&self) {
-        self.reader.lock().await.ldap = None;
+    /// Forgets the shared connection after it failed, unless somebody has opened a newer one meanwhile.
+    pub(super) async fn forget_reader(&self, failed: &Reading) {
+        let mut reader = self.reader.lock().await;
+        if reader.number == failed.number {
+            reader.ldap = None;
+        }
     }
 
     /// A connection for one password check. Waits for a turn, at most as long as an answer may take.
-    pub(super) async fn binder(&self, answer_patience: Duration) -> Result<Binder<'_>, Unavailable> {
-        let turn = match timeout(answer_patience, self.turns.acquire()).await {
-            Ok(Ok(turn)) => turn,
-            _ => return Err(Unavailable { cause: Cause::SourceSlow, seen: "all connections for checking passwords are busy".into() }),
+    pub(super) async fn binder(&self, answer_patience: Duration) -> Result<Binder<'_>, Failure> {
+        let Ok(Ok(turn)) = timeout(answer_patience, self.turns.acquire()).await else {
+            let why = Unavailable { cause: Cause::SourceSlow, seen: "all connections for checking passwords are busy".into() };
+            return Err(Failure { ours: true, ..why.into() });
         };
         let idle = self.idle.lock().ok().and_then(|mut idle| idle.pop());
         if let Some(mut ldap) = idle

@@ -9,6 +9,7 @@ use bivector_exchange::{Asker, Exchange, Patience, Prepared, Request};
 use bivector_wire::{AttributeType, Code, Message, Secret, SharedSecret, VendorAttribute, reveal_salted};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::atomic::AtomicUsize;
+use std::time::Instant;
 
 /// Vendor number of Microsoft's attributes (RFC 2548).
 const MICROSOFT: u32 = 311;
@@ -97,11 +98,12 @@ impl UpstreamSource {
             None => Round::new(&self.settings.name, &self.servers, self.settings.pool, &self.turn),
         };
         while let Some(server) = round.next() {
+            let began = Instant::now();
             match self.exchange(&server.server, &request, patience).await {
-                Ok(answer) => return round.answered(server, answer),
+                Ok(answer) => return round.answered(server, answer, began),
                 Err(why) => {
                     let down = why.cause != Cause::UpstreamSecretDiffers && why.cause != Cause::Unfinished;
-                    round.failed(server, Failure::from(why), down);
+                    round.failed(server, Failure::from(why), down, began);
                 }
             }
         }

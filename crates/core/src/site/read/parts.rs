@@ -153,13 +153,15 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         |groups| read_groups(groups, kind == DirectoryKind::ActiveDirectory),
     );
     let attributes = section.table("attributes").map(read_person_attributes).unwrap_or_default();
-    let (mut connect_patience, mut answer_patience) = (SECOND * 2, SECOND * 4);
+    let (mut connect_patience, mut answer_patience, mut hedge) = (SECOND * 2, SECOND * 4, None);
     if let Some(patience) = section.table("patience") {
         let range = || Duration::from_millis(50)..=SECOND * 60;
         connect_patience = patience.duration("connect", range()).map_or(connect_patience, |wait| wait.value);
         answer_patience = patience.duration("answer", range()).map_or(answer_patience, |wait| wait.value);
+        hedge = patience.duration("hedge", Duration::from_millis(50)..=answer_patience).map(|wait| wait.value);
         patience.finish();
     }
+    let hedge = hedge.unwrap_or((SECOND / 2).min(answer_patience / 2));
     let connections = section.number("connections", 1..=256).map_or(16, |number| number.value as usize);
     let line = section.line();
     section.finish();
@@ -180,6 +182,7 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         attributes,
         connect_patience,
         answer_patience,
+        hedge,
         connections,
         line,
     };
