@@ -25,6 +25,8 @@ pub struct IdentityRule {
     pub strip_prefix: Vec<String>,
     /// Suffixes that are taken off, in any case.
     pub strip_suffix: Vec<String>,
+    /// Realms that belong to a name, in lower case: `i.okafor@northmoor.example` is looked up whole.
+    pub realms: Vec<String>,
     /// What happens with case.
     pub case: Case,
     /// Other names of people, in lower case, each with the name that sources know.
@@ -59,7 +61,8 @@ impl IdentityRule {
         }
         let (rest, stripped) = self.strip(text);
         // What is left of a realm names a place that is not ours; guessing would let `ines@elsewhere` be our ines.
-        if rest.contains(['\\', '@']) {
+        let whole = || rest.split_once('@').is_some_and(|(name, realm)| !name.is_empty() && self.realms.contains(&realm.to_lowercase()));
+        if rest.contains('\\') || (rest.contains('@') && !whole()) {
             return Err(Cause::NameRealmUnknown);
         }
         if rest.is_empty() {
@@ -134,6 +137,7 @@ mod tests {
             name: "northmoor-names".into(),
             strip_prefix: vec!["NORTHMOOR\\".into()],
             strip_suffix: vec!["@northmoor.example".into()],
+            realms: vec!["tidal.northmoor.example".into()],
             ..Default::default()
         }
     }
@@ -154,6 +158,18 @@ mod tests {
             assert_eq!((read.name.as_str(), read.alias.as_deref()), ("ines", Some("i.okafor")));
         }
         assert_eq!(rule.read(b"ines").unwrap().alias, None);
+    }
+
+    #[test]
+    fn a_realm_that_belongs_to_names_stays_and_others_do_not_pass_for_it() {
+        let read = |typed: &str| northmoor().read(typed.as_bytes()).map(|read| read.name);
+        assert_eq!(read("I.Okafor@Tidal.Northmoor.example"), Ok("i.okafor@tidal.northmoor.example".into()));
+        assert_eq!(read("NORTHMOOR\\i.okafor@tidal.northmoor.example"), Ok("i.okafor@tidal.northmoor.example".into()));
+        for typed in
+            ["@tidal.northmoor.example", "a@b@tidal.northmoor.example", "OTHER\\a@tidal.northmoor.example", "a@northmoor.example.org"]
+        {
+            assert_eq!(read(typed), Err(Cause::NameRealmUnknown), "{typed}");
+        }
     }
 
     #[test]

@@ -79,6 +79,7 @@ async fn active_directory_is_found_bound_nested_and_changed_in_its_own_ways() {
         ("groups = { from = \"memberOf\" }\n", ""),
         ("client_patience = \"60s\"", "shows_challenges = true"),
         ("when_unclear = \"code\"", "when_unclear = \"code\"\nchange_password = true"),
+        ("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]"),
     ];
     let site = site_for(free_udp_port(), &[server, "127.0.0.1:1".parse().unwrap()], &change);
     let (status, body) = service.apply(&site).await;
@@ -95,6 +96,18 @@ async fn active_directory_is_found_bound_nested_and_changed_in_its_own_ways() {
         let (seen, trace) = log_in(&service, radius, "ines", &format!("barnacle-and-buoy{}", code("ines", at))).await;
         assert_eq!((seen.as_str(), trace["grant"].as_str()), ("accept", Some("control-room")), "{bind_as}: {trace:#}");
     }
+    // By the principal name too, which is another one than the short name: one person, so a code counts once.
+    let both = site
+        .replace("kind = \"active-directory\"\n", "kind = \"active-directory\"\nlogin = [\"sAMAccountName\", \"userPrincipalName\"]\n")
+        .replace("strip_suffix = [\"@northmoor.example\"]", "realms = [\"northmoor.example\"]");
+    let (status, body) = service.apply(&both).await;
+    assert_eq!(status, 201, "{body}");
+    let typed = format!("barnacle-and-buoy{}", code("ines", 2));
+    let (seen, trace) = log_in(&service, radius, "i.okafor@northmoor.example", &typed).await;
+    assert_eq!((seen.as_str(), trace["person"].as_str()), ("accept", Some("tidehall:ines")), "{trace:#}");
+    let (_, trace) = log_in(&service, radius, "NORTHMOOR\\ines", &typed).await;
+    assert_eq!((trace["person"].as_str(), trace["cause"].as_str()), (Some("tidehall:ines"), Some("code-used")), "{trace:#}");
+    assert_eq!(service.apply(&site).await.0, 201);
     for (name, password, cause) in [
         ("ines", "wrong", "password-wrong"),
         ("noor", "kelp-forest", "account-disabled"),

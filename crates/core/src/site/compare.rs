@@ -377,7 +377,7 @@ fn directory(old: &Directory, new: &Directory, about: &mut About<'_>) {
     about.value("trust", &old.trust, &new.trust, |trust| trust.clone().unwrap_or_else(|| "the usual issuers".into()));
     about.value("base", &old.base, &new.base, |base| format!("`{base}`"));
     about.value("scope", &old.scope, &new.scope, |scope| format!("{scope:?}").to_lowercase());
-    about.value("naming attribute", &old.login, &new.login, |login| format!("`{login}`"));
+    about.value("naming attributes", &old.login, &new.login, |login| format!("`{}`", login.join("`, `")));
     about.value("service account", &old.reader, &new.reader, |reader| reader.as_ref().map_or("nobody".into(), |reader| reader.dn.clone()));
     about.value("binds are made as", &old.bind_as, &new.bind_as, |bind| format!("{bind:?}"));
     if old.groups != new.groups {
@@ -449,6 +449,7 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
     }
     if old.identity.strip_prefix != new.identity.strip_prefix
         || old.identity.strip_suffix != new.identity.strip_suffix
+        || old.identity.realms != new.identity.realms
         || old.identity.case != new.identity.case
         || old.identity.aliases != new.identity.aliases
     {

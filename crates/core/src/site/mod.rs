@@ -242,8 +242,8 @@ pub struct Directory {
     pub base: String,
     /// How deep below the base.
     pub scope: Scope,
-    /// The naming attribute.
-    pub login: String,
+    /// The naming attributes, at least one. A person may type the value of any; the first one's value is the person's login name.
+    pub login: Vec<String>,
     /// The service account.
     pub reader: Option<Reader>,
     /// Where groups come from.

@@ -162,7 +162,7 @@ keys! {
         "bind_as" "table" "by DN" "What a person's bind is made as.";
         "base" "DN" "needed" "Where people are.";
         "scope" "`subtree` or `one-level`" "`subtree`" "How deep below the base.";
-        "login" "attribute" "`uid`, or `sAMAccountName`" "The naming attribute.";
+        "login" "attribute or attributes" "`uid`, or `sAMAccountName`" "The naming attributes. People may type the value of any; the first one's value is the login name that they are known by.";
         "reader" "table" "anonymous" "The service account.";
         "groups" "table" "from `memberOf`" "Where groups come from.";
         "attributes" "table" "" "Attributes of people beside name and groups.";
@@ -234,6 +234,7 @@ keys! {
         "name" "text" "needed" "Its name.";
         "strip_prefix" "texts" "none" "Prefixes to take off, in any case. A name that still holds `\\\\` or `@` is refused.";
         "strip_suffix" "texts" "none" "Suffixes to take off, in any case.";
+        "realms" "texts" "none" "Realms that are part of people's names, as principal names and mail addresses have them: such a name is looked up whole.";
         "case" "`lower` or `keep`" "`lower`" "What happens with upper and lower case.";
         "aliases" "table of texts" "none" "Other names of people, each with the name that sources know: `{ \"i.okafor\" = \"ines\" }`.";
     }

@@ -107,6 +107,7 @@ fn choices_that_weaken_a_site_are_warned_about() {
         ),
         ("servers = [\"ldaps://127.0.0.1:18636\", \"ldaps://127.0.0.1:18637\"]", "servers = [\"ldap://127.0.0.1:18636\"]", "clear-text"),
         ("when_unclear = \"code\"", "refusal_pace = \"0s\"", "refusal-pace"),
+        ("login = \"uid\"", "login = [\"uid\", \"mail\"]", "whole-name-needed"),
     ];
     for (from, to, code) in cases {
         assert!(GOOD.contains(from), "{from}");

@@ -20,8 +20,8 @@ pub struct DirectoryView {
     pub servers: Vec<Health>,
     /// Where people are.
     pub base: String,
-    /// The naming attribute.
-    pub login: String,
+    /// The naming attributes.
+    pub login: Vec<String>,
     /// Chains that ask it.
     pub chains: Vec<String>,
 }

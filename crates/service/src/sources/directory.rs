@@ -168,7 +168,7 @@ impl DirectorySource {
     /// is kept. What comes back does not matter.
     pub async fn check_nobody(&self, text: bool) {
         let login = format!("nobody-{}", HEXUPPER_PERMISSIVE.encode(&random::<8>()).to_lowercase());
-        let handle = format!("{}={login},{}", self.settings.login, self.settings.base);
+        let handle = format!("{}={login},{}", self.settings.login.first().map_or("uid", String::as_str), self.settings.base);
         let nobody = Found { key: login.clone(), name: login.clone(), login, handle, ..Found::default() };
         if text {
             let guess = Secret::new(HEXUPPER_PERMISSIVE.encode(&random::<8>()));
@@ -250,7 +250,7 @@ impl DirectorySource {
     }
 
     async fn search_person(&self, mut ldap: Ldap, name: &str) -> Result<Searched, LdapError> {
-        let filter = format!("({}={})", self.settings.login, ldap_escape(name));
+        let filter = self.by_name(&ldap_escape(name));
         let wanted = self.wanted();
         // Two are enough to know that the name is not one person's.
         let search = ldap.with_search_options(SearchOptions::new().sizelimit(2)).with_timeout(self.settings.answer_patience);
@@ -258,10 +258,19 @@ impl DirectorySource {
         Ok(self.read_search(result.1.rc, result.0))
     }
 
+    /// The filter for people whose name, in any of the naming attributes, has an escaped value.
+    pub(super) fn by_name(&self, value: &str) -> String {
+        match self.settings.login.as_slice() {
+            [one] => format!("({one}={value})"),
+            several => format!("(|{})", several.iter().map(|one| format!("({one}={value})")).collect::<String>()),
+        }
+    }
+
     /// Attributes of people that are read.
     pub(super) fn wanted(&self) -> Vec<&str> {
         let own = &self.settings.attributes;
-        let mut wanted = vec![self.settings.login.as_str(), "cn", "displayName", &own.mail, &own.phone, &own.language];
+        let mut wanted: Vec<&str> = self.settings.login.iter().map(String::as_str).collect();
+        wanted.extend(["cn", "displayName", &own.mail, &own.phone, &own.language]);
         wanted.extend(STANDING);
         if let GroupSource::Attribute { attribute, .. } = &self.settings.groups {
             wanted.push(attribute);
@@ -293,9 +302,12 @@ impl DirectorySource {
         name: &str,
         entry: SearchEntry,
     ) -> Result<PersonAnswer, Unavailable> {
-        let logins = values(&entry, &self.settings.login);
+        // Whichever name was typed, the person is known by the first attribute that the entry has.
+        let logins = self.settings.login.iter().map(|attribute| values(&entry, attribute)).find(|values| !values.is_empty());
+        let logins = logins.unwrap_or_default();
         let Some(login) = logins.iter().find(|login| login.eq_ignore_ascii_case(name)).or(logins.first()).cloned() else {
-            let seen = format!("the entry {} does not show its `{}`; the service account may not read it", entry.dn, self.settings.login);
+            let attributes = self.settings.login.join("` or `");
+            let seen = format!("the entry {} does not show its `{attributes}`; the service account may not read it", entry.dn);
             return Err(Unavailable { cause: Cause::SourceAnswerUnusable, seen });
         };
         if let Some(cause) = standing(&entry) {

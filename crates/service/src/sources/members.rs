@@ -39,7 +39,7 @@ impl DirectorySource {
     async fn members_at(&self, server: &ServerPool, group: &str) -> Result<Vec<Found>, Failure> {
         let settings = self.settings();
         let mut ldap = server.signed_in(self.account(), settings.answer_patience).await?;
-        let mut filter = format!("({}=*)", settings.login);
+        let mut filter = self.by_name("*");
         if let (true, GroupSource::Attribute { attribute, nested: false }) = (group.contains('='), &settings.groups) {
             filter = format!("(&{filter}({attribute}={}))", ldap_escape(group));
         }

@@ -244,18 +244,18 @@ impl Probe<'_> {
 
     async fn limits(&mut self, ldap: &mut Ldap) {
         let settings = self.directory.settings();
-        let filter = format!("({}=*)", settings.login);
+        let (filter, names) = (self.directory.by_name("*"), settings.login.join("` or `"));
         let search = ldap.with_search_options(SearchOptions::new().sizelimit(MANY)).with_timeout(self.patience());
         let seen = match search.search(&settings.base, self.directory.scope(), &filter, vec!["1.1"]).await {
             Ok(result) => {
                 let count = result.0.iter().filter(|entry| !entry.is_ref()).count();
                 match result.1.rc {
                     0 if count == 0 => Seen::warn(
-                        format!("no entry below the base has a `{}`", settings.login),
+                        format!("no entry below the base has a `{names}`"),
                         "choose another `login` attribute, a wider `scope`, or let the service account read it",
                     ),
-                    0 => Seen::good(format!("{count} entries have a `{}`; the server gave them all at once", settings.login)),
-                    4 if count as i32 >= MANY - 1 => Seen::good(format!("more than {} entries have a `{}`", MANY - 1, settings.login)),
+                    0 => Seen::good(format!("{count} entries have a `{names}`; the server gave them all at once")),
+                    4 if count as i32 >= MANY - 1 => Seen::good(format!("more than {} entries have a `{names}`", MANY - 1)),
                     4 | 11 => Seen::note(format!("the server gives {count} entries at most; a login asks for two")),
                     code => Seen::warn(
                         format!("counting entries gave result {code} ({})", describe_code(code)),
@@ -273,6 +273,7 @@ impl Probe<'_> {
 
     async fn person(&mut self, ldap: &mut Ldap, person: &str) {
         let settings = self.directory.settings();
+        let names = settings.login.join("` or `");
         match self.directory.find_on(self.server, ldap, person).await {
             Ok(PersonAnswer::Found(found)) => {
                 let reader = self.directory.account().map(|(dn, _)| dn);
@@ -297,15 +298,12 @@ impl Probe<'_> {
                 self.note(Piece::Groups, seen);
             }
             Ok(PersonAnswer::Ambiguous { count }) => {
-                self.note(
-                    Piece::Person,
-                    Seen::bad(Cause::PersonAmbiguous, format!("`{}` finds {count} entries for {person}", settings.login)),
-                );
+                self.note(Piece::Person, Seen::bad(Cause::PersonAmbiguous, format!("`{names}` finds {count} entries for {person}")));
             }
             Ok(_) => {
                 let elsewhere = self.elsewhere(ldap, person).await;
                 let seen = match elsewhere {
-                    Some((attribute, dn)) if attribute == settings.login => {
+                    Some((attribute, dn)) if settings.login.contains(&attribute) => {
                         let seen = Seen::bad(Cause::PersonUnknown, format!("{dn} is there, but outside of `base` and `scope`"));
                         let below = dn.to_lowercase().ends_with(&settings.base.to_lowercase());
                         seen.and(match (below, parent_dn(&dn)) {
@@ -315,13 +313,10 @@ impl Probe<'_> {
                         })
                     }
                     Some((attribute, dn)) => {
-                        Seen::bad(Cause::PersonUnknown, format!("`{}` finds nobody; `{attribute}` would find {dn}", settings.login))
-                            .and(format!("set `login = \"{attribute}\"`, if people type that"))
+                        Seen::bad(Cause::PersonUnknown, format!("`{names}` finds nobody; `{attribute}` would find {dn}"))
+                            .and(format!("set `login = [\"{}\", \"{attribute}\"]`, if people type that too", settings.login.join("\", \"")))
                     }
-                    None => Seen::bad(
-                        Cause::PersonUnknown,
-                        format!("`{}` finds nobody called {person}, nor does another attribute", settings.login),
-                    ),
+                    None => Seen::bad(Cause::PersonUnknown, format!("`{names}` finds nobody called {person}, nor does another attribute")),
                 };
                 self.note(Piece::Person, seen);
             }
@@ -334,11 +329,13 @@ impl Probe<'_> {
     /// Where else somebody of that name is: by another attribute, deeper down, or beside the base.
     async fn elsewhere(&self, ldap: &mut Ldap, person: &str) -> Option<(String, String)> {
         let settings = self.directory.settings();
-        let by_name = (settings.login.as_str(), settings.base.as_str());
-        let beside = parent_dn(&settings.base).map(|above| (settings.login.as_str(), above));
-        let others = OTHER_NAMES.iter().map(|attribute| (*attribute, settings.base.as_str()));
-        let others = others.filter(|(attribute, _)| !attribute.eq_ignore_ascii_case(&settings.login));
-        for (attribute, base) in std::iter::once(by_name).chain(others).chain(beside) {
+        let own = settings.login.iter().map(String::as_str);
+        let by_name = own.clone().map(|attribute| (attribute, settings.base.as_str()));
+        let beside = parent_dn(&settings.base).into_iter().flat_map(|above| own.clone().map(move |attribute| (attribute, above)));
+        let others = OTHER_NAMES.iter().copied().map(|attribute| (attribute, settings.base.as_str()));
+        let others = others.filter(|(attribute, _)| !settings.login.iter().any(|own| own.eq_ignore_ascii_case(attribute)));
+        let tried: Vec<(&str, &str)> = by_name.chain(others).chain(beside).collect();
+        for (attribute, base) in tried {
             let filter = format!("({attribute}={})", ldap_escape(person));
             let search = ldap.with_search_options(SearchOptions::new().sizelimit(1)).with_timeout(self.patience());
             let found = search.search(base, Scope::Subtree, &filter, vec!["1.1"]).await.ok();

@@ -3,7 +3,7 @@
 use super::super::finding::did_you_mean;
 use super::super::read::{DraftCourier, DraftDirectory, DraftGateway, DraftUpstream};
 use super::super::section::{At, Notes};
-use super::super::{Chain, FactorKind, SourceRef, SourceWhen, Waived, WhenSecondIsDown};
+use super::super::{Chain, Directory, FactorKind, SourceRef, SourceWhen, Waived, WhenSecondIsDown};
 use crate::budget;
 use crate::form::{Form, readings};
 use crate::grant::{Grant, GrantValue, Target};
@@ -48,6 +48,10 @@ pub(in crate::site) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'
         let used = |chain: &Chain| chain.second.contains(&FactorKind::Courier(index));
         unused(name, "courier", chains.iter().any(used) || invites.contains(&index), notes);
     }
+    for (index, chain) in chains.iter().enumerate() {
+        let asked = directories.iter().enumerate().filter(|(place, _)| chain.asks(SourceRef::Directory(*place)));
+        asked.for_each(|(_, (name, directory, _))| whole_names(&chains[index].identity, &name.value, directory, notes));
+    }
     for (name, rule) in identities {
         unused(name, "identity rule", chains.iter().any(|chain| chain.identity.name == rule.name), notes);
     }
@@ -75,6 +79,29 @@ pub(in crate::site) fn waits(site: &super::super::Site, notes: &Notes<'_>) {
             notes.warn(&finding.code, notes.lines.start_of(finding.line.max(1)), finding.message, finding.remedy);
         }
     }
+}
+
+/// A directory that compares whole names, behind an identity rule that never lets one through.
+fn whole_names(rule: &IdentityRule, directory: &str, settings: &Directory, notes: &Notes<'_>) {
+    /// Attributes whose values have a realm.
+    const WHOLE: [&str; 4] = ["userPrincipalName", "mail", "krbPrincipalName", "eduPersonPrincipalName"];
+    let Some(attribute) = settings.login.iter().find(|login| WHOLE.iter().any(|whole| whole.eq_ignore_ascii_case(login))) else { return };
+    let at = notes.lines.start_of(if rule.line > 0 { rule.line } else { settings.line });
+    let stripped = rule.strip_suffix.iter().find_map(|suffix| suffix.strip_prefix('@'));
+    let message = match stripped {
+        Some(realm) => format!("`{}` takes `@{realm}` off names, and `{attribute}` of `{directory}` needs it", rule.name),
+        None if rule.realms.is_empty() => {
+            format!("names with a realm are refused by the identity rule, and `{attribute}` of `{directory}` holds such names")
+        }
+        None => return,
+    };
+    let realm = stripped.unwrap_or("northmoor.example");
+    notes.warn(
+        "whole-name-needed",
+        at,
+        message,
+        format!("write `realms = [\"{realm}\"]` in the identity rule, and take it out of `strip_suffix`"),
+    );
 }
 
 fn unused(name: &At<String>, what: &str, used: bool, notes: &Notes<'_>) {

@@ -137,10 +137,11 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
     let bind_as = read_bind_as(&section);
     let base = section.needed_text("base", "\"ou=people,dc=northmoor,dc=example\"");
     let scope = section.choice("scope", &[("subtree", Scope::Subtree), ("one-level", Scope::OneLevel)]).unwrap_or(Scope::Subtree);
-    let login = section.text("login").map_or_else(
-        || if kind == DirectoryKind::ActiveDirectory { "sAMAccountName" } else { "uid" }.to_owned(),
-        |login| check::attribute_name(login, &section),
-    );
+    let logins = section.texts("login", true).map(|logins| logins.value).unwrap_or_default();
+    let mut login: Vec<String> = logins.into_iter().map(|login| check::attribute_name(login, &section)).collect();
+    if login.is_empty() {
+        login.push(if kind == DirectoryKind::ActiveDirectory { "sAMAccountName" } else { "uid" }.to_owned());
+    }
     let mut reader_secret = None;
     let reader = section.table("reader").and_then(|reader| {
         let dn = reader.needed_text("dn", "\"cn=bivector,ou=services,dc=northmoor,dc=example\"");
@@ -413,12 +414,14 @@ pub(super) fn read_identity(section: Section<'_, '_, '_>) -> Option<(At<String>,
     };
     let strip_prefix = list("strip_prefix").unwrap_or_default();
     let strip_suffix = list("strip_suffix").unwrap_or_default();
+    let realms: Vec<String> = list("realms").unwrap_or_default();
+    let realms = realms.into_iter().map(|realm| realm.trim_start_matches('@').to_lowercase()).collect();
     let case = section.choice("case", &[("lower", Case::Lower), ("keep", Case::Keep)]).unwrap_or_default();
     let aliases = section.labels("aliases").map(|aliases| aliases.value).unwrap_or_default();
     let aliases = aliases.into_iter().map(|(alias, name)| (alias.to_lowercase(), name)).collect();
     let line = section.line();
     section.finish();
     let name = name?;
-    let rule = IdentityRule { name: name.value.clone(), strip_prefix, strip_suffix, case, aliases, line };
+    let rule = IdentityRule { name: name.value.clone(), strip_prefix, strip_suffix, realms, case, aliases, line };
     Some((name, rule))
 }
