@@ -165,7 +165,6 @@ pub enum ChangeMeaning {
 /// Reads the result of a password change (RFC 3062, or the change of an attribute).
 pub fn read_change(code: u32, text: &str, policy: Option<&[u8]>) -> ChangeMeaning {
     let why = match policy.and_then(policy_error) {
-        Some(3) => "the directory does not let people change their password".to_owned(),
         Some(5) => "it is too easily guessed".to_owned(),
         Some(6) => "it is too short".to_owned(),
         Some(7) => "the last change is too recent".to_owned(),
@@ -174,6 +173,8 @@ pub fn read_change(code: u32, text: &str, policy: Option<&[u8]>) -> ChangeMeanin
     };
     match code {
         0 => ChangeMeaning::Changed,
+        // Nobody may change it (draft-behera-ldap-password-policy section 6.2, passwordModNotAllowed): another one would not do better.
+        _ if policy.and_then(policy_error) == Some(3) => ChangeMeaning::Unavailable(Cause::SourceReaderRefused),
         19 => ChangeMeaning::NotTaken(why),
         // Active Directory tells a password that its rules refuse with one of these.
         53 if text.contains("0000052D") || text.contains("WILL_NOT_PERFORM") => ChangeMeaning::NotTaken(why),

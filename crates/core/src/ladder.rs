@@ -340,6 +340,6 @@ mod tests {
     fn waits_that_do_not_nest_break_the_ladder() {
         let site = site(("patience = { wait = \"5s\", tries = 3 }", "patience = { wait = \"1s\", tries = 1 }"));
         let seen = judge_waits(&site, chain(&site, "staff"), &site.gateways[0]);
-        assert!(seen.state == Tone::Bad && seen.remedy.unwrap().contains("wait 8 s or more"), "{}", seen.said);
+        assert!(seen.state == Tone::Bad && seen.remedy.unwrap().contains("wait 6 s or more"), "{}", seen.said);
     }
 }

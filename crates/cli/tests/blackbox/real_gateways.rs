@@ -2,6 +2,7 @@
 //! people's own programs talk to them through `expect`.
 
 use super::harness::{DIRECTORY, Northmoor, Setup, code, text};
+use super::slapd::Chain;
 use bivector_lab::certificates::LabIssuer;
 use serde_json::Value;
 use std::net::TcpListener;
@@ -10,7 +11,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 /// The people who have an account on the machine of the SSH server.
-const ACCOUNTS: [&str; 2] = ["pell", "odo"];
+const ACCOUNTS: [&str; 3] = ["pell", "odo", "tomasz"];
 const PELL: &str = "sounding-line";
 const SECRET: &str = "lantern-p4WsR8nYc3";
 /// What stands in the menu of factors, and the answer that chooses a code.
@@ -20,10 +21,13 @@ const AGAIN: &str = "That was not right.";
 /// What asks for the code.
 const CODE: &str = "Code from phone:";
 
-/// The chain of the portal, with real gateways at 127.0.0.1 that do not sign their requests.
+/// The portal's gateways are real ones at 127.0.0.1 that do not sign their requests.
+const LANTERN: (&str, &str) =
+    ("from = [\"127.0.0.12\",", "message_authenticator = \"when-present\"\nfrom = [\"127.0.0.1\", \"127.0.0.12\",");
+
+/// The chain of the portal.
 async fn world(change: &[(&str, &str)]) -> Northmoor {
-    let lantern = ("from = [\"127.0.0.12\",", "message_authenticator = \"when-present\"\nfrom = [\"127.0.0.1\", \"127.0.0.12\",");
-    let change: Vec<_> = [lantern].into_iter().chain(change.iter().copied()).collect();
+    let change: Vec<_> = [LANTERN].into_iter().chain(change.iter().copied()).collect();
     Northmoor::with(Setup { directory: DIRECTORY, change: &change, ..Setup::default() }).await
 }
 
@@ -200,6 +204,31 @@ async fn the_terminal_of_an_ssh_server_hides_codes_and_shows_what_is_chosen_from
     assert!(!said.contains(&right) && !said.contains(PELL), "{said}");
     let menu = said.lines().find(|line| line.trim_end().ends_with('1'));
     assert!(menu.is_some(), "the choice stands on the terminal: {said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn somebody_whose_password_has_expired_gives_the_code_and_a_new_password_at_the_terminal_of_an_ssh_server() {
+    const NEW: &str = "spring tide at noon";
+    if !may_mount() {
+        return;
+    }
+    let chain = Chain::start(|_, site| {
+        let change = [
+            LANTERN,
+            ("when_unclear = \"plain\"", "when_unclear = \"plain\"\nchange_password = true"),
+            ("when = { group = \"survey-contractors\" }\n", ""),
+        ];
+        change.iter().fold(site, |site, (from, to)| site.replacen(from, to, 1))
+    })
+    .await;
+    let server = Daemon::ssh(chain.radius.port()).await;
+    let right = code("tomasz", 0);
+    let turns = [("Password:", "ebb before flood"), (CODE, &right), ("New password:", NEW), ("New password again:", NEW)];
+    let said = ssh(&server, "tomasz", &turns);
+    assert!(said.contains("LOGIN-OK tomasz"), "{said}\n{}", server.log());
+    assert!(!said.contains(NEW) && !said.contains(&right), "nothing secret stands on the terminal: {said}");
+    let said = ssh(&server, "tomasz", &[("Password:", NEW), (CODE, &code("tomasz", 1))]);
+    assert!(said.contains("LOGIN-OK tomasz"), "the new one counts at once: {said}\n{}", server.log());
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -15,7 +15,7 @@ const BASE: &str = "dc=northmoor,dc=example";
 const ADMIN: &str = "cn=admin,dc=northmoor,dc=example";
 
 /// A running slapd in a folder of its own.
-struct Slapd {
+pub(crate) struct Slapd {
     child: Child,
     folder: PathBuf,
     clear: SocketAddr,
@@ -166,16 +166,16 @@ fn base_ldif() -> String {
 }
 
 /// The chain with that server as its directory.
-struct Chain {
-    service: Service,
+pub(crate) struct Chain {
+    pub(crate) service: Service,
     slapd: Slapd,
-    radius: SocketAddr,
+    pub(crate) radius: SocketAddr,
     _folder: tempfile::TempDir,
 }
 
 impl Chain {
     /// `site` changes the site file, which names the server's TLS address twice.
-    async fn start(change: impl Fn(&Slapd, String) -> String) -> Self {
+    pub(crate) async fn start(change: impl Fn(&Slapd, String) -> String) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let issuer = LabIssuer::new("slapd's issuer").unwrap();
         let slapd = Slapd::start(folder.path(), &issuer).await;
@@ -327,6 +327,28 @@ async fn an_expired_password_is_changed_while_logging_in_and_the_new_one_counts_
         assert_eq!(seen, "accept", "{name}: {trace:#}");
         let all = format!("{trace}{}", chain.service.log());
         assert!(!all.contains(new) && !all.contains(old), "no password shows anywhere");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_that_the_directory_does_not_permit_says_whose_permission_is_missing() {
+    let mut chain = Chain::start(|_, site| {
+        let site = site.replacen("client_patience = \"60s\"", "shows_challenges = true", 1);
+        site.replacen("when_unclear = \"code\"", "when_unclear = \"code\"\nchange_password = true", 1)
+    })
+    .await;
+    let file = chain.slapd.folder.join("slapd.conf");
+    let permitted = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, permitted.replace("by self =xw", "by self =x").replacen("\" =xw by anonymous", "\" =x by anonymous", 1)).unwrap();
+    chain.slapd = chain.slapd.restart().await;
+    for (name, old, who) in [
+        ("tomasz", "ebb before flood", "the service account cn=bivector,ou=services,dc=northmoor,dc=example"),
+        ("yuki", "swell204813", "the person"),
+    ] {
+        let (seen, _, trace) = change(&chain, name, old, &["spring tide at noon", "spring tide at noon"]).await;
+        assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("password-not-changed")), "{trace:#}");
+        let wanted = format!("{who} lacks the permission to change this password");
+        assert!(trace["steps"].to_string().contains(&wanted), "{wanted}: {trace:#}");
     }
 }
 

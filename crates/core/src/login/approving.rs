@@ -3,7 +3,7 @@
 
 use super::asking::{Asking, Choice};
 use super::fact::*;
-use super::machine::{AfterMark, Login, State, told};
+use super::machine::{Login, State, told};
 use super::pending::KeptApproval;
 use super::second::MarkFor;
 use crate::cause::Cause;
@@ -92,7 +92,7 @@ impl Login {
                 let said = told!(self, "approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
                 self.step(Hop::Second, "approval", Tone::Good, now, said, None);
                 self.gateway_may_have_left(now);
-                let then = AfterMark::Rules(asking.first);
+                let then = asking.first.after_mark();
                 State::Marking { person: asking.person, proof: MarkFor::Approved { approved, with_key: approval.with_key }, then }
             }
             ApprovalAnswer::Denied(said) => {

@@ -2,7 +2,7 @@
 
 use super::fact::*;
 use super::machine::{AfterMark, Asks, Login, State};
-use super::pending::{Kept, KeptApproval, KeptAsk, KeptBytes, KeptSent, Round};
+use super::pending::{Kept, KeptApproval, KeptAsk, KeptBytes, KeptExpired, KeptSent, Round};
 use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Evidence, near_said};
 use super::request::Credential;
@@ -20,10 +20,58 @@ use subtle::ConstantTimeEq;
 /// How often one login may be answered wrongly.
 const TRIES: u8 = 3;
 
-/// Somebody whose first check was right and who is asked for a second factor.
+/// How the first check stands while a second factor is asked for.
+#[derive(Debug)]
+pub(super) enum FirstStands {
+    /// It was right.
+    Proved(FirstProved),
+    /// The password is known to the directory but has expired: the second factor lets the person set a new one, and nothing else.
+    Expired { source: SourceRef, old: Secret<String>, cause: Cause },
+}
+
+impl FirstStands {
+    fn source(&self) -> SourceRef {
+        match self {
+            FirstStands::Proved(first) => first.source(),
+            FirstStands::Expired { source, .. } => *source,
+        }
+    }
+
+    /// What follows once the second factor is proved and marked.
+    pub(super) fn after_mark(self) -> AfterMark {
+        match self {
+            FirstStands::Proved(first) => AfterMark::Rules(first),
+            FirstStands::Expired { source, old, .. } => AfterMark::NewPassword { source, old },
+        }
+    }
+
+    /// The proof; else the cause for which a login without one is refused.
+    pub(super) fn proved(self) -> Result<FirstProved, Cause> {
+        match self {
+            FirstStands::Proved(first) => Ok(first),
+            FirstStands::Expired { cause, .. } => Err(cause),
+        }
+    }
+
+    pub(super) fn expired(&self) -> Option<Cause> {
+        match self {
+            FirstStands::Proved(_) => None,
+            FirstStands::Expired { cause, .. } => Some(*cause),
+        }
+    }
+
+    fn kept(&self) -> Option<KeptExpired> {
+        match self {
+            FirstStands::Proved(_) => None,
+            FirstStands::Expired { old, cause, .. } => Some(KeptExpired { old: Kept::new(old), cause: *cause }),
+        }
+    }
+}
+
+/// Somebody whose password the source knows and who is asked for a second factor.
 #[derive(Debug)]
 pub(super) struct Asking {
-    pub(super) first: FirstProved,
+    pub(super) first: FirstStands,
     pub(super) person: Arc<Found>,
     pub(super) sent: Option<KeptSent>,
     pub(super) sendings: u8,
@@ -69,6 +117,10 @@ impl Choice {
 
 impl Asking {
     pub(super) fn new(first: FirstProved, person: Arc<Found>) -> Self {
+        Self::standing(FirstStands::Proved(first), person)
+    }
+
+    pub(super) fn standing(first: FirstStands, person: Arc<Found>) -> Self {
         Asking {
             first,
             person,
@@ -102,7 +154,8 @@ impl Login {
                     self.own_devices().iter().any(|device| device.kind() == *kind && device.can_be_used(now)).then_some(Choice::Codes)
                 }
                 FactorKind::Courier(index) => self.reach(*index, &asking.person).map(|_| Choice::Courier(*index)),
-                FactorKind::Upstream(index) => Some(Choice::Upstream(*index)),
+                // An upstream answers for the whole login, and there is none to go on with before the new password.
+                FactorKind::Upstream(index) => asking.first.expired().is_none().then_some(Choice::Upstream(*index)),
                 FactorKind::Approval | FactorKind::Key => self.handset_choice(*kind),
             };
             all.extend(choice.filter(|choice| !all.contains(choice)));
@@ -275,6 +328,7 @@ impl Login {
             tries: asking.tries,
             approval: asking.approval,
             seed: asking.seed.as_ref().map(KeptBytes::new),
+            expired: asking.first.kept(),
         };
         self.keep(asking.first.source(), &asking.person, Round::Ask(Box::new(kept)), Asks::of(prompt, echo), now)
     }
@@ -315,7 +369,7 @@ impl Login {
                 return State::Marking {
                     person: asking.person,
                     proof: MarkFor::Sent { equals, courier: sent.courier },
-                    then: AfterMark::Rules(asking.first),
+                    then: asking.first.after_mark(),
                 };
             }
             if equals {
@@ -325,7 +379,7 @@ impl Login {
             }
         }
         if let Some((pin, code)) = self.own_code(text, now) {
-            return self.use_code(asking.person, code, pin, AfterMark::Rules(asking.first), now);
+            return self.use_code(asking.person, code, pin, asking.first.after_mark(), now);
         }
         if let Some(choice) = self.read_choice(&asking, text, now) {
             self.step(Hop::Second, "answer", Tone::Good, now, "the person chose a factor".to_owned(), None);
@@ -334,7 +388,10 @@ impl Login {
         }
         if asking.upstream.is_some() {
             let code = typed.unwrap_or_default();
-            return self.code_upstream(asking.person, asking.first, &code, now);
+            return match asking.first.proved() {
+                Ok(first) => self.code_upstream(asking.person, first, &code, now),
+                Err(cause) => self.refuse(cause, now),
+            };
         }
         let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
         let near = evidence.near(text);
@@ -414,9 +471,9 @@ impl Login {
         let Some(chain) = self.chain() else { return self.refuse(cause, now) };
         let (line, shows) = (Some(chain.line), self.shows_prompts());
         match chain.when_second_is_down {
-            WhenSecondIsDown::FirstOnly => match SecondWaived::factor_is_down(chain, cause) {
-                Some(waived) => self.waive(&asking.person, asking.first, waived, line, now),
-                None => self.refuse(cause, now),
+            WhenSecondIsDown::FirstOnly => match (SecondWaived::factor_is_down(chain, cause), asking.first.proved()) {
+                (Some(waived), Ok(first)) => self.waive(&asking.person, first, waived, line, now),
+                _ => self.refuse(cause, now),
             },
             WhenSecondIsDown::Next => {
                 asking.down.push(kind);

@@ -29,12 +29,34 @@ pub(super) struct Asked {
 }
 
 impl Login {
-    /// Whether a person whose password has expired may set a new one now. Only who has given the second proof is asked.
-    pub(super) fn may_change(&self, source: SourceRef, cause: Cause) -> bool {
-        matches!(cause, Cause::PasswordExpired | Cause::PasswordMustChange)
-            && matches!(source, SourceRef::Directory(_))
-            && self.chain().is_some_and(|chain| chain.change_password)
-            && self.gateway().is_some_and(|gateway| gateway.shows_challenges)
+    /// Whether a person whose password has expired may set a new one now; says which option is missing where not. Only who has given the
+    /// second proof is asked.
+    pub(super) fn may_change(&mut self, source: SourceRef, cause: Cause, now: Moment) -> bool {
+        if !matches!(cause, Cause::PasswordExpired | Cause::PasswordMustChange) {
+            return false;
+        }
+        let (chain, gateway) = (self.chain(), self.gateway());
+        let missing = match (source, chain, gateway) {
+            (SourceRef::Directory(_), Some(chain), Some(gateway)) => {
+                let option = match (chain.change_password, gateway.shows_challenges) {
+                    (true, true) => return true,
+                    (false, true) => format!("`change_password = true` on the chain `{}`", chain.name),
+                    (true, false) => format!("`shows_challenges = true` on the gateway `{}`, if it can show prompts", gateway.name),
+                    (false, false) => format!(
+                        "`change_password = true` on the chain `{}` and `shows_challenges = true` on the gateway `{}`, if it can show prompts",
+                        chain.name, gateway.name
+                    ),
+                };
+                (
+                    format!("a new password could be asked for here with {option}"),
+                    if chain.change_password { gateway.line } else { chain.line },
+                )
+            }
+            (_, Some(chain), _) => (format!("passwords of {} cannot be changed by us", self.site.source_name(source)), chain.line),
+            _ => return false,
+        };
+        self.step(Hop::First, "new password", Tone::Note, now, missing.0, Some(missing.1));
+        false
     }
 
     /// Asks for the new password, for the first or the second time.

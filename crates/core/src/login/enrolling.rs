@@ -1,6 +1,6 @@
 //! People without any factor: kept out, let in until a date, or given an authenticator app within the login itself.
 
-use super::asking::Asking;
+use super::asking::{Asking, FirstStands};
 use super::fact::*;
 use super::machine::{Login, State};
 use super::proof::{Second, SecondProved, SecondWaived};
@@ -17,6 +17,16 @@ use data_encoding::BASE32_NOPAD;
 impl Login {
     /// What the chain says of somebody who could give none of its factors.
     pub(super) fn not_enrolled(&mut self, asking: Asking, now: Moment) -> State {
+        let first = match asking.first {
+            FirstStands::Proved(first) => first,
+            FirstStands::Expired { cause, .. } => {
+                let said =
+                    "a new password is asked for only with a second factor that we check ourselves, and the person has none of the chain's"
+                        .to_owned();
+                self.step(Hop::Second, "factors", Tone::Bad, now, said, self.chain().map(|chain| chain.line));
+                return self.refuse(cause, now);
+            }
+        };
         let line = self.chain().map(|chain| chain.line);
         // Somebody with a factor that this chain does not take is no newcomer: a password alone must not add another one.
         let newcomer = !self.has_any_factor && asking.down.is_empty();
@@ -27,14 +37,14 @@ impl Login {
             WhenNotEnrolled::LetInUntil(until) if now < until => {
                 let waived = self.chain().and_then(|chain| SecondWaived::not_enrolled_yet(chain, now));
                 match waived {
-                    Some(waived) => self.waive(&asking.person, asking.first, waived, line, now),
+                    Some(waived) => self.waive(&asking.person, first, waived, line, now),
                     None => self.refuse(Cause::NotEnrolled, now),
                 }
             }
             WhenNotEnrolled::Enrol if self.shows_prompts() => {
                 let said = "the person has no second factor; this login sets one up".to_owned();
                 self.step(Hop::Second, "factors", Tone::Note, now, said, line);
-                State::Seeding { asking: Box::new(asking) }
+                State::Seeding { asking: Box::new(Asking { first: FirstStands::Proved(first), ..asking }) }
             }
             _ => {
                 let said = "the person has no second factor that the chain takes".to_owned();
@@ -82,7 +92,10 @@ impl Login {
                 let said = "the app's first code is right: it is the person's second factor from now on".to_owned();
                 self.step(Hop::Second, "enrolled", Tone::Good, now, said, None);
                 self.trace.factor = Some(CodeKind::Totp.name().to_owned());
-                self.rules(&asking.person, asking.first, Second::Proved(proved), now)
+                match asking.first.proved() {
+                    Ok(first) => self.rules(&asking.person, first, Second::Proved(proved), now),
+                    Err(cause) => self.refuse(cause, now),
+                }
             }
             (None, AddAnswer::EnrolledMeanwhile) => {
                 self.step(

@@ -1,11 +1,12 @@
 //! Station two: which source knows the person, and what it says of the password.
 
+use super::asking::{Asking, FirstStands};
 use super::change::Asked;
 use super::fact::*;
 use super::guessing::Settled;
 use super::machine::{AfterMark, Login, State, told};
 use super::pending::KeptSecond;
-use super::proof::FirstProved;
+use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Chosen, ChosenCode, Evidence, choose, choose_packed};
 use super::request::Credential;
 use super::upstream::{KeptCode, PassedCredential, Role};
@@ -207,7 +208,7 @@ impl Login {
         self.checked = Some(source);
         let next = match (cause, FirstProved::by_password(source, &answer.value)) {
             (None, Some(first)) => Settled::State(Box::new(self.second(person, first, code, now))),
-            (Some(cause), _) if self.may_change(source, cause) => {
+            (Some(cause), _) if self.may_change(source, cause, now) => {
                 Settled::State(Box::new(self.before_change(source, person, guess.clone(), code, cause, now)))
             }
             (cause, _) => Settled::Refuse(cause.unwrap_or(Cause::Unfinished)),
@@ -235,8 +236,22 @@ impl Login {
                 let asked = Asked { source, person, second: KeptSecond::NotAsked, old, new: None, tries: 0 };
                 self.ask_new_password(asked, None, now)
             }
+            ChosenCode::Missing | ChosenCode::NotEnrolled | ChosenCode::Word(_) if self.needs_no_second(&person, now) => {
+                let asked = Asked { source, person, second: KeptSecond::NotAsked, old, new: None, tries: 0 };
+                self.ask_new_password(asked, None, now)
+            }
+            ChosenCode::Missing | ChosenCode::NotEnrolled | ChosenCode::Word(_) => {
+                if let Some(until) = self.locked(now) {
+                    return self.refuse_locked(until, now);
+                }
+                let asking = Asking::standing(FirstStands::Expired { source, old, cause }, person);
+                match code {
+                    ChosenCode::Word(kind) => self.ask_for(asking, kind, now),
+                    _ => self.ask_second(asking, now),
+                }
+            }
             other => {
-                let said = "a new password is asked for only with a right code beside the old one".to_owned();
+                let said = "a new password is asked for only with a right code beside the old one, or at a prompt".to_owned();
                 self.step(Hop::Second, "code", Tone::Note, now, said, None);
                 match other {
                     // A right code would have led on, so a wrong one is a guess like any other.
@@ -245,6 +260,12 @@ impl Login {
                 }
             }
         }
+    }
+
+    /// Whether the person would get in by the first check alone.
+    fn needs_no_second(&self, person: &Found, now: Moment) -> bool {
+        let remembered = || self.chain().and_then(|chain| SecondWaived::remembered(chain, &self.factors, now)).is_some();
+        self.waiver_for(person).is_some() || remembered()
     }
 
     /// A text as the gateway's character set has it.

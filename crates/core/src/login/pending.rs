@@ -72,6 +72,15 @@ pub(super) struct KeptAsk {
     pub(super) approval: Option<KeptApproval>,
     /// The seed of an app that is being set up.
     pub(super) seed: Option<KeptBytes>,
+    /// The password that has expired, if that is why the factor is asked for.
+    pub(super) expired: Option<KeptExpired>,
+}
+
+/// A password that the directory knows and that has expired.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct KeptExpired {
+    pub(super) old: Kept,
+    pub(super) cause: Cause,
 }
 
 /// An approval that waits on the handset. Only the round that asked for it, or joined it, knows its number.
@@ -106,8 +115,11 @@ pub(super) struct Upstream {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) enum KeptSecond {
     NotAsked,
-    /// A code of this token was right and is marked as used.
-    Proved(u64),
+    /// This factor was proved and marked as used, with this device where it is one of ours.
+    Proved {
+        factor: String,
+        device: Option<u64>,
+    },
     /// It will be refused for this.
     Refused(Cause, String),
     /// An upstream has yet to check this.

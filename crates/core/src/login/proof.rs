@@ -63,7 +63,12 @@ impl FirstProved {
 
     /// Proved in a round before, which our own seal has kept: not where that round was about the first check itself.
     pub(super) fn by_kept_round(source: SourceRef, pending: &Pending) -> Option<Self> {
-        matches!(pending.round, Round::Second { .. } | Round::Ask(_)).then_some(FirstProved { source })
+        let proved = match &pending.round {
+            Round::Second { .. } => true,
+            Round::Ask(kept) => kept.expired.is_none(),
+            Round::First { .. } | Round::NewPassword { .. } => false,
+        };
+        proved.then_some(FirstProved { source })
     }
 
     /// The source that confirmed it.
@@ -119,8 +124,8 @@ impl SecondProved {
     }
 
     /// Proved and marked in the round before, which our own seal has kept.
-    pub(super) fn by_kept_round(device: u64) -> Self {
-        SecondProved { device: Some(device) }
+    pub(super) fn by_kept_round(device: Option<u64>) -> Self {
+        SecondProved { device }
     }
 
     /// Record number of the device; none where the code was sent, or an upstream checked it.

@@ -1,6 +1,6 @@
 //! Prompts and their answers: what is kept between two rounds, and how a login goes on.
 
-use super::asking::Asking;
+use super::asking::{Asking, FirstStands};
 use super::fact::{FactorsAnswer, Found, KeptAnswer, TakenAnswer, WrongTry};
 use super::machine::{Asks, Login, State};
 use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round, Whose};
@@ -11,7 +11,7 @@ use super::upstream::{HiddenValue, KeptCode, PassedCredential, Role};
 use super::{Challenge, Verdict};
 use crate::cause::Cause;
 use crate::moment::Moment;
-use crate::site::{FactorKind, SourceRef};
+use crate::site::SourceRef;
 use crate::trace::{Hop, Outcome, Tone};
 use std::sync::Arc;
 
@@ -161,13 +161,17 @@ impl Login {
                 (None, _) => self.gone(&upstream.name, now),
                 (_, None) => self.refuse(Cause::Unfinished, now),
             },
-            Round::Ask(kept) => match first {
-                Some(first) => {
-                    let asking = self.asking_again(first, *kept, person);
-                    self.answered(asking, now)
+            Round::Ask(kept) => {
+                let expired = kept.expired.as_ref();
+                let expired = expired.map(|kept| FirstStands::Expired { source, old: kept.old.open(), cause: kept.cause });
+                match first.map(FirstStands::Proved).or(expired) {
+                    Some(first) => {
+                        let asking = self.asking_again(first, *kept, person);
+                        self.answered(asking, now)
+                    }
+                    None => self.refuse(Cause::Unfinished, now),
                 }
-                None => self.refuse(Cause::Unfinished, now),
-            },
+            }
             Round::NewPassword { second, old, new, tries } => {
                 let (old, new) = (old.open(), new.as_ref().map(super::pending::Kept::open));
                 self.new_password(super::change::Asked { source, person, second, old, new, tries }, now)
@@ -175,7 +179,7 @@ impl Login {
         }
     }
 
-    fn asking_again(&self, first: FirstProved, kept: KeptAsk, person: Arc<Found>) -> Asking {
+    fn asking_again(&self, first: FirstStands, kept: KeptAsk, person: Arc<Found>) -> Asking {
         let factor = |name: &String| self.chain()?.second.iter().copied().find(|kind| self.site.factor_name(*kind) == name);
         Asking {
             first,
@@ -232,21 +236,11 @@ impl Login {
                 self.second(person, first, ChosenCode::Missing, now)
             }
             KeptSecond::NotAsked => self.second(person, first, ChosenCode::NotAsked, now),
-            KeptSecond::Proved(device) => {
-                self.step(
-                    Hop::Second,
-                    "code",
-                    Tone::Good,
-                    now,
-                    "the code was right in the round before and is marked as used".into(),
-                    None,
-                );
+            KeptSecond::Proved { factor, device } => {
+                let said = format!("{factor} was proved in a round before and is marked as used");
+                self.step(Hop::Second, "code", Tone::Good, now, said, None);
                 let proved = SecondProved::by_kept_round(device);
-                let codes = self.chain().into_iter().flat_map(|chain| &chain.second).find_map(|kind| match kind {
-                    FactorKind::Code(kind) => Some(kind.name()),
-                    _ => None,
-                });
-                self.trace.factor = codes.map(str::to_owned);
+                self.trace.factor = Some(factor);
                 self.rules(&person, first, Second::Proved(proved), now)
             }
             KeptSecond::Refused(cause, said) => {

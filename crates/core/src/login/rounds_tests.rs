@@ -273,10 +273,55 @@ fn an_expired_password_is_changed_at_two_prompts_and_the_login_goes_on_with_the_
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state)).0);
     let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state));
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
-    assert_eq!((accept.second(), world.changed.len()), (&Second::Proved(SecondProved::by_kept_round(7)), 2));
+    assert_eq!((accept.second(), world.changed.len()), (&Second::Proved(SecondProved::by_kept_round(Some(7))), 2));
     assert!(!format!("{trace:?}").contains("limpet") && !format!("{:?}", world.kept).contains("limpet"));
     // The code was marked in the first round, so nobody can use it beside.
     assert_eq!(world.log_in(&site, "slipway", "ines", &format!("barnacle{}", code(0))).1, Some(Cause::PasswordExpired));
+}
+
+#[test]
+fn whoever_types_only_an_expired_password_is_asked_for_the_code_and_then_for_a_new_one() {
+    let (site, mut world) = (changing(), World::new());
+    world.expired.insert("ines");
+    let asked = challenge(world.run(&site, request(&site, "breakwater", "ines", b"barnacle")).0);
+    assert_eq!(asked.prompt.as_deref(), Some("Code from phone:"));
+    let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"000000", &asked.state)).0);
+    assert_eq!(
+        (asked.prompt.as_deref(), world.wrong.len()),
+        (Some("That was not right. Code from phone:"), 1),
+        "a wrong code leads nowhere"
+    );
+    let right = code(0);
+    let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", right.as_bytes(), &asked.state)).0);
+    assert_eq!((asked.prompt.as_deref(), asked.echo), (Some("Your password has expired. New password:"), false));
+    let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state)).0);
+    let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state));
+    let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
+    assert_eq!((accept.second(), trace.factor.as_deref()), (&Second::Proved(SecondProved::by_kept_round(Some(7))), Some("totp")));
+    assert!(!format!("{:?}", world.kept).contains("barnacle"), "the old password is kept sealed and unseen");
+}
+
+#[test]
+fn a_refusal_for_an_expired_password_names_the_option_that_is_missing() {
+    const SHOWS: (&str, &str) = ("client_patience = \"60s\"", "shows_challenges = true");
+    const CHANGES: (&str, &str) = ("when_unclear = \"code\"", "when_unclear = \"code\"\nchange_password = true");
+    for (changes, wanted) in [
+        (vec![], "`change_password = true` on the chain `staff` and `shows_challenges = true` on the gateway `breakwater`"),
+        (vec![SHOWS], "with `change_password = true` on the chain `staff`"),
+        (vec![CHANGES], "with `shows_challenges = true` on the gateway `breakwater`"),
+    ] {
+        let (site, mut world) = (site(&changes), World::new());
+        world.expired.insert("ines");
+        let trace = world.run(&site, request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes())).1;
+        assert_eq!(trace.cause, Some(Cause::PasswordExpired));
+        assert!(said(&trace).contains(wanted), "{}", said(&trace));
+    }
+    let (site, mut world) = (changing(), World::new());
+    world.expired.insert("ines");
+    world.tokens.clear();
+    let trace = world.run(&site, request(&site, "breakwater", "ines", b"barnacle")).1;
+    assert_eq!(trace.cause, Some(Cause::PasswordExpired));
+    assert!(said(&trace).contains("only with a second factor that we check ourselves"), "{}", said(&trace));
 }
 
 #[test]

@@ -72,7 +72,7 @@ impl Login {
     }
 
     /// The waiver of the chain that is for this login, if one is.
-    fn waiver_for(&self, person: &Found) -> Option<Waiver> {
+    pub(super) fn waiver_for(&self, person: &Found) -> Option<Waiver> {
         let is_for = |waiver: &&Waiver| match &waiver.who {
             Waived::Network(ranges) => self.request.caller.is_some_and(|caller| ranges.iter().any(|range| range.contains(&caller))),
             Waived::Group(groups) => groups.iter().any(|group| person.groups.contains(group)),
@@ -219,11 +219,12 @@ impl Login {
     }
 
     fn after_mark(&mut self, person: Arc<Found>, proved: SecondProved, then: AfterMark, now: Moment) -> State {
-        let kept = || proved.device().map_or(KeptSecond::NotAsked, KeptSecond::Proved);
+        let kept = || KeptSecond::Proved { factor: self.trace.factor.clone().unwrap_or_default(), device: proved.device() };
         match then {
             AfterMark::Rules(first) => self.rules(&person, first, Second::Proved(proved), now),
             AfterMark::NewPassword { source, old } => {
-                let asked = Asked { source, person, second: kept(), old, new: None, tries: 0 };
+                let second = kept();
+                let asked = Asked { source, person, second, old, new: None, tries: 0 };
                 self.ask_new_password(asked, None, now)
             }
             AfterMark::Challenge { source, upstream, asks } => {

@@ -6,12 +6,16 @@ use super::standing::Failure;
 use bivector_core::directory::{PASSWORD_POLICY_OID, describe_code, read_change};
 use bivector_core::login::{Answer, ChangeAnswer, Found};
 use bivector_core::site::DirectoryKind;
+use bivector_core::text::shown;
 use bivector_wire::Secret;
 use ldap3::controls::{Control, RawControl};
 use ldap3::exop::PasswordModify;
 use ldap3::{Ldap, LdapError, LdapResult, Mod};
 use std::collections::HashSet;
 use std::time::Instant;
+
+/// insufficientAccessRights (RFC 4511 section 4.1.9).
+const INSUFFICIENT_ACCESS: u32 = 50;
 
 impl DirectorySource {
     /// Sets a new password. The person's own bind does it where the directory lets it; else the service account, which proves the
@@ -43,22 +47,31 @@ impl DirectorySource {
             DirectoryKind::Auto => server.is_active_directory(&mut own, patience).await,
         };
         let lost = |error: &LdapError| Failure { sent: true, ..self.read_error(error).into() };
-        let result = if active_directory {
-            let mut account = server.signed_in(self.account(), patience).await?;
-            change_unicode(account.with_timeout(patience), &person.handle, old, new).await
+        let account = || self.account().map_or("nobody".to_owned(), |(dn, _)| format!("the service account {dn}"));
+        let (result, who) = if active_directory {
+            let mut by = server.signed_in(self.account(), patience).await?;
+            (change_unicode(by.with_timeout(patience), &person.handle, old, new).await, account())
         } else {
             let bound =
                 own.with_timeout(patience).simple_bind(&self.bind_name(person), old.expose()).await.map_err(|error| lost(&error))?;
             // Only one whose password has run out altogether cannot sign in to change it.
-            let mut by = if bound.rc == 0 { own } else { server.signed_in(self.account(), patience).await? };
+            let (mut by, who) = match bound.rc {
+                0 => (own, "the person".to_owned()),
+                _ => (server.signed_in(self.account(), patience).await?, account()),
+            };
             let modify = PasswordModify { user_id: Some(&person.handle), old_pass: Some(old.expose()), new_pass: Some(new.expose()) };
             let control = RawControl { ctype: PASSWORD_POLICY_OID.to_owned(), crit: false, val: None };
-            by.with_timeout(patience).with_controls(control).extended(modify).await.map(|result| result.1)
+            (by.with_timeout(patience).with_controls(control).extended(modify).await.map(|result| result.1), who)
         };
         let result = result.map_err(|error| lost(&error))?;
         let policy =
             result.ctrls.iter().find(|Control(_, raw)| raw.ctype == PASSWORD_POLICY_OID).and_then(|Control(_, raw)| raw.val.as_deref());
-        let seen = format!("the change gave result {} ({})", result.rc, describe_code(result.rc));
+        let lacks = match result.rc {
+            INSUFFICIENT_ACCESS => format!("; {who} lacks the permission to change this password in the directory"),
+            _ => format!(" as {who}"),
+        };
+        let text = if result.text.is_empty() { String::new() } else { format!(": {}", shown(&result.text)) };
+        let seen = format!("the change gave result {} ({}){lacks}{text}", result.rc, describe_code(result.rc));
         Ok(ChangeAnswer::from_change(read_change(result.rc, &result.text, policy), seen))
     }
 }
