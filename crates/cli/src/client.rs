@@ -31,6 +31,24 @@ pub(crate) enum Answer<T> {
     Refused(Problem),
 }
 
+/// The service's address, and what calls it without an operator's token, as people's handsets do.
+///
+/// # Errors
+/// The client's file or that of the issuers cannot be read.
+pub(crate) fn as_a_handset(global: &Global) -> Result<(String, reqwest::Client), Failure> {
+    let (server, ca) = crate::settings::server(global)?;
+    let http = http(&server, ca.as_deref())?;
+    Ok((server, http))
+}
+
+fn http(server: &str, ca: Option<&Path>) -> Result<reqwest::Client, Failure> {
+    if !server.starts_with("https://") {
+        return Ok(reqwest::Client::new());
+    }
+    let built = reqwest::Client::builder().tls_certs_only(issuers(ca)?).build();
+    built.map_err(|error| Failure::usage(format!("TLS cannot be set up: {error}"), "please report it"))
+}
+
 impl Client {
     /// From flags, environment and file.
     ///
@@ -38,13 +56,7 @@ impl Client {
     /// No token is known.
     pub(crate) fn new(global: &Global) -> Result<Self, Failure> {
         let settings = Settings::find(global)?;
-        let http = match settings.server.starts_with("https://") {
-            true => reqwest::Client::builder()
-                .tls_certs_only(issuers(settings.ca.as_deref())?)
-                .build()
-                .map_err(|error| Failure::usage(format!("TLS cannot be set up: {error}"), "please report it"))?,
-            false => reqwest::Client::new(),
-        };
+        let http = http(&settings.server, settings.ca.as_deref())?;
         Ok(Client { http, server: settings.server, token: settings.token })
     }
 

@@ -33,7 +33,7 @@ impl Settings {
     /// No token is known, or a file cannot be read.
     pub(crate) fn find(global: &Global) -> Result<Self, Failure> {
         let file = read_client_file()?;
-        let server = global.server.clone().or(file.server).unwrap_or_else(|| DEFAULT_SERVER.to_owned());
+        let (server, ca) = place(global, &file);
         let token_file = global.token_file.clone().or(file.token_file);
         let token = match (std::env::var("BIVECTOR_TOKEN"), token_file) {
             (_, Some(path)) if global.token_file.is_some() => read_token(&path)?,
@@ -44,9 +44,21 @@ impl Settings {
                 return Err(Failure::usage("no operator's token is known", remedy));
             }
         };
-        let ca = global.ca.clone().or(file.ca);
-        Ok(Settings { ca, server: server.trim_end_matches('/').to_owned(), token })
+        Ok(Settings { ca, server, token })
     }
+}
+
+/// Where the service is and who issued its certificate, for what needs no token.
+///
+/// # Errors
+/// The file cannot be read.
+pub(crate) fn server(global: &Global) -> Result<(String, Option<PathBuf>), Failure> {
+    Ok(place(global, &read_client_file()?))
+}
+
+fn place(global: &Global, file: &ClientFile) -> (String, Option<PathBuf>) {
+    let server = global.server.clone().or_else(|| file.server.clone()).unwrap_or_else(|| DEFAULT_SERVER.to_owned());
+    (server.trim_end_matches('/').to_owned(), global.ca.clone().or_else(|| file.ca.clone()))
 }
 
 fn read_token(path: &Path) -> Result<Secret<String>, Failure> {

@@ -1,9 +1,9 @@
 //! Sheets: what somebody else has to enter or type, worked out from the site. Written once, rendered in four ways.
 
-use crate::grant::GrantValue;
+use crate::grant::{GrantValue, ReplyItem, Target};
 use crate::rule::Then;
-use crate::site::{Chain, Charset, Gateway, Site};
-use bivector_wire::{IntegrityPolicy, render};
+use crate::site::{Chain, Charset, FactorKind, Gateway, PasswordFields, Site};
+use bivector_wire::{IntegrityPolicy, MICROSOFT, render};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
 use std::net::SocketAddr;
@@ -70,11 +70,31 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
     ];
     if !site.radius.accounting.is_empty() {
         let servers: Vec<String> = site.radius.accounting.iter().map(|door| format!("{} port {}", door.ip(), door.port())).collect();
-        device.push(("accounting server", format!("{}; with the same secret, start and stop", servers.join("; "))));
+        let reports = "with the same secret: start, stop and interim reports; any interval will do, every few minutes is usual";
+        device.push(("accounting server", format!("{}; {reports}", servers.join("; "))));
+    }
+    if gateway.fields == PasswordFields::Packed {
+        let said = "two: the client has a second field for the code, and sends both as SCRV1 (answers to prompts as CRV1)";
+        device.push(("password fields", said.to_owned()));
     }
     if gateway.shows_challenges {
         device.push(("prompts", "on: it shows the Reply-Message of an Access-Challenge and sends the answer with its State".to_owned()));
     }
+    let refusals = match gateway.shows_refusals {
+        Some(true) => {
+            "shown to the person with a reference such as K7MPQ2XB; `bivector trace show REFERENCE` has the whole story".to_owned()
+        }
+        Some(false) => {
+            format!(
+                "shown to nobody, nor is their reference: look a login up by its name, `bivector trace list --gateway {}`",
+                gateway.name
+            )
+        }
+        None => "carry a text with a reference. Whether the device shows it is not stated: log in with a wrong password, and write \
+                 `shows_refusals` into the site file"
+            .to_owned(),
+    };
+    device.push(("refusals", refusals));
     if !gateway.identifiers.is_empty() {
         device.push(("NAS-Identifier", gateway.identifiers.join(" or ")));
     }
@@ -141,7 +161,24 @@ fn typing(chain: &Chain, prompts: bool) -> Vec<(&'static str, String)> {
         };
         rows.push(("password field", format!("{example} (read as `{form}`{then})")));
     }
+    if handset {
+        rows.push(("with a token", with_token(chain, prompts)));
+    }
     rows
+}
+
+/// What somebody who has a token and no handset meets on a chain that asks handsets.
+fn with_token(chain: &Chain, prompts: bool) -> String {
+    let takes_codes = chain.second.iter().any(|kind| matches!(kind, FactorKind::Code(_)));
+    let typed = chain.forms.iter().find(|form| form.has_code()).and_then(|form| form.examples(&chain.spelt).into_iter().next());
+    match (takes_codes, prompts, typed) {
+        (false, ..) => "not taken here: people who have only a token are refused as not enrolled, and need a handset".to_owned(),
+        (true, _, Some(example)) => format!("type {example}; no handset is asked then"),
+        (true, true, None) => {
+            "type the password alone; a prompt asks for the code, or lists code and handset for those who have both".to_owned()
+        }
+        (true, false, None) => "cannot be used through this device: no form has a code, and it shows no prompt".to_owned(),
+    }
 }
 
 fn name_example(chain: &Chain) -> String {
@@ -161,7 +198,7 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
     let rows: Vec<_> = rules
         .map(|(rule, grant)| {
             let who = &rule.when;
-            let attributes: Vec<String> = grant.reply.iter().map(|item| format!("{} = {}", item.target, shown(item))).collect();
+            let attributes: Vec<String> = grant.reply.iter().map(|item| reply_in_words(item)).collect();
             let attributes = if attributes.is_empty() { "no attributes".to_owned() } else { attributes.join(", ") };
             ("for", format!("{who}: {attributes}"))
         })
@@ -169,13 +206,31 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
     if rows.is_empty() { vec![("nobody", "no rule lets anybody in".to_owned())] } else { rows }
 }
 
-fn shown(item: &crate::grant::ReplyItem) -> String {
+/// An attribute with its value. A vendor's own is told by its numbers, which any device's dictionary has.
+fn reply_in_words(item: &ReplyItem) -> String {
     match (&item.value, item.target) {
-        (GrantValue::Text(template), _) => template.to_string(),
-        (GrantValue::Fixed(bytes), crate::grant::Target::Standard(kind)) => render(kind, bytes).1,
-        (GrantValue::Fixed(bytes), crate::grant::Target::Vendor { .. }) => {
-            bytes.iter().fold("0x".to_owned(), |hex, byte| hex + &format!("{byte:02x}"))
+        (GrantValue::Text(template), Target::Standard(kind)) => format!("{kind} = {template}"),
+        (GrantValue::Fixed(bytes), Target::Standard(kind)) => format!("{kind} = {}", render(kind, bytes).1),
+        (GrantValue::Text(template), Target::Vendor { vendor, number }) => {
+            format!("{}, the text {template}", vendors_own(vendor, number))
         }
+        (GrantValue::Fixed(bytes), Target::Vendor { vendor, number }) => {
+            let hex = bytes.iter().fold("0x".to_owned(), |hex, byte| hex + &format!("{byte:02x}"));
+            format!("{}, {} ({hex})", vendors_own(vendor, number), of_length(bytes))
+        }
+    }
+}
+
+fn vendors_own(vendor: u32, number: u8) -> String {
+    let name = if vendor == MICROSOFT { " (Microsoft)" } else { "" };
+    format!("Vendor-Specific (26) of vendor {vendor}{name}: its attribute {number}")
+}
+
+/// What fixed bytes are, as far as their length tells.
+fn of_length(bytes: &[u8]) -> String {
+    match <[u8; 4]>::try_from(bytes) {
+        Ok(four) => format!("the number {}, in 4 bytes", u32::from_be_bytes(four)),
+        Err(_) => format!("{} bytes", bytes.len()),
     }
 }
 
@@ -255,11 +310,47 @@ mod tests {
             "5 s per try, 3 tries",
             "ines or NORTHMOOR\\ines or ines@northmoor.example",
             "(read as `password code(6)`)",
-            "members of control-room: Class = control-room, Filter-Id = no-ping, Session-Timeout = 28800, Vendor-32473-1 = {person.login}",
+            "members of control-room: Class = control-room, Filter-Id = no-ping, Session-Timeout = 28800, Vendor-Specific (26) of vendor 32473: its attribute 1, the text {person.login}",
+            "Whether the device shows it is not stated",
         ] {
             assert!(text.contains(wanted), "{wanted} in\n{text}");
         }
         assert!(sheet("slipway").render(Format::Text).contains("52 s per try, 3 tries: longer than the slowest source and factor take"));
+    }
+
+    #[test]
+    fn a_handover_sheet_says_what_tokens_reports_refusals_and_two_fields_come_to() {
+        let sheet = |gateway: &str, changes: &[(&str, &str)]| {
+            let text = changes.iter().fold(SITE.to_owned(), |text, (from, to)| {
+                assert!(text.contains(from), "{from}");
+                text.replacen(from, to, 1)
+            });
+            let site = Site::read(&text, &Known::default()).0.unwrap();
+            handover(&site, site.gateway_named(gateway).unwrap(), &[]).unwrap().render(Format::Text)
+        };
+        const APPROVALS: (&str, &str) = ("second = [\"approval\", \"key\"]", "second = [\"approval\", \"totp\"]");
+        const FORMS: (&str, &str) = (
+            "forms = [\"password ' ' factor\", \"password\"]\nfirst",
+            "forms = [\"password code(6)\", \"password\"]\nwhen_unclear = \"plain\"\nfirst",
+        );
+        for (gateway, changes, wanted) in [
+            ("slipway", vec![], "not taken here: people who have only a token are refused"),
+            ("slipway", vec![APPROVALS], "cannot be used through this device: no form has a code"),
+            ("lantern", vec![APPROVALS], "type the password alone; a prompt asks for the code"),
+            ("slipway", vec![APPROVALS, FORMS], "no handset is asked then"),
+            ("lantern", vec![("labels = { kind = \"portal\" }", "shows_refusals = true")], "shown to the person with a reference"),
+            ("lantern", vec![("labels = { kind = \"portal\" }", "shows_refusals = false")], "shown to nobody, nor is their reference"),
+            ("lantern", vec![("labels = { kind = \"portal\" }", "fields = \"scrv1\"")], "sends both as SCRV1"),
+            ("lantern", vec![("[doors.radius]", "[doors.radius]\naccounting = [\"127.0.0.1:18130\"]")], "start, stop and interim reports"),
+            (
+                "breakwater",
+                vec![("vendor = 32473, number = 1, text = \"{person.login}\"", "vendor = 311, number = 7, integer = 4")],
+                "of vendor 311 (Microsoft): its attribute 7, the number 4, in 4 bytes",
+            ),
+        ] {
+            let text = sheet(gateway, &changes);
+            assert!(text.contains(wanted), "{wanted} in\n{text}");
+        }
     }
 
     #[test]

@@ -48,14 +48,14 @@ impl Sessions {
         state.waiting.push_back(Waiting { gateway, name, reference, since_us: now_us });
     }
 
-    /// A gateway told of a session; where it begins, the oldest login of that name is no longer waited for.
-    pub(crate) fn told(&self, gateway: &str, name: &str, begins: bool) {
+    /// A gateway told of a session; where it has begun, the oldest login of that name is no longer waited for.
+    pub(crate) fn told(&self, gateway: &str, name: &str, has_begun: bool) {
         let Ok(mut state) = self.state.lock() else { return };
         if !state.tells.contains(gateway) {
             state.tells.insert(gateway.to_owned());
         }
         let name = name.to_lowercase();
-        if begins && let Some(at) = state.waiting.iter().position(|one| one.gateway == gateway && one.name == name) {
+        if has_begun && let Some(at) = state.waiting.iter().position(|one| one.gateway == gateway && one.name == name) {
             state.waiting.remove(at);
         }
     }

@@ -62,6 +62,9 @@ pub(crate) enum Lab {
         /// What it does: approve, deny, not-me or ignore
         #[arg(long, default_value = "approve")]
         answers: String,
+        /// Where an approval has numbers: `ask` for the one on the person's screen, a line on standard input, or take the `first`
+        #[arg(long, default_value = "ask", value_parser = ["ask", "first"])]
+        number: String,
         /// Seconds that it takes at least
         #[arg(long, default_value_t = 1.0)]
         least: f64,

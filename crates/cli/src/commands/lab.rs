@@ -18,6 +18,7 @@ use std::net::SocketAddr;
 use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
+use tokio::sync::mpsc;
 
 pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failure> {
     match command {
@@ -33,8 +34,13 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
             interrupted().await;
             Ok(ExitCode::SUCCESS)
         }
-        Lab::Handset { invitation_file, label, answers, least, most } => {
-            handset(&invitation_file, &label, &answers, (least, most), global).await
+        Lab::Handset { invitation_file, label, answers, number, least, most } => {
+            let asks = number == "ask" && answers == "approve";
+            if asks && invitation_file == Path::new("-") {
+                let remedy = "put the invitation into a file, or add `--number first`";
+                return Err(Failure::usage("standard input cannot give both the invitation and the numbers of approvals", remedy));
+            }
+            handset(&invitation_file, &label, &answers, (least, most), asks, global).await
         }
         Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
             let secret = output::read_hidden(Some(&secret_file), "")?;
@@ -96,19 +102,27 @@ async fn upstream(listen: SocketAddr, secret_file: &Path, data: Option<&Path>) -
 }
 
 /// A robot handset, from its invitation on.
-async fn handset(invitation: &Path, label: &str, answers: &str, after: (f64, f64), global: &Global) -> Result<ExitCode, Failure> {
+async fn handset(
+    invitation: &Path,
+    label: &str,
+    answers: &str,
+    after: (f64, f64),
+    asks: bool,
+    global: &Global,
+) -> Result<ExitCode, Failure> {
     let answers: Answers = answers.parse().map_err(|error: String| Failure::usage(error, "choose one of them with `--answers`"))?;
     let bounded = |seconds: f64| Duration::from_secs_f64(seconds.clamp(0.0, 600.0));
     let habits = HandsetHabits { answers, after: (bounded(after.0), bounded(after.1)) };
     let invitation = output::read_hidden(Some(invitation), "")?;
-    let server = crate::settings::Settings::find(global)?.server;
+    let (server, http) = crate::client::as_a_handset(global)?;
     let no = |error: HandsetError| Failure::no(error.to_string(), "see `bivector factor invite`");
-    let mut robot = RobotHandset::enrol(&reqwest::Client::new(), &server, invitation.expose().trim(), label).await.map_err(no)?;
+    let mut robot = RobotHandset::enrol(&http, &server, invitation.expose().trim(), label).await.map_err(no)?;
     robot.begin().await.map_err(no)?;
     output::line(format!("enrolled for {} as “{label}”, number {}", robot.person, robot.device));
     if let Some(reference) = &robot.reference {
         output::line(format!("it counts once an operator has typed its reference: {reference}"));
     }
+    let mut typed = if asks { typed_lines() } else { mpsc::channel(1).1 };
     let answering = async {
         let mut last = String::new();
         loop {
@@ -120,7 +134,15 @@ async fn handset(invitation: &Path, label: &str, answers: &str, after: (f64, f64
                 tokio::time::sleep(Duration::from_millis(200)).await;
                 continue;
             }
-            let said = match robot.act(&shown, habits).await {
+            let numbers = numbers_of(&shown);
+            let acted = match asks && !numbers.is_empty() {
+                true => match asked_number(&mut typed, &numbers).await {
+                    Some(number) => robot.answer(&shown, habits.answers, Some(number)).await.map(Some),
+                    None => Ok(None),
+                },
+                false => robot.act(&shown, habits).await,
+            };
+            let said = match acted {
                 Ok(Some(outcome)) => outcome,
                 Ok(None) => "ignored".to_owned(),
                 Err(error) => error.to_string(),
@@ -134,6 +156,32 @@ async fn handset(invitation: &Path, label: &str, answers: &str, after: (f64, f64
         () = interrupted() => {}
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The numbers of an approval; none where nothing is to be picked.
+fn numbers_of(shown: &str) -> Vec<u64> {
+    let read: serde_json::Value = serde_json::from_str(shown).unwrap_or_default();
+    read["numbers"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_u64).collect()
+}
+
+/// Lines of standard input. They are read by a thread of their own, so that the command can end while it waits for one.
+fn typed_lines() -> mpsc::Receiver<String> {
+    let (send, lines) = mpsc::channel(16);
+    std::thread::spawn(move || std::io::stdin().lines().map_while(Result::ok).try_for_each(|line| send.blocking_send(line)));
+    lines
+}
+
+/// The number that stands on the person's screen, as somebody types it; none once there is no more input.
+async fn asked_number(typed: &mut mpsc::Receiver<String>, numbers: &[u64]) -> Option<u64> {
+    let known = numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    loop {
+        output::line(format!("which number stands on the screen: {known}?"));
+        let line = typed.recv().await?;
+        match line.trim().parse().ok().filter(|number| numbers.contains(number)) {
+            Some(number) => return Some(number),
+            None => output::line("type one of them"),
+        }
+    }
 }
 
 /// What arrived at receivers that run.

@@ -6,7 +6,9 @@ use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{Answers, HandsetError, RobotHandset};
 use bivector_wire::{AttributeType, SharedSecret};
 use serde_json::{Value, json};
+use std::io::{BufRead, BufReader, Write};
 use std::net::UdpSocket;
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 const PASSWORD: &str = "barnacle-and-buoy";
@@ -257,13 +259,13 @@ async fn two_phones_of_one_person_hear_of_it_at_once_and_one_answer_decides() {
     assert!(labels.contains(&"\"phone 2\"".to_owned()), "a second device never takes the first one's place: {labels:?}");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_handset() {
+/// The portal asks handsets and shows a number to pick there.
+async fn portal() -> Northmoor {
     let portal = (
         "second = [\"totp\", \"recovery\", \"temporary\", \"pager\", \"post\"]",
         "second = [\"approval\", \"totp\"]\nwhen_several = \"first\"",
     );
-    let world = Northmoor::with(Setup {
+    Northmoor::with(Setup {
         change: &[
             INVITED,
             portal,
@@ -272,17 +274,51 @@ async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_han
                 "[[couriers]]\nname = \"pager\"",
                 "[[newcomers]]\ngroup = \"survey-contractors\"\nfactor = \"approval\"\n\n[[couriers]]\nname = \"pager\"",
             ),
-            ("\"password ' ' factor\"", "\"password ' ' factor\""),
         ],
         ..Setup::default()
     })
-    .await;
+    .await
+}
+
+/// The number that a prompt shows.
+fn number_in(prompt: &str) -> u64 {
+    prompt.split_whitespace().find_map(|word| word.parse().ok()).unwrap_or_else(|| panic!("{prompt}"))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_robot_handset_of_the_lab_asks_for_the_number_on_the_screen_and_needs_no_operators_token() {
+    let world = portal().await;
+    let file = world.service.data.join("invitation");
+    std::fs::write(&file, invite(&world, "tidehall", "pell", json!({})).await).unwrap();
+    let server = format!("http://{}", world.service.http);
+    let arguments = ["lab", "handset", "--server", &server, "--invitation-file", file.to_str().unwrap(), "--least", "0", "--most", "0"];
+    let mut handset = Command::new(env!("CARGO_BIN_EXE_bivector"));
+    handset.args(arguments).env_remove("BIVECTOR_TOKEN").env_remove("BIVECTOR_TOKEN_FILE").env("HOME", "/nonexistent");
+    let mut handset = handset.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let mut lines = BufReader::new(handset.stdout.take().unwrap()).lines().map_while(Result::ok);
+    let mut said = |wanted: &str| lines.find(|line| line.contains(wanted)).unwrap_or_else(|| panic!("it never said {wanted}"));
+    said("enrolled for tidehall:pell");
+    let lantern = world.gateway("lantern");
+    let (exchange, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
+    let number = number_in(&prompt(&exchange));
+    assert!(said("which number stands on the screen").contains(&number.to_string()));
+    writeln!(handset.stdin.as_ref().unwrap(), "none\n{number}").unwrap();
+    said("type one of them");
+    said("approved");
+    assert_eq!(outcome(&lantern.answer("pell", "", &exchange).await.unwrap().0), "accept");
+    assert!(Command::new("kill").args(["-INT", &handset.id().to_string()]).status().unwrap().success());
+    assert!(handset.wait().unwrap().success(), "it ends although its input is still open");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_handset() {
+    let world = portal().await;
     let phone = robot(&world, "pell").await;
     let lantern = world.gateway("lantern");
     for (right, seen, cause) in [(true, "accept", None), (false, "reject", Some("approval-denied"))] {
         let (exchange, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
         let prompt = prompt(&exchange);
-        let number: u64 = prompt.split_whitespace().find_map(|word| word.parse().ok()).unwrap_or_else(|| panic!("{prompt}"));
+        let number = number_in(&prompt);
         let shown = asked(&phone).await;
         let read: Value = serde_json::from_str(&shown).unwrap();
         let numbers: Vec<u64> = read["numbers"].as_array().unwrap().iter().filter_map(Value::as_u64).collect();

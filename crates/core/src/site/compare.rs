@@ -351,6 +351,9 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
         PasswordFields::Packed => "two, packed as SCRV1".into(),
     });
     about.value("shows prompts", &old.shows_challenges, &new.shows_challenges, yes);
+    about.value("shows the text of a refusal", &old.shows_refusals, &new.shows_refusals, |shows| {
+        shows.as_ref().map_or("not stated".into(), yes)
+    });
     match (old.joins_without_caller, new.joins_without_caller) {
         (false, true) => about.weaker("a login without a caller joins an approval that waits for another one"),
         (true, false) => about.say("a login without a caller joins no approval any more"),

@@ -164,6 +164,8 @@ pub struct Gateway {
     pub client_patience: Option<Duration>,
     /// Whether it can show a prompt and send the answer.
     pub shows_challenges: bool,
+    /// Whether it shows the text of a refusal to the person, where the site file says so.
+    pub shows_refusals: Option<bool>,
     /// Whether a login may join a pending approval although the gateway reports a caller for neither of them.
     pub joins_without_caller: bool,
     /// The language of its people, where the person's own is not known.

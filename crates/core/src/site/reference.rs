@@ -142,6 +142,7 @@ keys! {
         "patience" "table" "" "How it resends, as set on the device.";
         "client_patience" "1s to 1h" "" "How long the person's own program waits. Kept and shown.";
         "shows_challenges" "true or false" "false" "Whether it can show a prompt and send the answer.";
+        "shows_refusals" "true or false" "not stated" "Whether it shows the text of a refusal, with its reference, to the person. Kept for the handover sheet.";
         "joins_without_caller" "true or false" "false" "Whether a second login of somebody joins the approval that waits, although the gateway sends no Calling-Station-Id and so nothing tells the two logins apart. Otherwise it is refused as busy.";
         "language" "language" "the site's" "The language of its people, where a person's own is not known.";
         "prompt_limit" "40 to 3000" "253" "Bytes of a prompt that it can show; longer ones are cut.";

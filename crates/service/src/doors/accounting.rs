@@ -15,8 +15,8 @@ use tokio::net::UdpSocket;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-/// Acct-Status-Type of a session that begins (RFC 2866 section 5.1).
-const START: u32 = 1;
+/// Acct-Status-Type of a session that is there: it begins, or an interim report tells of it (RFC 2866 section 5.1).
+const HAS_BEGUN: [u32; 2] = [1, 3];
 
 /// An open socket that reports of sessions come in by.
 #[derive(Debug)]
@@ -100,7 +100,7 @@ impl Inner {
             let number = packet.first(AttributeType::AcctStatusType).and_then(|status| <[u8; 4]>::try_from(status.value).ok());
             let name = packet.text(AttributeType::UserName).unwrap_or_default();
             metrics::accounting(number.map(u32::from_be_bytes));
-            self.shared.sessions.told(&gateway.name, name, number.map(u32::from_be_bytes) == Some(START));
+            self.shared.sessions.told(&gateway.name, name, number.is_some_and(|number| HAS_BEGUN.contains(&u32::from_be_bytes(number))));
         }
         let mut message = Message::new(Code::AccountingResponse);
         for state in packet.attributes().filter(|attribute| attribute.kind == AttributeType::ProxyState) {

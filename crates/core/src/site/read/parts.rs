@@ -54,6 +54,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
     let fields = section.choice("fields", &[("one", PasswordFields::One), ("scrv1", PasswordFields::Packed)]).unwrap_or_default();
     let knows = section.texts("knows", true).map(plain);
     let shows_challenges = section.flag("shows_challenges").unwrap_or(false);
+    let shows_refusals = section.flag("shows_refusals");
     let joins_without_caller = section.flag("joins_without_caller").unwrap_or(false);
     let language = section.text("language");
     if let Some(tag) = language.as_ref().filter(|tag| !texts.languages().any(|known| known == tag.value)) {
@@ -78,6 +79,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         patience,
         client_patience,
         shows_challenges,
+        shows_refusals,
         joins_without_caller,
         language: language.map(|tag| tag.value).unwrap_or_default(),
         prompt_limit,
