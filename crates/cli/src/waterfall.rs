@@ -27,6 +27,10 @@ pub(crate) fn print(view: &TraceView) {
             line(paint(&format!("  line {number} of the site file{text}"), "2"));
         }
     }
+    let device = view.device.iter().map(|one| format!("{} {}", one.attribute, one.value)).collect::<Vec<_>>().join(", ");
+    for (index, part) in wrap(&device, width().saturating_sub(18).max(30)).into_iter().filter(|part| !part.is_empty()).enumerate() {
+        line(paint(&format!("  {:<14}{part}", if index == 0 { "gateway sent" } else { "" }), "2"));
+    }
     line("");
     let axis = Axis::of(&view.steps);
     let mut hop = None;

@@ -20,6 +20,9 @@ pub struct Facts {
     /// Calling-Station-Id.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub station: Option<String>,
+    /// What else the gateway sent of itself and of the connection, such as NAS-Port: the attribute's number and its value as shown.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub device: Vec<(u8, String)>,
     /// What each source said of the name.
     pub people: Vec<(String, PersonFact)>,
     /// What the person has.

@@ -135,6 +135,31 @@ pub enum Taken {
     Unknown,
 }
 
+/// A login that waits for somebody's approval.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Waiting {
+    /// References of the logins that wait for it: one, and those that joined. Their traces come when they end.
+    pub references: Vec<String>,
+    /// The person's key.
+    pub person: String,
+    /// The name for display.
+    pub name: String,
+    /// Through which gateway.
+    pub gateway: String,
+    /// The chain.
+    pub chain: String,
+    /// From where, as the gateway tells it; empty if it does not.
+    pub from: String,
+    /// When it was asked, in microseconds since 1970.
+    pub asked_us: u64,
+    /// Until when it can be answered.
+    pub until_us: u64,
+    /// Whether a security key must prove the answer.
+    pub with_key: bool,
+    /// Whether a handset of the person listens now.
+    pub heard: bool,
+}
+
 /// What a person's handsets hear. Each hears only of its own person: ten thousand listen at one time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Told {
@@ -403,6 +428,15 @@ impl Approvals {
         hub.by_person.get(person).and_then(|id| hub.pending.get(id)).map(|pending| Arc::clone(&pending.shown))
     }
 
+    /// All that wait, the oldest first, at most so many. Also those of people who have stopped approvals: their logins wait too.
+    pub fn all_waiting(&self, now: Moment, most: usize) -> Vec<Waiting> {
+        let Ok(mut hub) = self.hub.lock() else { return Vec::new() };
+        hub.expire(now);
+        let mut waiting: Vec<&Pending> = hub.by_person.values().filter_map(|id| hub.pending.get(id)).collect();
+        waiting.sort_by_key(|pending| pending.asked);
+        waiting.into_iter().take(most).map(|pending| hub.as_waiting(pending)).collect()
+    }
+
     /// What a person was shown of an approval that is known still.
     pub fn shown(&self, id: u64, person: &str) -> Option<Arc<str>> {
         let hub = self.hub.lock().ok()?;
@@ -435,6 +469,22 @@ impl Approvals {
 }
 
 impl Hub {
+    fn as_waiting(&self, pending: &Pending) -> Waiting {
+        let ask = &pending.ask;
+        Waiting {
+            references: pending.references.clone(),
+            person: ask.person.clone(),
+            name: ask.name.clone(),
+            gateway: ask.gateway.clone(),
+            chain: ask.chain.clone(),
+            from: ask.from.clone(),
+            asked_us: pending.asked.micros(),
+            until_us: pending.until.micros(),
+            with_key: ask.with_key,
+            heard: self.listeners.get(&ask.person).is_some_and(|sender| sender.receiver_count() > 0),
+        }
+    }
+
     fn tell(&self, person: &str, told: Told) {
         if let Some(sender) = self.listeners.get(person) {
             // Nobody listening is no error.

@@ -9,6 +9,7 @@ import type { LoginsSearch } from './search'
 import { TideStrip } from './TideStrip'
 import { TracePanel } from './TracePanel'
 import { useTraces } from './useTraces'
+import { Waiting } from './Waiting'
 
 /** Rows that come by scrolling alone; further back one goes by time, or by the button. */
 const READ_BY_ITSELF = 2_000
@@ -32,6 +33,7 @@ export function LoginsPage() {
         ) : (
           <TideStrip rows={rows} line={line} />
         )}
+        <Waiting />
         <Filters search={search} rows={rows} change={change} />
         <div className="min-h-0 flex-1 overflow-y-auto">
           <LoginTable rows={rows} arrived={arrived} selected={search.open} open={open} compact={Boolean(search.open)} />

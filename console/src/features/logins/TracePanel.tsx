@@ -82,6 +82,11 @@ function Story({ trace }: { trace: TraceView }) {
         <Fact name="revision">{trace.revision || 'a draft'}</Fact>
         <Fact name="began">{fullTime(trace.began_us)}</Fact>
         <Fact name="took">{took(trace.took_us)}</Fact>
+        {(trace.device ?? []).map((one) => (
+          <Fact key={one.attribute} name={one.attribute}>
+            <span className="font-mono">{one.value}</span>
+          </Fact>
+        ))}
       </dl>
       <Waterfall steps={trace.steps} />
     </>

@@ -184,6 +184,8 @@ pub(crate) enum Trace {
         /// Its reference, as the person at the keyboard read it
         reference: String,
     },
+    /// List logins that wait for somebody's approval now
+    Waiting,
     /// Print traces as they come
     Follow {
         #[command(flatten)]

@@ -6,6 +6,7 @@ use crate::failure::Failure;
 use crate::{output, waterfall};
 use bivector_core::site::read_duration;
 use bivector_service::api::TraceView;
+use bivector_service::approvals::Waiting;
 use bivector_service::records::{Failures, TraceRow};
 use futures_util::StreamExt;
 use jiff::Timestamp;
@@ -24,6 +25,7 @@ pub(crate) async fn run(command: Trace, global: &Global) -> Result<ExitCode, Fai
     match command {
         Trace::List { filter, limit } => list(&client, &filter, limit, global).await,
         Trace::Show { reference } => show(&client, &reference, global).await,
+        Trace::Waiting => waiting(&client, global).await,
         Trace::Follow { filter, duration, count } => follow(&client, &filter, duration.as_deref(), count, global).await,
         Trace::Export { filter, output } => export(&client, &filter, output.as_deref()).await,
         Trace::Chart { last, gateway } => chart(&client, &last, gateway, global).await,
@@ -74,6 +76,33 @@ async fn list(client: &Client, filter: &TraceFilter, limit: u32, global: &Global
     output::print_table(&table);
     if rows.is_empty() {
         output::line("no trace fits; try fewer filters");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn waiting(client: &Client, global: &Global) -> Result<ExitCode, Failure> {
+    let all: Vec<Waiting> = client.get("/waiting", &[]).await?;
+    if global.json {
+        output::json(&all);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let now = Timestamp::now().as_microsecond() as u64;
+    let mut table = output::table(&["reference", "person", "via", "chain", "from", "asked", "left", "handset"]);
+    for one in &all {
+        table.add_row([
+            one.references.join(", "),
+            one.person.clone(),
+            one.gateway.clone(),
+            one.chain.clone(),
+            one.from.clone(),
+            output::when(one.asked_us),
+            output::took(one.until_us.saturating_sub(now)),
+            if one.heard { "listens" } else { "does not listen" }.to_owned(),
+        ]);
+    }
+    output::print_table(&table);
+    if all.is_empty() {
+        output::line("no login waits for anybody's approval");
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -286,6 +286,28 @@ fn number_in(prompt: &str) -> u64 {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_login_is_listed_while_it_waits_for_somebody_and_no_longer() {
+    let world = staff(&[INVITED]).await;
+    let phone = robot(&world, "ines").await;
+    assert!(world.service.run(&["trace", "waiting"]).contains("no login waits"));
+    let login = log_in(&world, "ines");
+    let shown = asked(&phone).await;
+    let waiting = world.service.get("/waiting").await;
+    let one = &waiting[0];
+    assert_eq!(
+        (one["person"].as_str(), one["gateway"].as_str(), one["chain"].as_str()),
+        (Some("tidehall:ines"), Some("breakwater"), Some("staff"))
+    );
+    let reference = one["references"][0].as_str().unwrap().to_owned();
+    let listed = world.service.run(&["trace", "waiting"]);
+    assert!(listed.contains(&reference) && listed.contains("tidehall:ines"), "{listed}");
+    phone.answer(&shown, Answers::Approve, None).await.unwrap();
+    let (_, local) = login.await.unwrap();
+    assert_eq!(world.service.trace_from(local).await["reference"].as_str(), Some(reference.as_str()), "its trace has the same reference");
+    assert_eq!(world.service.get("/waiting").await, json!([]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_robot_handset_of_the_lab_asks_for_the_number_on_the_screen_and_needs_no_operators_token() {
     let world = portal().await;
     let file = world.service.data.join("invitation");

@@ -101,6 +101,43 @@ async fn every_kind_of_bad_packet_is_met_with_silence_and_counted_by_its_reason(
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_trace_keeps_what_the_gateway_sent_of_itself_and_of_the_connection() {
+    let world = Northmoor::start().await;
+    let mut request = Request::login("ines", ines().as_bytes());
+    for (kind, value) in [
+        (AttributeType::NasIpAddress, &[192, 0, 2, 10][..]),
+        (AttributeType::NasPort, &[0, 0, 0, 7]),
+        (AttributeType::ServiceType, &[0, 0, 0, 8]),
+        (AttributeType::CalledStationId, b"vpn.northmoor.example"),
+        (AttributeType::CallingStationId, b"198.51.100.77"),
+        (AttributeType::ConnectInfo, b"TLS 1.3 \x1b[31m"),
+        (AttributeType::NasPort, &[0, 0, 0, 9]),
+    ] {
+        request.message.push(kind, value);
+    }
+    let (exchange, local) = world.gateway("breakwater").send(&request).await.unwrap();
+    assert_eq!(outcome(&exchange), "accept");
+    let trace = world.service.trace_from(local).await;
+    let seen: Vec<(&str, &str)> = trace["device"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| (one["attribute"].as_str().unwrap(), one["value"].as_str().unwrap()))
+        .collect();
+    for wanted in [
+        ("NAS-IP-Address", "192.0.2.10"),
+        ("NAS-Port", "7"),
+        ("Service-Type", "8"),
+        ("Called-Station-Id", "vpn.northmoor.example"),
+        ("Calling-Station-Id", "198.51.100.77"),
+    ] {
+        assert!(seen.contains(&wanted), "{wanted:?} in {seen:?}");
+    }
+    let shown = world.service.run(&["trace", "show", trace["reference"].as_str().unwrap()]);
+    assert!(shown.contains("gateway sent") && shown.contains("NAS-Port 7") && !shown.contains('\x1b'), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_wrong_shared_secret_leaves_a_trace_that_names_the_gateway() {
     let world = Northmoor::start().await;
     let mut breakwater = world.gateway("breakwater");

@@ -294,6 +294,7 @@ impl Login {
                 signed: request.is_signed(),
                 answers_prompt: request.state.is_some(),
                 station: request.station.as_deref().map(|station| shown(station).into_owned()),
+                device: if quiet { Vec::new() } else { request.device() },
                 ..Facts::default()
             }),
         };

@@ -2,6 +2,7 @@
 
 use super::proof::RequestAuthentic;
 use crate::site::{Charset, Method};
+use crate::text::shown;
 use crate::trace::Origin;
 use bivector_wire::{
     Attribute, AttributeType, Authentic, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_RESPONSE, MS_CHAP2_RESPONSE, MsChapProof, Packet,
@@ -179,10 +180,38 @@ impl Request {
         bivector_wire::eap::wanted(&joined)
     }
 
+    /// What else the gateway says of itself and of the connection: attribute numbers and values as shown.
+    pub(super) fn device(&self) -> Vec<(u8, String)> {
+        Packet::parse(&self.packet).map(|packet| device(&packet)).unwrap_or_default()
+    }
+
     /// The typed name for people to read, whatever its bytes are.
     pub fn readable_name(&self, charset: Charset) -> String {
         decode(&self.typed_name, charset).unwrap_or_else(|| String::from_utf8_lossy(&self.typed_name).into_owned())
     }
+}
+
+/// What a packet says of the device that sent it and of the connection behind that, the first of each kind.
+fn device(packet: &Packet<'_>) -> Vec<(u8, String)> {
+    const KEPT: [AttributeType; 8] = [
+        AttributeType::NasIpAddress,
+        AttributeType::NasPort,
+        AttributeType::ServiceType,
+        AttributeType::CalledStationId,
+        AttributeType::NasIdentifier,
+        AttributeType::ConnectInfo,
+        AttributeType::NasPortId,
+        AttributeType::NasIpv6Address,
+    ];
+    let mut told: Vec<(u8, String)> = Vec::new();
+    for attribute in packet.attributes().filter(|attribute| KEPT.contains(&attribute.kind)) {
+        let number = attribute.kind.into();
+        if !told.iter().any(|(known, _)| *known == number) {
+            let (_, value) = bivector_wire::render(attribute.kind, attribute.value);
+            told.push((number, shown(&value).into_owned()));
+        }
+    }
+    told
 }
 
 /// The names of all credentials in a packet, if there are more than may be: User-Password or CHAP-Password (RFC 2865 section 4.1), nothing

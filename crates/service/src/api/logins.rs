@@ -235,7 +235,7 @@ async fn tried(state: &ApiState, exchange: Exchange, trace: Option<(TraceRow, Tr
     });
     let attributes = attributes.collect();
     let trace = match trace {
-        Some((row, trace)) => Some(TraceView::of(&state.shared, row, trace.steps).await),
+        Some((row, trace)) => Some(TraceView::of(&state.shared, row, trace.steps, Some(&trace.facts)).await),
         None => None,
     };
     Tried {

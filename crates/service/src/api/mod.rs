@@ -188,7 +188,7 @@ pub enum Serves {
         people::roll_out, people::put_person, people::suspend, people::remove, people::sync, people::edit, people::changes, people::undo,
         invitations::invite, invitations::withdraw, invitations::confirm, invitations::rename, factors::add,
         factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, rehearsals::list, rehearsals::run, rehearsals::runs, rehearsals::show, rehearsals::interrupt,
-        rehearsals::compare, rehearsals::report, rehearsals::write_starter, directories::list, directories::probe, traces::list, traces::show, traces::export,
+        rehearsals::compare, rehearsals::report, rehearsals::write_starter, directories::list, directories::probe, traces::list, traces::waiting, traces::show, traces::export,
         traces::failures, explain::locate, explain::replay, explain::who, explain::try_rules, explain::drill, timing::budgets, timing::show, timing::draft, timing::simulation,
         traces::knocks, events::events
     ),
@@ -288,6 +288,7 @@ fn operators_routes() -> Router<ApiState> {
         .route("/timing/{chain}", post(timing::show).layer(big()))
         .route("/timing/{chain}/draft", post(timing::draft).layer(big()))
         .route("/timing/{chain}/simulation", post(timing::simulation).layer(big()))
+        .route("/waiting", get(traces::waiting))
         .route("/knocks", get(traces::knocks))
         .route("/events", get(events::events))
         .route("/openapi.json", get(async |_: Insider| ([("content-type", "application/json")], description())))

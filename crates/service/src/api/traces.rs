@@ -3,6 +3,7 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::Problem;
+use crate::approvals::Waiting;
 use crate::clock;
 use crate::records::{Failures, Knock, TraceFilter, TraceRow};
 use crate::shared::Shared;
@@ -13,7 +14,9 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bivector_core::Cause;
+use bivector_core::facts::Facts;
 use bivector_core::trace::{Step, Tone};
+use bivector_wire::AttributeType;
 use futures_util::stream;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -21,6 +24,8 @@ use utoipa::{IntoParams, ToSchema};
 
 /// Traces that an export reads at once.
 const EXPORTED_AT_ONCE: u32 = 500;
+/// Waiting logins that are listed at most.
+const MOST_WAITING: usize = 1000;
 /// Spans of a chart, at most.
 const MOST_SPANS: u64 = 400;
 
@@ -40,13 +45,36 @@ pub struct TraceView {
     /// That line as it stood in the revision that decided.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub line_text: Option<String>,
+    /// What the gateway sent of itself and of the connection, such as NAS-Port and Calling-Station-Id.
+    #[serde(default)]
+    pub device: Vec<DeviceLine>,
     /// Its steps in order.
     pub steps: Vec<Step>,
 }
 
+/// An attribute of the request that says where it comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceLine {
+    /// Its name.
+    pub attribute: String,
+    /// Its value.
+    pub value: String,
+}
+
+impl DeviceLine {
+    fn all_of(facts: &Facts) -> Vec<Self> {
+        let station = facts.station.iter().map(|station| (u8::from(AttributeType::CallingStationId), station));
+        let others = facts.device.iter().map(|(number, value)| (*number, value));
+        others
+            .chain(station)
+            .map(|(number, value)| DeviceLine { attribute: AttributeType::from(number).to_string(), value: value.clone() })
+            .collect()
+    }
+}
+
 impl TraceView {
     /// Of a trace, with the line of the site file that the remedy is about.
-    pub(super) async fn of(shared: &Shared, row: TraceRow, steps: Vec<Step>) -> Self {
+    pub(super) async fn of(shared: &Shared, row: TraceRow, steps: Vec<Step>, facts: Option<&Facts>) -> Self {
         let decided = steps.iter().rev().find(|step| step.tone == Tone::Bad && step.line.is_some());
         let line = decided.filter(|_| row.cause.is_some()).and_then(|step| step.line);
         let line_text = match line {
@@ -62,6 +90,7 @@ impl TraceView {
             line,
             line_text,
             row,
+            device: facts.map(DeviceLine::all_of).unwrap_or_default(),
             steps,
         }
     }
@@ -186,9 +215,15 @@ pub(super) async fn failures(
     responses((status = 200, body = TraceView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(reference): Path<String>) -> Result<Json<TraceView>, Problem> {
     match state.shared.records.trace(reference.clone()).await? {
-        Some((row, steps)) => Ok(Json(TraceView::of(&state.shared, row, steps).await)),
+        Some((row, steps, facts)) => Ok(Json(TraceView::of(&state.shared, row, steps, facts.as_ref()).await)),
         None => Err(Problem::not_found(format!("there is no trace `{reference}`"), "see `bivector trace list`")),
     }
+}
+
+/// Logins that wait for somebody's approval at this moment, the oldest first.
+#[utoipa::path(get, operation_id = "traces_waiting", path = "/api/v1/waiting", tag = "traces", responses((status = 200, body = [Waiting])))]
+pub(super) async fn waiting(State(state): State<ApiState>, _: Operator) -> Json<Vec<Waiting>> {
+    Json(state.shared.approvals.all_waiting(clock::now(), MOST_WAITING))
 }
 
 /// Packets that were dropped, by sender and reason, latest first.

@@ -188,11 +188,15 @@ impl Records {
         self.read(move |connection| Ok(page(connection, &filter, false)?.into_iter().map(|(row, _)| row).collect())).await
     }
 
-    /// One trace by its reference (the newest, should two be alike), with its steps.
-    pub(crate) async fn trace(&self, reference: String) -> Result<Option<(TraceRow, Vec<Step>)>, RecordsError> {
+    /// One trace by its reference (the newest, should two be alike), with its steps and what it learned.
+    pub(crate) async fn trace(&self, reference: String) -> Result<Option<(TraceRow, Vec<Step>, Option<Facts>)>, RecordsError> {
         self.read(move |connection| {
             let found = by_reference(connection, &reference.to_uppercase())?;
-            Ok(with_bodies(connection, found.into_iter().collect(), |row, body| (row, read_body(body).0))?.pop())
+            let whole = |row, body: &[u8]| {
+                let (steps, facts) = read_body(body);
+                (row, steps, facts)
+            };
+            Ok(with_bodies(connection, found.into_iter().collect(), whole)?.pop())
         })
         .await
     }

@@ -158,7 +158,7 @@ fn a_trace_that_waits_is_numbered_written_with_the_others_and_found_by_its_refer
     }
     runtime.block_on(records.write_traces(drop));
     records.add_step("R2".into(), step("afterwards"));
-    let (row, steps) = loop {
+    let (row, steps, _) = loop {
         match runtime.block_on(records.trace("r2".into())).unwrap() {
             Some(found) if found.1.len() == 2 => break found,
             _ => std::thread::yield_now(),
@@ -232,7 +232,7 @@ fn traces_of_the_layout_before_are_taken_over_with_steps_and_facts() {
         take_over(transaction)
     };
     runtime.block_on(records.write(job)).unwrap();
-    let (row, steps) = runtime.block_on(records.trace("old".into())).unwrap().unwrap();
+    let (row, steps, _) = runtime.block_on(records.trace("old".into())).unwrap().unwrap();
     assert_eq!((row.id, row.revision, row.cause, row.source.as_deref()), (5, 3, Some(Cause::CodeWrong), Some("tidehall")));
     assert_eq!(steps, [step("x")]);
     let (recorded, lowest) = runtime.block_on(records.recorded(None, None, 10)).unwrap();
