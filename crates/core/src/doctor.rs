@@ -96,6 +96,8 @@ pub struct Facts {
     pub waits_for_disk: bool,
     /// Bytes that are free where the records are, and bytes that they take.
     pub disk: Option<(u64, u64)>,
+    /// Why the records cannot be written at this moment, and what the last check of the whole file has found.
+    pub records: (Option<String>, Option<String>),
     /// What the system says of its clock: synchronised or not, where it says anything.
     pub clock_synchronised: Option<bool>,
     /// Steps that people's devices were off when they were last right.
@@ -387,6 +389,14 @@ fn backups(facts: &Facts, advice: &mut Vec<Advice>) {
     use Topic::Backups;
     let how =
         "copy `records.db` with `sqlite3 records.db \".backup FILE\"` while the service runs, the trust files, and the key file apart";
+    if let Some(why) = &facts.records.0 {
+        let remedy = "make room, or correct the rights of the data folder; logins that depend on a record are refused until then";
+        advice.push(advise(Backups, Tone::Bad, format!("the records cannot be written: {why}"), remedy));
+    }
+    if let Some(found) = &facts.records.1 {
+        let remedy = "stop the service and restore the data folder from the last backup";
+        advice.push(advise(Backups, Tone::Bad, format!("the records are damaged: {found}"), remedy));
+    }
     match (facts.backup_is_watched, facts.backup_hours) {
         (false, _) => advice.push(advise(
             Backups,

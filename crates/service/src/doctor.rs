@@ -57,6 +57,7 @@ pub async fn review(
         connections: (most, open),
         waits_for_disk: exposure.waits_for_disk,
         disk: disk(&shared.data),
+        records: (shared.records.health().failing(), shared.records.health().damage()),
         clock_synchronised,
         drifts: drifts(shared),
         backup_hours: exposure.backup_stamp.as_deref().and_then(hours_since),

@@ -90,7 +90,7 @@ pub async fn edit(text: &str, preview: bool, operator: &str, shared: &Arc<Shared
             Do::Edit(_) => {}
         }
     }
-    shared.roster.refresh(&shared.records)?;
+    crate::roster::Roster::refresh_aside(shared).await?;
     Ok(edited)
 }
 
@@ -311,7 +311,7 @@ pub async fn sync(
         synced.changed.len()
     );
     synced.change = Some(shared.records.change_people(operator.to_owned(), what, edits, clock::now()).await?);
-    shared.roster.refresh(&shared.records)?;
+    crate::roster::Roster::refresh_aside(shared).await?;
     (synced.invited, synced.missed) = invitations::welcome(shared, live, &newcomers, operator).await;
     Ok(Ok(synced))
 }

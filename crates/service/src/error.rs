@@ -48,6 +48,14 @@ pub enum ServiceError {
         /// What is wrong with it.
         why: String,
     },
+    /// The key file is there, and the records are not.
+    #[error("the key file `{key}` belongs to records that are gone: `{records}` is missing or empty")]
+    RecordsLost {
+        /// Where the key is.
+        key: PathBuf,
+        /// Where the records should be.
+        records: PathBuf,
+    },
     /// The records come from a later version.
     #[error("the records in `{path}` were written by a newer version (layout {seen}; this one knows up to {known})")]
     RecordsNewer {
@@ -127,6 +135,15 @@ pub enum ServiceError {
     },
 }
 
+/// What to do about records that are damaged.
+pub(crate) const RESTORE: &str = "stop the service and restore the data folder from the last backup; codes that were used since then count as \
+    unused, so lock or re-enrol whom that matters for";
+
+/// Whether SQLite's words mean that the file itself is damaged, and not that there is no room or no right.
+fn is_damage(said: &str) -> bool {
+    ["malformed", "not a database", "database corruption", "file is encrypted"].iter().any(|sign| said.contains(sign))
+}
+
 impl ServiceError {
     /// What to do about it.
     pub fn remedy(&self) -> String {
@@ -141,6 +158,13 @@ impl ServiceError {
             ServiceError::KeyUnreadable { .. } => "use the file that the first start wrote; it holds one line".into(),
             ServiceError::RecordsNewer { .. } => "start the newer version; nothing was changed".into(),
             ServiceError::InUse { .. } => "stop the other service, or use another folder with `--data`".into(),
+            ServiceError::RecordsLost { key, records } => format!(
+                "restore `{}` from the last backup, with the `-wal` file beside it if there is one; only for a new service, move the key file \
+                 `{}` and what is left in the data folder away",
+                records.display(),
+                key.display()
+            ),
+            ServiceError::Records(said) if is_damage(said) => RESTORE.into(),
             ServiceError::Records(_) => "look at the free space and the rights of the data folder".into(),
             ServiceError::Listen { .. } => "stop what holds the address, or choose another one".into(),
             ServiceError::NotLoopback(_) => {

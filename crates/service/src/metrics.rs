@@ -96,6 +96,16 @@ pub fn dropped_trace() {
     counter!("bivector_traces_dropped_total").increment(1);
 }
 
+/// Whether the records can be written: 0 while commits fail, as on a full disk.
+pub fn records_writable(writable: bool) {
+    gauge!("bivector_records_writable").set(f64::from(u8::from(writable)));
+}
+
+/// Whether the last check of the records has found damage.
+pub fn records_damaged(damaged: bool) {
+    gauge!("bivector_records_damaged").set(f64::from(u8::from(damaged)));
+}
+
 /// Approvals that wait for their answer now.
 pub fn approvals_waiting(count: usize) {
     gauge!("bivector_approvals_waiting").set(count as f64);

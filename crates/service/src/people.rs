@@ -2,9 +2,9 @@
 
 use crate::clock;
 use crate::error::ServiceError;
-use crate::hashing::{Busy, Hashing};
+use crate::hashing::{Busy, For, Hashing};
 use crate::invitations::{self, Whom};
-use crate::records::{Edit, FactorSettings, NewFactor, NewPerson};
+use crate::records::{Edit, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow};
 use crate::roster::{KeptPassword, kept_purpose, person_key, seed_purpose};
 use crate::shared::Shared;
 use bivector_core::device::CodeKind;
@@ -44,6 +44,8 @@ pub const COLUMNS: &[&str] = &[
 ];
 /// Lines of one import at most.
 const MAX_LINES: usize = 100_000;
+/// Lines after which an import lets others go on.
+const YIELDS_EVERY: usize = 32;
 /// How long an import waits for its turn to hash while operators sign in.
 const WHEN_BUSY: Duration = Duration::from_millis(50);
 
@@ -63,6 +65,9 @@ pub struct LineError {
 pub struct Imported {
     /// People in the file.
     pub people: usize,
+    /// People of the file who are new or were known otherwise. Nothing is written of the others.
+    #[serde(default)]
+    pub changed: usize,
     /// Factors in the file.
     pub factors: usize,
     /// People of the file who are not known here yet.
@@ -109,11 +114,14 @@ struct NewDevice {
 pub async fn import(text: &str, preview: bool, operator: &str, shared: &Arc<Shared>) -> Result<Imported, ServiceError> {
     let sources =
         shared.live.load().as_ref().map(|live| live.site.directories.iter().map(|directory| directory.name.clone()).collect::<Vec<_>>());
-    let (lines, errors) = read(text, &sources.unwrap_or_default());
+    let text = text.to_owned();
+    let read = tokio::task::spawn_blocking(move || read(&text, &sources.unwrap_or_default())).await;
+    let (lines, errors) = read.map_err(|_| ServiceError::Records("the file could not be read through".into()))?;
     let is_new = |line: &&Line| shared.roster.get(&person_key(&line.person.source, &line.person.login)).is_none();
     let newcomers: Vec<Whom> = lines.iter().filter(is_new).map(whom).collect();
     let mut imported = Imported {
         people: lines.len(),
+        changed: 0,
         factors: lines.iter().filter(|line| line.device.is_some()).count(),
         new: newcomers.len(),
         change: None,
@@ -124,14 +132,24 @@ pub async fn import(text: &str, preview: bool, operator: &str, shared: &Arc<Shar
     if preview || !imported.errors.is_empty() {
         return Ok(imported);
     }
-    let mut people = Vec::with_capacity(lines.len());
-    for line in lines {
-        people.push(seal(line, shared).await?);
+    let mut edits = Vec::with_capacity(lines.len());
+    for (at, line) in lines.into_iter().enumerate() {
+        if at % YIELDS_EVERY == 0 {
+            // Logins go on beside it.
+            tokio::task::yield_now().await;
+        }
+        if shared.records.stopping() {
+            return Err(ServiceError::Records("the service is stopping; nothing was imported".into()));
+        }
+        edits.extend(seal(line, shared).await?.map(|person| Edit::Keep(Box::new(person))));
+    }
+    imported.changed = edits.len();
+    if edits.is_empty() {
+        return Ok(imported);
     }
     let what = format!("import of {} people, {} of them new", imported.people, imported.new);
-    let edits = people.into_iter().map(|person| Edit::Keep(Box::new(person))).collect();
     imported.change = Some(shared.records.change_people(operator.to_owned(), what, edits, clock::now()).await?);
-    shared.roster.refresh(&shared.records)?;
+    crate::roster::Roster::refresh_aside(shared).await?;
     if let Some(live) = shared.live.load_full() {
         (imported.invited, imported.missed) = invitations::welcome(shared, &live, &newcomers, operator).await;
     }
@@ -161,27 +179,77 @@ async fn hash(secret: &Secret<String>, shared: &Shared) -> Result<String, Servic
     }
 }
 
-async fn seal(line: Line, shared: &Shared) -> Result<NewPerson, ServiceError> {
-    let mut person = line.person;
-    if let Some(password) = &line.password {
-        person.password = Some(hash(password, shared).await?);
+/// Whether a secret is the one of this hash, in its turn.
+async fn is_of(kept: Option<&String>, secret: &Secret<String>, shared: &Shared) -> bool {
+    let Some(kept) = kept else { return false };
+    loop {
+        match shared.hashing.verify(Some(kept.clone()), secret.clone(), For::Other).await {
+            Ok(right) => return right == Some(true),
+            Err(Busy) => tokio::time::sleep(WHEN_BUSY).await,
+        }
     }
-    let kept = match (line.keep, line.password) {
-        (Keep::Text, Some(password)) => Some(KeptPassword::Text(password)),
+}
+
+/// The person as they are to be kept; nothing where they are known just so. What is known already is not hashed or sealed again: it would
+/// look like a change.
+async fn seal(line: Line, shared: &Shared) -> Result<Option<NewPerson>, ServiceError> {
+    let mut person = line.person;
+    let known = shared.roster.get(&person_key(&person.source, &person.login));
+    let kept = match (line.keep, &line.password) {
+        (Keep::Text, Some(password)) => Some(KeptPassword::Text(password.clone())),
         (Keep::NtHash, Some(password)) => Some(KeptPassword::NtHash(nt_hash(password.expose()))),
         _ => None,
     };
-    person.kept = kept.map(|kept| shared.seal.seal(&kept_purpose(&person.source, &person.login), kept.to_bytes().expose()));
-    if let Some(device) = line.device {
-        let purpose = seed_purpose(&person.source, &person.login);
-        let pin = match &device.pin {
-            Some(pin) => Some(hash(pin, shared).await?),
-            None => None,
-        };
-        let sealed = shared.seal.seal(&purpose, device.seed.expose());
-        person.factor = Some(NewFactor { kind: device.kind.into(), label: device.label, sealed, settings: device.settings, pin });
+    if let Some(password) = &line.password {
+        let (purpose, kept) = (kept_purpose(&person.source, &person.login), kept.map(|kept| kept.to_bytes()));
+        let opened = known.as_ref().and_then(|known| shared.seal.open(&purpose, known.kept.as_ref()?).ok());
+        let same = opened.as_ref().map(Secret::expose) == kept.as_ref().map(Secret::expose);
+        if !same || !is_of(known.as_ref().and_then(|known| known.password.as_ref()), password, shared).await {
+            person.password = Some(hash(password, shared).await?);
+            person.kept = kept.map(|kept| shared.seal.seal(&purpose, kept.expose()));
+        }
     }
-    Ok(person)
+    if let Some(device) = line.device {
+        person.factor = seal_device(device, &person, known.as_deref(), shared).await?;
+    }
+    Ok(Some(person).filter(|person| known.is_none_or(|known| differs(person, &known))))
+}
+
+/// A device of the file to keep; nothing where the person has it already.
+async fn seal_device(
+    device: NewDevice,
+    person: &NewPerson,
+    known: Option<&PersonRow>,
+    shared: &Shared,
+) -> Result<Option<NewFactor>, ServiceError> {
+    let purpose = seed_purpose(&person.source, &person.login);
+    let same = |factor: &&FactorRow| {
+        let seed = || shared.seal.open(&purpose, &factor.sealed).is_ok_and(|seed| seed.expose() == device.seed.expose());
+        factor.kind == device.kind.into() && factor.label == device.label && factor.settings == device.settings && seed()
+    };
+    let known = known.and_then(|known| known.factors.iter().find(same));
+    let pin = match &device.pin {
+        None if known.is_some() => return Ok(None),
+        Some(pin) if is_of(known.and_then(|known| known.pin.as_ref()), pin, shared).await => return Ok(None),
+        Some(pin) => Some(hash(pin, shared).await?),
+        None => None,
+    };
+    let sealed = shared.seal.seal(&purpose, device.seed.expose());
+    Ok(Some(NewFactor { kind: device.kind.into(), label: device.label, sealed, settings: device.settings, pin }))
+}
+
+/// Whether keeping the person would change anything.
+fn differs(person: &NewPerson, known: &PersonRow) -> bool {
+    let stays = |new: &Option<String>, old: &Option<String>| new.is_none() || new == old;
+    let same = person.password.is_none()
+        && person.factor.is_none()
+        && person.name == known.name
+        && person.groups == known.groups
+        && person.language == known.language
+        && person.disabled.is_none_or(|disabled| disabled == known.disabled)
+        && stays(&person.mail, &known.mail)
+        && stays(&person.phone, &known.phone);
+    !same
 }
 
 fn read(text: &str, sources: &[String]) -> (Vec<Line>, Vec<LineError>) {

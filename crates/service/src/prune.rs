@@ -14,6 +14,21 @@ const LOOK_EVERY: Duration = Duration::from_secs(5);
 /// crash has to read.
 const FOLD_EVERY: Duration = Duration::from_secs(30);
 
+/// How long after the start the records are read through, and how often from then on.
+const CHECKED: (Duration, Duration) = (Duration::from_secs(3), Duration::from_secs(24 * 3600));
+
+/// Reads the records through for damage that no login has met yet, until the service ends.
+pub(crate) async fn check(shared: Weak<Shared>) {
+    let (first, then) = CHECKED;
+    let mut wait = first;
+    loop {
+        tokio::time::sleep(wait).await;
+        let Some(shared) = shared.upgrade() else { return };
+        shared.records.check_all().await;
+        wait = then;
+    }
+}
+
 /// Tidies the records, again and again, until the service ends.
 pub(crate) async fn prune(shared: Weak<Shared>) {
     let mut pace = tokio::time::interval(LOOK_EVERY);
@@ -30,7 +45,7 @@ pub(crate) async fn prune(shared: Weak<Shared>) {
                 Ok(true) => tokio::task::yield_now().await,
                 Ok(false) => folded = Instant::now(),
                 Err(error) => {
-                    tracing::warn!(%error, "used codes could not be folded");
+                    tracing::debug!(%error, "used codes could not be folded");
                     break;
                 }
             }
@@ -47,7 +62,7 @@ pub(crate) async fn prune(shared: Weak<Shared>) {
                     }
                 }
                 Err(error) => {
-                    tracing::warn!(%error, "traces could not be tidied");
+                    tracing::debug!(%error, "traces could not be tidied");
                     break;
                 }
             }

@@ -11,7 +11,7 @@ use bivector_core::device::{CodeKind, Device, Makes};
 use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, Station, Unavailable};
 use bivector_core::rule::Groups;
 use bivector_wire::Secret;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, RwLock};
 use std::time::Duration;
 
@@ -24,6 +24,8 @@ pub struct Roster {
     stops: Mutex<HashMap<String, StopRow>>,
     invitations: Mutex<HashMap<String, Invitation>>,
     remembered: Mutex<HashMap<Station, Moment>>,
+    /// Whom single changes were about since everybody was read last, by source and login.
+    changed_meanwhile: Mutex<HashSet<(String, String)>>,
     seal: Arc<Seal>,
     hashing: Hashing,
     names: KnownNames,
@@ -124,6 +126,7 @@ impl Roster {
             stops: Mutex::default(),
             invitations: Mutex::default(),
             remembered: Mutex::new(records.remembered(crate::clock::now())?),
+            changed_meanwhile: Mutex::default(),
             names: KnownNames::new(Arc::clone(&seal)),
             seal,
             hashing: Hashing::default(),
@@ -137,6 +140,9 @@ impl Roster {
     /// # Errors
     /// The records cannot be read; the people known so far stay.
     pub fn refresh(&self, records: &Records) -> Result<(), crate::ServiceError> {
+        if let Ok(mut changed) = self.changed_meanwhile.lock() {
+            changed.clear();
+        }
         let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Known::of(person)));
         let people: Lookup<String, Known> = people.collect();
         self.names.take_over(people.values().map(|person| person.row.login.as_str()));
@@ -157,7 +163,19 @@ impl Roster {
         if let Ok(mut known) = self.locks.lock() {
             *known = locks;
         }
-        Ok(())
+        // Somebody who was changed after the reading began is read again.
+        let changed = self.changed_meanwhile.lock().map(|mut changed| std::mem::take(&mut *changed)).unwrap_or_default();
+        changed.into_iter().try_for_each(|(source, login)| self.refresh_person(records, &source, &login))
+    }
+
+    /// As [`Roster::refresh`], aside from the async threads: with a hundred thousand people it takes a while.
+    ///
+    /// # Errors
+    /// The records cannot be read; the people known so far stay.
+    pub async fn refresh_aside(shared: &Arc<crate::shared::Shared>) -> Result<(), crate::ServiceError> {
+        let shared = Arc::clone(shared);
+        let read = tokio::task::spawn_blocking(move || shared.roster.refresh(&shared.records));
+        read.await.unwrap_or_else(|_| Err(crate::ServiceError::Records("the reading was stopped".into())))
     }
 
     /// Reads one person again, after a change of that person alone.
@@ -165,6 +183,9 @@ impl Roster {
     /// # Errors
     /// The records cannot be read; what was known so far stays.
     pub fn refresh_person(&self, records: &Records, source: &str, login: &str) -> Result<(), crate::ServiceError> {
+        if let Ok(mut changed) = self.changed_meanwhile.lock() {
+            changed.insert((source.to_owned(), login.to_owned()));
+        }
         let person = records.person(source, &login.to_lowercase())?;
         if person.is_some() {
             self.names.note(&login.to_lowercase());

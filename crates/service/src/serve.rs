@@ -26,6 +26,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::TcpListener;
+use tokio::signal::unix::SignalKind;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
@@ -33,6 +34,9 @@ use tokio::task::JoinHandle;
 pub const FIRST_OPERATOR: &str = "owner";
 /// File in the data folder with the first operator's token.
 pub const TOKEN_FILE: &str = "operator.token";
+
+/// What in the records shows that a key file is theirs.
+const SEAL_CHECK: &str = "seal-check";
 
 /// How to start.
 #[derive(Debug, Clone)]
@@ -111,8 +115,20 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     rustix::process::umask(Mode::from_bits_truncate(0o077));
     let descriptors = descriptors();
     let lock = take_folder(&options.data)?;
-    let records = Records::open(&options.data, options.sync)?;
+    // A file that grows beyond its limit is an error of the write then, and does not end the process.
+    let file_size = SignalKind::from_raw(rustix::process::Signal::XFSZ.as_raw());
+    let _ = tokio::signal::unix::signal(file_size);
     let key_path = options.key_file.clone().unwrap_or_else(|| options.data.join("seal.key"));
+    let lost = || ServiceError::RecordsLost { key: key_path.clone(), records: options.data.join("records.db") };
+    let has_key = key_path.exists();
+    // Looked at before it is opened: SQLite would begin a new file, and take what is left of the old one for its own.
+    if has_key && fs::metadata(options.data.join("records.db")).map_or(0, |meta| meta.len()) == 0 {
+        return Err(lost());
+    }
+    let records = Records::open(&options.data, options.sync)?;
+    if has_key && records.meta(SEAL_CHECK)?.is_none() && records.operators()?.is_empty() {
+        return Err(lost());
+    }
     let seal = Arc::new(open_seal(&key_path, &records).await?);
     let new_token_file = first_operator(&options.data, &records).await?;
     let roster = Roster::load(&records, Arc::clone(&seal))?;
@@ -131,7 +147,9 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error @ ServiceError::Listen { .. }) => return Err(error),
         Err(error) => (None, Some(error)),
     };
+    metrics::records_writable(true);
     tokio::spawn(crate::prune::prune(Arc::downgrade(&shared)));
+    tokio::spawn(crate::prune::check(Arc::downgrade(&shared)));
     tokio::spawn(crate::sessions::watch(Arc::downgrade(&shared)));
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
@@ -189,6 +207,7 @@ impl Running {
 
     /// Stops receiving, lets the logins in flight end, writes everything down. Takes `limit` at most for the logins.
     pub async fn stop(self, limit: Duration) {
+        self.shared.records.stop_changes();
         self.doors.close(limit).await;
         self.stop.send_replace(true);
         if tokio::time::timeout(Duration::from_secs(2), futures_util::future::join_all(self.serving)).await.is_err() {
@@ -247,12 +266,11 @@ pub(crate) fn wide_modes(data: &Path) -> std::io::Result<Vec<(PathBuf, u32)>> {
 
 /// Opens the key file and makes sure that it is the one that belongs to these records.
 async fn open_seal(path: &Path, records: &Records) -> Result<Seal, ServiceError> {
-    const CHECK: &str = "seal-check";
-    let check = records.meta(CHECK)?;
+    let check = records.meta(SEAL_CHECK)?;
     let seal = Seal::load(path, check.is_none())?;
     match check {
-        Some(sealed) => seal.open(CHECK, &sealed).map(|_| ()).map_err(|_| ServiceError::KeyDiffers { path: path.to_owned() })?,
-        None => records.set_meta(CHECK, Some(seal.seal(CHECK, CHECK.as_bytes()))).await?,
+        Some(sealed) => seal.open(SEAL_CHECK, &sealed).map(|_| ()).map_err(|_| ServiceError::KeyDiffers { path: path.to_owned() })?,
+        None => records.set_meta(SEAL_CHECK, Some(seal.seal(SEAL_CHECK, SEAL_CHECK.as_bytes()))).await?,
     }
     Ok(seal)
 }

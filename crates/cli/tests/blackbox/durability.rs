@@ -72,6 +72,35 @@ async fn kill_minus_nine_under_load_loses_no_used_code_and_damages_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_stop_keeps_the_trace_of_every_login_that_was_answered() {
+    let world = Northmoor::start().await;
+    let Northmoor { service, directories: _directories, radius, .. } = world;
+    let folder = service.data.clone();
+    // The folder is the first one's, which is kept until the end.
+    let mut services = vec![service];
+    for round in 0..4 {
+        let logins: Vec<_> = (0..24)
+            .map(|number| {
+                tokio::spawn(async move { gateway("slipway", radius).log_in(&format!("nobody-{round}-{number}"), "x").await.unwrap() })
+            })
+            .collect();
+        // The stop comes while some are answered and some are not.
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+        let running = services.last_mut().unwrap();
+        assert!(running.terminate(), "{}", running.log());
+        let next = Service::start_in(&folder, &[]);
+        let rows = next.get("/traces?limit=500").await.to_string();
+        for login in logins {
+            let (exchange, local) = login.await.unwrap();
+            if exchange.sends == 1 && outcome(&exchange) == "reject" {
+                assert!(rows.contains(&format!("\"{local}\"")), "round {round}: answered {local}, and no trace");
+            }
+        }
+        services.push(next);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn nothing_that_is_secret_is_written_to_log_or_records() {
     let world = Northmoor::start().await;
     let typed = ines();

@@ -1,6 +1,6 @@
 //! People added, changed in lists, matched with a directory's group, kept out, removed, and brought back.
 
-use super::harness::{Northmoor, PEOPLE, Service, Setup, ines, text};
+use super::harness::{Northmoor, PEOPLE, Service, Setup, http_client, ines, text};
 use bivector_lab::courier::{CourierHabits, StandInCourier};
 use serde_json::json;
 
@@ -41,6 +41,44 @@ async fn somebody_who_is_suspended_stays_out_at_once_and_a_removal_can_be_taken_
     assert!(!done && said.contains("changed since: tidehall:ines"), "{said}");
     let shown = service.run(&["person", "changes"]);
     assert!(shown.contains("tidehall:ines removed, with 1 factors") && shown.contains("taken back"), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_same_people_imported_again_change_nothing_and_leave_nothing_in_the_records() {
+    let world = Northmoor::start().await;
+    let service = &world.service;
+    let changes = service.get("/people/changes").await;
+    let (said, done) = fed(service, &["person", "import", "-"], PEOPLE);
+    assert!(done && said.contains("are known just so; nothing was changed"), "{said}");
+    assert_eq!(service.get("/people/changes").await, changes);
+    let other = PEOPLE.replacen("Ines Okafor", "Ines Okafor-Brandt", 1);
+    let (status, imported) = service.call("POST", "/people/import", Some(serde_json::json!({ "csv": other }))).await;
+    assert_eq!((status, imported["changed"].as_u64()), (200, Some(1)), "only who differs: {imported}");
+    assert_eq!(service.get("/people/changes").await[0]["people"], 1);
+    assert_eq!(world.log_in("breakwater", "ines", &ines()).await.0, "accept", "the token is the same one");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_imports_while_the_service_stops_is_told_what_came_of_it() {
+    let service = Service::start();
+    let lines: String = (0..20_000).map(|number| format!("person{number},roster,Somebody {number}\n")).collect();
+    let body = serde_json::json!({ "csv": format!("login,source,name\n{lines}") });
+    let (url, token) = (format!("http://{}/api/v1/people/import", service.http), service.token.clone());
+    let client = http_client();
+    let import = tokio::spawn(async move {
+        let answer = client.post(url).bearer_auth(token).json(&body).send().await.unwrap();
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    });
+    tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+    let mut service = service;
+    assert!(service.terminate());
+    let (status, said) = import.await.unwrap();
+    let again = Service::start_in(&service.data.clone(), &[]);
+    let known = again.get("/people?limit=10").await.as_array().unwrap().len();
+    match status {
+        200 => assert!(known > 0, "{said}"),
+        _ => assert!(said.contains("stopping") && known == 0, "{status} {said}, {known} known"),
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

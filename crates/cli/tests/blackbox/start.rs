@@ -86,7 +86,7 @@ async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
     // In units of 512 bytes: no file may grow beyond what the records have now: as full as a disk can be.
     let blocks = std::fs::metadata(data.join("records.db")).unwrap().len() / 512 + 80;
     let mut command = Command::new("sh");
-    let script = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" serve --http 127.0.0.1:0 --data \"$1\"");
+    let script = format!("ulimit -S -f {blocks}; exec \"$0\" serve --http 127.0.0.1:0 --data \"$1\"");
     command.args(["-c", &script, env!("CARGO_BIN_EXE_bivector")]).arg(&data);
     let service = Service::spawn(command, &data);
     let slipway = super::harness::gateway("slipway", radius);
@@ -106,12 +106,86 @@ async fn on_a_full_disk_nobody_gets_in_unmarked_and_the_service_lives() {
         }
     }
     assert!(service.log_has("a commit failed"), "{}", service.log());
+    let ready = async || {
+        let answer = super::harness::http_client().get(format!("http://{}/readyz", service.http)).send().await.unwrap();
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let (status, said) = ready().await;
+    assert!(status == 503 && said.contains("cannot be written"), "{status} {said}");
     assert!(service.log().contains("full") || service.log().contains("I/O error"), "{}", service.log());
     let text = format!("ebb before flood{}", super::harness::code("tomasz", 0));
     let (exchange, _) = slipway.log_in("tomasz", &text).await.unwrap();
     assert_eq!(super::harness::outcome(&exchange), "reject", "a code that cannot be marked lets nobody in");
     let figures = super::harness::http_client().get(format!("http://{}/metrics", service.http)).send().await.unwrap().text().await.unwrap();
-    assert!(figures.contains("cause=\"records-unavailable\"} 1"), "{figures}");
+    assert!(figures.contains("cause=\"records-unavailable\"} 1") && figures.contains("bivector_records_writable 0"), "{figures}");
+    assert_eq!(service.log().matches("a commit failed").count(), 1, "once, and not with every commit: {}", service.log());
+    // What the person at the keyboard read still leads to the login: it is in memory.
+    let said = super::harness::prompt(&exchange);
+    let reference = said.split_whitespace().map(|word| word.trim_matches(|c: char| !c.is_alphanumeric())).find(|word| word.len() == 8);
+    let trace = service.get(&format!("/traces/{}", reference.unwrap_or_else(|| panic!("no reference in {said}")))).await;
+    assert_eq!(trace["cause"], "records-unavailable", "{trace}");
+    let advice = service.get("/doctor").await.to_string();
+    assert!(advice.contains("the records cannot be written"), "{advice}");
+    // Room again: the service notices without a restart.
+    let lifted = Command::new("prlimit").args(["--fsize=unlimited", "--pid", &service.pid().to_string()]).status().unwrap();
+    assert!(lifted.success());
+    assert_eq!(ready().await, (200, "ready\n".to_owned()));
+    assert!(service.log_has("can be written again"), "{}", service.log());
+    assert!(service.figures().await.contains("bivector_records_writable 1"));
+    let text = format!("ebb before flood{}", super::harness::code("tomasz", 1));
+    assert_eq!(super::harness::outcome(&slipway.log_in("tomasz", &text).await.unwrap().0), "accept");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn records_that_are_gone_beside_their_key_are_called_lost_and_nothing_is_begun_anew() {
+    let (data, _folder) = Service::start().kill();
+    let (records, token) = (data.join("records.db"), std::fs::read(data.join("operator.token")).unwrap());
+    let wal = data.join("records.db-wal");
+    let kept = std::fs::read(&wal).unwrap();
+    let whole = std::fs::read(&records).unwrap();
+    let check = |said: &str| {
+        refused(&serve(&data, &["--http", "127.0.0.1:0"]), said, "from the last backup");
+        assert_eq!((std::fs::read(&wal).unwrap(), std::fs::read(data.join("operator.token")).unwrap()), (kept.clone(), token.clone()));
+    };
+    std::fs::write(&records, "").unwrap();
+    check("is missing or empty");
+    std::fs::remove_file(&records).unwrap();
+    check("belongs to records that are gone");
+    std::fs::write(&records, whole).unwrap();
+    drop(Service::start_in(&data, &[]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn damaged_records_name_the_backup_and_damage_that_no_start_meets_is_found_in_the_background() {
+    let (data, _folder) = {
+        let mut service = Service::start();
+        assert!(service.terminate());
+        service.kill()
+    };
+    let records = data.join("records.db");
+    let whole = std::fs::read(&records).unwrap();
+    // A page that only the audit's rows are on: overwritten with what is no page of a table.
+    let connection = rusqlite::Connection::open(&records).unwrap();
+    let number = |sql: &str| connection.query_row(sql, [], |row| row.get::<_, usize>(0)).unwrap();
+    let (size, page) = (number("PRAGMA page_size"), number("SELECT rootpage FROM sqlite_schema WHERE name = 'audit'"));
+    let traces = number("SELECT rootpage FROM sqlite_schema WHERE name = 'trace_chunks'");
+    drop(connection);
+    let damaged = |page: usize| {
+        let mut bytes = whole.clone();
+        bytes[(page - 1) * size..page * size].fill(0x5a);
+        std::fs::write(&records, bytes).unwrap();
+    };
+    damaged(page);
+    let service = Service::start_in(&data, &[]);
+    assert!(service.log_has("the records are damaged") && service.log_has("from the last backup"), "{}", service.log());
+    assert!(service.get("/doctor").await.to_string().contains("the records are damaged"));
+    drop(service);
+    damaged(traces);
+    let service = Service::start_in(&data, &[]);
+    assert!(service.log_has("the records are damaged"), "traces that cannot be read stop no start: {}", service.log());
+    drop(service);
+    damaged(1);
+    refused(&serve(&data, &["--http", "127.0.0.1:0"]), "records.db", "restore the data folder from the last backup");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -180,7 +180,7 @@ async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), P
     let (source, login) = (source.to_owned(), login.to_owned());
     let person = NewPerson { source, name: login.clone(), login, ..NewPerson::default() };
     shared.records.keep_people(vec![person], clock::now()).await?;
-    shared.roster.refresh(&shared.records)?;
+    crate::roster::Roster::refresh_aside(shared).await?;
     Ok(())
 }
 

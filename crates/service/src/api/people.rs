@@ -216,7 +216,7 @@ pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path
             conflict("changed-since", said, "take the later changes back first, or change these people by hand")
         }
     })?;
-    state.shared.roster.refresh(&state.shared.records)?;
+    crate::roster::Roster::refresh_aside(&state.shared).await?;
     operator.did(&state, "people.undo", format!("{number}: {}", change.what)).await?;
     Ok(Json(Undone { change }))
 }

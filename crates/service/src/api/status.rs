@@ -72,6 +72,13 @@ pub(super) async fn ready(State(state): State<ApiState>) -> (StatusCode, &'stati
     if state.shared.live.load().is_none() {
         return (StatusCode::SERVICE_UNAVAILABLE, "no site is in force; apply one with `bivector site apply`\n");
     }
+    if let Err(error) = state.shared.records.try_to_write().await {
+        tracing::debug!(%error, "not ready");
+        return (
+            StatusCode::SERVICE_UNAVAILABLE,
+            "the records cannot be written, so logins are refused; look at the free space of the data folder\n",
+        );
+    }
     match state.shared.records.read(|connection| connection.query_row("SELECT 1", [], |_| Ok(()))).await {
         Ok(()) => (StatusCode::OK, "ready\n"),
         Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the records cannot be read\n"),

@@ -24,7 +24,7 @@ use data_encoding::Encoding;
 use foldhash::fast::RandomState;
 use std::collections::HashMap;
 use std::net::SocketAddr;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
@@ -84,8 +84,26 @@ struct Inner {
     replies: Mutex<Replies>,
     silent: Mutex<HashMap<(String, Cause), Instant>>,
     knocks: Knocks,
+    /// Logins that are answered at this moment and whose trace is to come.
+    concluding: AtomicUsize,
     /// A rehearsal door stands for one gateway, whatever the address, and takes packets from one socket only.
     rehearsed: Option<Rehearsed>,
+}
+
+/// A login that is being answered; over on drop, also where that fails.
+struct Concluding<'c>(&'c AtomicUsize);
+
+impl<'c> Concluding<'c> {
+    fn begin(count: &'c AtomicUsize) -> Self {
+        count.fetch_add(1, Ordering::SeqCst);
+        Concluding(count)
+    }
+}
+
+impl Drop for Concluding<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::SeqCst);
+    }
 }
 
 impl RadiusDoor {
@@ -123,6 +141,7 @@ impl RadiusDoor {
             replies: Mutex::new(Window::with_hasher(kept, REPLIES_KEPT, in_flight, RandomState::default())),
             silent: Mutex::new(HashMap::new()),
             knocks: Knocks::new(Arc::clone(shared)),
+            concluding: AtomicUsize::new(0),
             rehearsed,
         });
         let (stop, stopped) = watch::channel(false);
@@ -143,9 +162,9 @@ impl RadiusDoor {
         self.address
     }
 
-    /// Logins not decided yet.
+    /// Logins not decided yet, and those that are and whose trace is not handed over yet.
     pub fn in_flight(&self) -> usize {
-        self.inner.replies.lock().map_or(0, |replies| replies.in_flight())
+        self.inner.replies.lock().map_or(0, |replies| replies.in_flight()) + self.inner.concluding.load(Ordering::SeqCst)
     }
 
     /// Stops receiving and closes the socket once the logins in flight have their answer, or after `limit`.
@@ -381,6 +400,8 @@ impl Inner {
     fn conclude(&self, login: Box<Login>, decision: Decision) {
         let Decision { live, gateway, which, clock, place, reply_for } = decision;
         let key = place.key;
+        // A stop waits for the trace of whoever has an answer.
+        let _concluding = Concluding::begin(&self.concluding);
         let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));

@@ -4,7 +4,7 @@ use super::factors::{person_number, read_state_of, restore_state};
 use super::people::{keep, read_people};
 use super::{FactorState, NewPerson, PersonRow, Records, RecordsError};
 use bivector_core::Moment;
-use rusqlite::{OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -121,7 +121,7 @@ struct SnapshotFactor {
 }
 
 impl Snapshot {
-    fn of(person: PersonRow, transaction: &Transaction<'_>) -> rusqlite::Result<Self> {
+    fn of(person: PersonRow, transaction: &Connection) -> rusqlite::Result<Self> {
         let factors = person.factors.into_iter().map(|factor| {
             Ok(SnapshotFactor {
                 state: read_state_of(transaction, factor.id)?,
@@ -157,85 +157,227 @@ impl Snapshot {
     }
 }
 
+/// People whose edits are one piece of work for the writer: some milliseconds, after which others have their turn.
+const SLICE: usize = 64;
+/// What the column `pending` says of a change in slices. Nothing of it counts before the last slice, for people and for the next start.
+const MAKING: i64 = 1;
+/// The same, of a change that is taken back: the next start ends it.
+const TAKING_BACK: i64 = 2;
+
+/// A change of people that cannot go on.
+fn stopping() -> RecordsError {
+    RecordsError("the service is stopping; nothing of this change is kept".into())
+}
+
+/// Numbers of a change, and who did what when.
+#[derive(Debug, Clone)]
+struct Heading {
+    operator: String,
+    what: String,
+    at: Moment,
+}
+
 impl Records {
-    /// Makes all edits or none, and keeps how to take them back. Gives the number of the change.
+    /// Makes all edits or none, and keeps how to take them back. Gives the number of the change. Logins go on meanwhile: many edits are
+    /// made in slices. A change that has begun goes on if whoever asked for it leaves.
     pub(crate) async fn change_people(&self, operator: String, what: String, edits: Vec<Edit>, now: Moment) -> Result<u64, RecordsError> {
-        self.write_people(move |transaction| {
-            let mut whom: Vec<(String, String)> =
-                edits.iter().map(Edit::whom).map(|(source, login)| (source.into(), login.into())).collect();
-            whom.sort_unstable();
-            whom.dedup();
-            let before = whom.iter().map(|(source, login)| snapshot(transaction, source, login)).collect::<rusqlite::Result<Vec<_>>>()?;
-            edits.iter().try_for_each(|edit| make(transaction, edit, now))?;
-            transaction.execute(
-                "INSERT INTO changes (at_us, operator, what, people) VALUES (?1, ?2, ?3, ?4)",
-                params![now.micros() as i64, operator, what, whom.len() as i64],
-            )?;
-            let number = transaction.last_insert_rowid();
-            for ((source, login), before) in whom.iter().zip(before) {
-                let after = snapshot(transaction, source, login)?;
-                let text = |snapshot: Option<Snapshot>| snapshot.map(|snapshot| serde_json::to_string(&snapshot).unwrap_or_default());
-                transaction.prepare_cached("INSERT INTO changed_people VALUES (?1, ?2, ?3, ?4)")?.execute(params![
-                    number,
-                    crate::roster::person_key(source, login),
-                    text(before),
-                    text(after)
-                ])?;
+        let heading = Heading { operator, what, at: now };
+        let records = self.clone();
+        let made = tokio::spawn(async move {
+            let _turn = records.changing.lock().await;
+            let slices = slices_of(edits);
+            match <[_; 1]>::try_from(slices) {
+                Ok([only]) => {
+                    records
+                        .write_people(move |transaction| {
+                            begin(transaction, &heading, 0).and_then(|number| make_slice(transaction, number, &only, now).map(|()| number))
+                        })
+                        .await
+                }
+                Err(slices) => records.change_in_slices(heading, slices).await,
             }
-            Ok(number as u64)
-        })
-        .await
+        });
+        made.await.map_err(|_| RecordsError("the change has failed; it is taken back by the next start".into()))?
+    }
+
+    async fn change_in_slices(&self, heading: Heading, slices: Vec<Vec<Edit>>) -> Result<u64, RecordsError> {
+        let at = heading.at;
+        let number = self.write_people(move |transaction| begin(transaction, &heading, MAKING)).await?;
+        for slice in slices {
+            let made = match self.stopping() {
+                // What is there by now is taken back by the next start: the stop waits for nobody.
+                true => return Err(stopping()),
+                false => self.write_people(move |transaction| make_slice(transaction, number, &slice, at)).await,
+            };
+            if let Err(error) = made {
+                self.take_back(number, at).await?;
+                self.write(move |transaction| transaction.execute("DELETE FROM changes WHERE number = ?1", [number as i64])).await?;
+                return Err(error);
+            }
+        }
+        self.write(move |transaction| transaction.execute("UPDATE changes SET pending = 0 WHERE number = ?1", [number as i64])).await?;
+        Ok(number)
+    }
+
+    /// Puts everybody back whom a change touched, in slices.
+    async fn take_back(&self, number: u64, now: Moment) -> Result<(), RecordsError> {
+        while self.write_people(move |transaction| put_some_back(transaction, number, now)).await? {
+            if self.stopping() {
+                return Err(RecordsError("the service is stopping; the rest is taken back by the next start".into()));
+            }
+        }
+        Ok(())
     }
 
     /// Takes a change back, unless somebody whom it touched has been changed since: then nothing is done.
     pub(crate) async fn undo_change(&self, number: u64, now: Moment) -> Result<Result<Change, NotUndone>, RecordsError> {
-        self.write_people(move |transaction| {
-            let Some(change) = changes(transaction, Some(number))?.pop() else { return Ok(Err(NotUndone::Missing)) };
-            if let Some(at) = change.undone_us {
-                return Ok(Err(NotUndone::Before(at)));
-            }
-            let mut rows = transaction.prepare("SELECT person, before, after FROM changed_people WHERE change = ?1 ORDER BY person")?;
-            let rows = rows.query_map([number as i64], |row| {
-                let read = |at: usize| row.get::<_, Option<String>>(at).map(|text| text.and_then(|text| serde_json::from_str(&text).ok()));
-                Ok((row.get::<_, String>(0)?, read(1)?, read(2)?))
-            })?;
-            let touched = rows.collect::<rusqlite::Result<Vec<(String, Option<Snapshot>, Option<Snapshot>)>>>()?;
-            let mut since = Vec::new();
-            for (key, _, after) in &touched {
-                let Some((source, login)) = key.split_once(':') else { continue };
-                let is = snapshot(transaction, source, login)?;
-                if is.map(Snapshot::settled) != after.clone().map(Snapshot::settled) {
-                    since.push(key.clone());
-                }
-            }
-            if !since.is_empty() {
-                return Ok(Err(NotUndone::ChangedSince(since)));
-            }
-            for (key, before, after) in &touched {
-                let Some((source, login)) = key.split_once(':') else { continue };
-                put_back(transaction, source, login, before.as_ref(), after.as_ref(), now)?;
-            }
-            transaction.execute("UPDATE changes SET undone_us = ?2 WHERE number = ?1", params![number as i64, now.micros() as i64])?;
+        let records = self.clone();
+        let undone = tokio::spawn(async move {
+            let _turn = records.changing.lock().await;
+            // What logins have used stands in the rows from here on.
+            records.write_people(|_| Ok(())).await?;
+            let change = match records.read(move |connection| undoable(connection, number)).await? {
+                Ok(change) => change,
+                Err(why) => return Ok(Err(why)),
+            };
+            let pending = "UPDATE changes SET pending = ?2 WHERE number = ?1";
+            records.write(move |transaction| transaction.execute(pending, params![number as i64, TAKING_BACK])).await?;
+            records.take_back(number, now).await?;
+            records.write(move |transaction| end_undo(transaction, number, now)).await?;
             Ok(Ok(Change { undone_us: Some(now.micros()), ..change }))
-        })
-        .await
+        });
+        undone.await.map_err(|_| RecordsError("it failed; the next start takes the rest back".into()))?
     }
 
     /// The newest changes of people.
     pub(crate) async fn people_changes(&self) -> Result<Vec<Change>, RecordsError> {
         self.read(|connection| {
-            let mut statement = connection
-                .prepare("SELECT number, at_us, operator, what, people, undone_us FROM changes ORDER BY number DESC LIMIT 100")?;
+            let mut statement = connection.prepare(
+                "SELECT number, at_us, operator, what, people, undone_us FROM changes WHERE pending = 0 ORDER BY number DESC LIMIT 100",
+            )?;
             statement.query_map([], read_change)?.collect()
         })
         .await
     }
 }
 
-fn changes(transaction: &Transaction<'_>, number: Option<u64>) -> rusqlite::Result<Vec<Change>> {
-    let mut statement = transaction
-        .prepare("SELECT number, at_us, operator, what, people, undone_us FROM changes WHERE number = ?1 ORDER BY number DESC")?;
-    statement.query_map(params![number.map(|number| number as i64)], read_change)?.collect()
+/// Ends what a crash or a stop has interrupted: a change that was being made is taken back, and so is the rest of one that was being taken
+/// back. At the start, before anybody asks.
+pub(super) fn end_interrupted(connection: &mut Connection, now: Moment) -> rusqlite::Result<()> {
+    let interrupted: Vec<(i64, i64, String)> = connection
+        .prepare("SELECT number, pending, what FROM changes WHERE pending <> 0 ORDER BY number DESC")?
+        .query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    for (number, pending, what) in interrupted {
+        tracing::warn!(number, what, "a change of people was interrupted; it is taken back");
+        let transaction = connection.transaction()?;
+        while put_some_back(&transaction, number as u64, now)? {}
+        match pending {
+            MAKING => drop(transaction.execute("DELETE FROM changes WHERE number = ?1", [number])?),
+            _ => end_undo(&transaction, number as u64, now)?,
+        }
+        transaction.commit()?;
+    }
+    Ok(())
+}
+
+/// Edits by slices, those of one person in the same one.
+fn slices_of(mut edits: Vec<Edit>) -> Vec<Vec<Edit>> {
+    edits.sort_by(|one, other| one.whom().cmp(&other.whom()));
+    let mut slices = vec![Vec::new()];
+    let mut whom: Option<(String, String)> = None;
+    let mut people = 0;
+    for edit in edits {
+        let (source, login) = edit.whom();
+        if whom.as_ref().is_none_or(|(known, name)| (known.as_str(), name.as_str()) != (source, login)) {
+            whom = Some((source.to_owned(), login.to_owned()));
+            people += 1;
+            if people > SLICE {
+                slices.push(Vec::new());
+                people = 1;
+            }
+        }
+        if let Some(slice) = slices.last_mut() {
+            slice.push(edit);
+        }
+    }
+    slices
+}
+
+fn begin(transaction: &Transaction<'_>, heading: &Heading, pending: i64) -> rusqlite::Result<u64> {
+    transaction.execute(
+        "INSERT INTO changes (at_us, operator, what, people, pending) VALUES (?1, ?2, ?3, 0, ?4)",
+        params![heading.at.micros() as i64, heading.operator, heading.what, pending],
+    )?;
+    Ok(transaction.last_insert_rowid() as u64)
+}
+
+/// Makes edits and keeps what their people were like before and after.
+fn make_slice(transaction: &Transaction<'_>, number: u64, edits: &[Edit], now: Moment) -> rusqlite::Result<()> {
+    let mut whom: Vec<(String, String)> = edits.iter().map(Edit::whom).map(|(source, login)| (source.into(), login.into())).collect();
+    whom.sort_unstable();
+    whom.dedup();
+    let before = whom.iter().map(|(source, login)| snapshot(transaction, source, login)).collect::<rusqlite::Result<Vec<_>>>()?;
+    edits.iter().try_for_each(|edit| make(transaction, edit, now))?;
+    for ((source, login), before) in whom.iter().zip(before) {
+        let after = snapshot(transaction, source, login)?;
+        let text = |snapshot: Option<Snapshot>| snapshot.map(|snapshot| serde_json::to_string(&snapshot).unwrap_or_default());
+        transaction.prepare_cached("INSERT INTO changed_people VALUES (?1, ?2, ?3, ?4)")?.execute(params![
+            number as i64,
+            crate::roster::person_key(source, login),
+            text(before),
+            text(after)
+        ])?;
+    }
+    transaction.execute("UPDATE changes SET people = people + ?2 WHERE number = ?1", params![number as i64, whom.len() as i64])?;
+    Ok(())
+}
+
+/// Somebody whom a change touched: the key, and what they were like before and after it.
+type Touched = (String, Option<Snapshot>, Option<Snapshot>);
+
+fn touched(connection: &Connection, number: u64, most: i64) -> rusqlite::Result<Vec<Touched>> {
+    let mut rows =
+        connection.prepare_cached("SELECT person, before, after FROM changed_people WHERE change = ?1 ORDER BY person LIMIT ?2")?;
+    let rows = rows.query_map([number as i64, most], |row| {
+        let read = |at: usize| row.get::<_, Option<String>>(at).map(|text| text.and_then(|text| serde_json::from_str(&text).ok()));
+        Ok((row.get::<_, String>(0)?, read(1)?, read(2)?))
+    })?;
+    rows.collect()
+}
+
+/// Puts some people back whom a change touched; whether it has touched more. What was put back is not kept any longer.
+fn put_some_back(transaction: &Transaction<'_>, number: u64, now: Moment) -> rusqlite::Result<bool> {
+    let some = touched(transaction, number, SLICE as i64)?;
+    for (key, before, after) in &some {
+        if let Some((source, login)) = key.split_once(':') {
+            put_back(transaction, source, login, before.as_ref(), after.as_ref(), now)?;
+        }
+        transaction.prepare_cached("DELETE FROM changed_people WHERE change = ?1 AND person = ?2")?.execute(params![number as i64, key])?;
+    }
+    Ok(!some.is_empty())
+}
+
+fn end_undo(transaction: &Transaction<'_>, number: u64, now: Moment) -> rusqlite::Result<()> {
+    let ended = "UPDATE changes SET undone_us = ?2, pending = 0 WHERE number = ?1";
+    transaction.execute(ended, params![number as i64, now.micros() as i64]).map(|_| ())
+}
+
+/// The change of this number, if it can be taken back.
+fn undoable(connection: &Connection, number: u64) -> rusqlite::Result<Result<Change, NotUndone>> {
+    let select = "SELECT number, at_us, operator, what, people, undone_us FROM changes WHERE number = ?1 AND pending = 0";
+    let Some(change) = connection.query_row(select, [number as i64], read_change).optional()? else { return Ok(Err(NotUndone::Missing)) };
+    if let Some(at) = change.undone_us {
+        return Ok(Err(NotUndone::Before(at)));
+    }
+    let mut since = Vec::new();
+    for (key, _, after) in touched(connection, number, -1)? {
+        let Some((source, login)) = key.split_once(':') else { continue };
+        if snapshot(connection, source, login)?.map(Snapshot::settled) != after.map(Snapshot::settled) {
+            since.push(key);
+        }
+    }
+    Ok(if since.is_empty() { Ok(change) } else { Err(NotUndone::ChangedSince(since)) })
 }
 
 fn read_change(row: &rusqlite::Row<'_>) -> rusqlite::Result<Change> {
@@ -249,7 +391,7 @@ fn read_change(row: &rusqlite::Row<'_>) -> rusqlite::Result<Change> {
     })
 }
 
-fn snapshot(transaction: &Transaction<'_>, source: &str, login: &str) -> rusqlite::Result<Option<Snapshot>> {
+fn snapshot(transaction: &Connection, source: &str, login: &str) -> rusqlite::Result<Option<Snapshot>> {
     let person = read_people(transaction, Some((source, login)))?.pop();
     person.map(|person| Snapshot::of(person, transaction)).transpose()
 }
@@ -341,4 +483,116 @@ fn put_back(
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::records::Sync;
+    use crate::records::factors::tests::NOON;
+    use std::path::Path;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    fn open(folder: &Path) -> Records {
+        Records::open(folder, Sync::Off).unwrap()
+    }
+
+    /// People enough for many slices.
+    fn everybody() -> Vec<Edit> {
+        let person = |number: usize| NewPerson { source: "tidehall".into(), login: format!("p{number:04}"), ..NewPerson::default() };
+        (0..SLICE * 12).map(|number| Edit::Keep(Box::new(person(number)))).collect()
+    }
+
+    async fn change(records: &Records, edits: Vec<Edit>) -> Result<u64, RecordsError> {
+        records.change_people("owner".into(), "import".into(), edits, NOON).await
+    }
+
+    async fn count(records: &Records, table: &'static str) -> i64 {
+        records.read(move |connection| connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0))).await.unwrap()
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn others_have_their_turn_between_the_slices_of_a_large_change_and_nothing_is_listed_before_its_end() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = open(folder.path());
+        let turns = AtomicUsize::new(0);
+        let others = async {
+            loop {
+                let listed = records.people_changes().await.unwrap();
+                assert!(listed.iter().all(|change| change.people as usize == SLICE * 12), "listed before its end: {listed:?}");
+                records.write(|_| Ok(())).await.unwrap();
+                turns.fetch_add(1, Ordering::Relaxed);
+            }
+        };
+        tokio::select! {
+            made = change(&records, everybody()) => assert_eq!(made.unwrap(), 1),
+            () = others => {}
+        }
+        assert!(turns.load(Ordering::Relaxed) >= 5, "{turns:?}");
+        assert_eq!(records.people_changes().await.unwrap()[0].people as usize, SLICE * 12);
+        let again = records.undo_change(1, NOON).await.unwrap().unwrap();
+        assert_eq!(
+            (again.undone_us, count(&records, "people").await, count(&records, "changed_people").await),
+            (Some(NOON.micros()), 0, 0)
+        );
+        assert_eq!(records.undo_change(1, NOON).await.unwrap(), Err(NotUndone::Before(NOON.micros())));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_large_change_that_fails_in_its_last_slice_leaves_nothing_behind() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = open(folder.path());
+        let last = format!("p{:04}", SLICE * 12 - 1);
+        let trap = format!(
+            "CREATE TRIGGER trap BEFORE INSERT ON people WHEN new.login = '{last}' BEGIN SELECT RAISE(ABORT, 'as it is meant to'); END"
+        );
+        records.write(move |transaction| transaction.execute_batch(&trap)).await.unwrap();
+        assert!(change(&records, everybody()).await.unwrap_err().0.contains("as it is meant to"));
+        for table in ["people", "changes", "changed_people"] {
+            assert_eq!(count(&records, table).await, 0, "{table}");
+        }
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_change_that_a_stop_or_a_crash_interrupts_is_as_if_it_had_never_begun() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = open(folder.path());
+        let heading = Heading { operator: "owner".into(), what: "import".into(), at: NOON };
+        let first = slices_of(everybody()).remove(0);
+        let half = move |transaction: &Transaction<'_>| make_slice(transaction, begin(transaction, &heading, MAKING)?, &first, NOON);
+        records.write_people(half).await.unwrap();
+        assert_eq!(count(&records, "people").await as usize, SLICE);
+        records.close().await;
+        let records = open(folder.path());
+        assert_eq!((count(&records, "people").await, count(&records, "changes").await), (0, 0));
+        records.stop_changes();
+        let said = change(&records, everybody()).await.unwrap_err().0;
+        assert!(said.contains("stopping") && said.contains("nothing of this change is kept"), "{said}");
+        records.close().await;
+        let records = open(folder.path());
+        assert_eq!((count(&records, "people").await, count(&records, "changes").await), (0, 0));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn an_undo_that_is_interrupted_is_ended_by_the_next_start() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = open(folder.path());
+        change(&records, everybody()).await.unwrap();
+        records.stop_changes();
+        assert!(records.undo_change(1, NOON).await.unwrap_err().0.contains("by the next start"));
+        assert_ne!(count(&records, "people").await, 0);
+        records.close().await;
+        let records = open(folder.path());
+        assert_eq!(count(&records, "people").await, 0);
+        assert!(records.people_changes().await.unwrap()[0].undone_us.is_some());
+    }
+
+    #[test]
+    fn edits_of_one_person_are_in_one_slice() {
+        let mut edits = everybody();
+        edits.extend(everybody());
+        let slices = slices_of(edits);
+        assert!(slices.iter().all(|slice| slice.len() == 2 * SLICE) && slices.len() == 12);
+        assert_eq!(slices_of(Vec::new()).len(), 1);
+    }
 }

@@ -10,7 +10,7 @@ use bivector_core::Moment;
 use bivector_core::device::Used;
 use bivector_core::login::{CodeMark, WrongTry};
 use bivector_core::site::Lockout;
-use rusqlite::{OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -299,7 +299,7 @@ fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout
     Ok(lock)
 }
 
-pub(super) fn read_state_of(transaction: &Transaction<'_>, factor: u64) -> rusqlite::Result<FactorState> {
+pub(super) fn read_state_of(transaction: &Connection, factor: u64) -> rusqlite::Result<FactorState> {
     state_of(transaction, factor)
 }
 
@@ -308,7 +308,7 @@ pub(super) fn restore_state(transaction: &Transaction<'_>, factor: u64, state: &
     write_state(transaction, factor, state)
 }
 
-fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<FactorState> {
+fn state_of(transaction: &Connection, device: u64) -> rusqlite::Result<FactorState> {
     let known = transaction
         .prepare_cached("SELECT drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states WHERE factor = ?1")?
         .query_row([device as i64], |row| read_state(row, 0))
@@ -321,7 +321,7 @@ fn state_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Fact
     Ok(FactorState { counter: settings.counter.unwrap_or(0), ..FactorState::default() })
 }
 
-fn settings_of(transaction: &Transaction<'_>, device: u64) -> rusqlite::Result<Option<super::FactorSettings>> {
+fn settings_of(transaction: &Connection, device: u64) -> rusqlite::Result<Option<super::FactorSettings>> {
     let settings: Option<String> = transaction
         .prepare_cached("SELECT settings FROM factors WHERE id = ?1")?
         .query_row([device as i64], |row| row.get(0))
@@ -524,7 +524,8 @@ pub(super) mod tests {
         let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
         // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.
         let back = "DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps; DROP TABLE used_steps;
-            DROP TABLE step_journal; DROP TABLE guesses; DROP TABLE sign_ins; DROP TABLE ended_sign_ins; PRAGMA user_version = 7;";
+            DROP TABLE step_journal; DROP TABLE guesses; DROP TABLE sign_ins; DROP TABLE ended_sign_ins;
+            ALTER TABLE changes DROP COLUMN pending; PRAGMA user_version = 7;";
         records
             .write(move |transaction| {
                 transaction.execute_batch(back)?;

@@ -142,6 +142,8 @@ const MIGRATIONS: &[Migration] = &[
          hash BLOB PRIMARY KEY, operator TEXT NOT NULL REFERENCES operators ON DELETE CASCADE, made_by TEXT NOT NULL, made_from TEXT NOT NULL,
          created_us INTEGER NOT NULL, until_us INTEGER NOT NULL) WITHOUT ROWID;
      CREATE TABLE ended_sign_ins (id BLOB PRIMARY KEY, until_us INTEGER NOT NULL) WITHOUT ROWID;"),
+    // 12: large changes of people are made in slices: 1 is being made, 2 is being taken back
+    sql("ALTER TABLE changes ADD COLUMN pending INTEGER NOT NULL DEFAULT 0;"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

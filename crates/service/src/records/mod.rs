@@ -8,6 +8,7 @@ mod audit;
 mod changes;
 mod factors;
 mod guesses;
+mod health;
 mod held;
 mod invitations;
 mod knocks;
@@ -41,9 +42,11 @@ pub use traces::{FailedSpan, Failures, TraceFilter, TraceRow};
 use crate::error::ServiceError;
 use bivector_core::Moment;
 use bivector_core::trace::Step;
+use health::Health;
 use remembered::Remembered;
 use rusqlite::{Connection, OpenFlags, Transaction};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use traces::Buffer;
@@ -84,6 +87,10 @@ pub struct Records {
     /// Traces that are not written yet.
     traces: Arc<Buffer>,
     remembered: Arc<Remembered>,
+    /// Changes of people are made one after the other.
+    changing: Arc<tokio::sync::Mutex<()>>,
+    stopping: Arc<AtomicBool>,
+    health: Arc<Health>,
 }
 
 #[derive(Debug)]
@@ -91,6 +98,9 @@ struct Readers {
     path: PathBuf,
     idle: Mutex<Vec<Connection>>,
 }
+
+/// The number that traces are counted from where the kept ones cannot be read.
+const UNREADABLE_TRACES: u64 = 1 << 48;
 
 /// Connections kept for reading; each holds about 2 MiB of cache.
 const IDLE_READERS: usize = 4;
@@ -106,14 +116,60 @@ impl Records {
     pub fn open(folder: &Path, sync: Sync) -> Result<Self, ServiceError> {
         let path = folder.join("records.db");
         let failed = |error: rusqlite::Error| ServiceError::Records(format!("`{}`: {error}", path.display()));
+        let health = Arc::new(Health::default());
         let mut connection = Connection::open(&path).map_err(failed)?;
         prepare(&connection, sync).map_err(failed)?;
         layout::bring_up_to_date(&mut connection, &path)?;
-        let traces = Arc::new(Buffer::new(traces::newest(&connection).map_err(failed)?));
+        changes::end_interrupted(&mut connection, crate::clock::now()).map_err(failed)?;
+        // Traces are worth less than logins: where they cannot be read, new ones are numbered far behind all that there can be.
+        let newest = traces::newest(&connection).unwrap_or_else(|error| {
+            health.checked(Some(format!("trace_chunks: {error}")));
+            UNREADABLE_TRACES
+        });
+        let traces = Arc::new(Buffer::new(newest));
         let checkpointer = Connection::open(&path).map_err(failed)?;
         let remembered = Arc::new(Remembered::default());
-        let writer = Arc::new(Writer::start(connection, checkpointer, Arc::clone(&remembered)));
-        Ok(Records { writer, readers: Arc::new(Readers { path, idle: Mutex::new(Vec::new()) }), traces, remembered })
+        let writer = Arc::new(Writer::start(connection, checkpointer, Arc::clone(&remembered), Arc::clone(&health)));
+        let readers = Arc::new(Readers { path, idle: Mutex::new(Vec::new()) });
+        Ok(Records { writer, readers, traces, remembered, changing: Arc::default(), stopping: Arc::default(), health })
+    }
+
+    /// Whether they can be written and are sound.
+    pub(crate) fn health(&self) -> &Health {
+        &self.health
+    }
+
+    /// Makes sure that something can be written, if the last commit failed.
+    ///
+    /// # Errors
+    /// Nothing can be written.
+    pub(crate) async fn try_to_write(&self) -> Result<(), RecordsError> {
+        if self.health.failing().is_none() {
+            return Ok(());
+        }
+        // As much as a login may need: a disk with room for a few bytes is full all the same.
+        let probe = "INSERT INTO meta VALUES ('write-probe', randomblob(16384)) ON CONFLICT (key) DO UPDATE SET value = excluded.value";
+        self.write(move |transaction| transaction.execute(probe, [])).await.map(|_| ())
+    }
+
+    /// Reads the whole file through and notes what is wrong with it. Takes a second or more for a large one, aside from logins.
+    pub(crate) async fn check_all(&self) {
+        let found = self.read(|connection| connection.query_row("PRAGMA quick_check(1)", [], |row| row.get::<_, String>(0))).await;
+        self.health.checked(match found {
+            Ok(said) if said == "ok" => None,
+            Ok(said) => Some(said),
+            Err(error) => Some(error.0),
+        });
+    }
+
+    /// Tells changes that take long that they must end now.
+    pub(crate) fn stop_changes(&self) {
+        self.stopping.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether what takes long must end now.
+    pub(crate) fn stopping(&self) -> bool {
+        self.stopping.load(Ordering::Relaxed)
     }
 
     /// Hands a trace over, which is written with others by the next [`Records::write_traces`].
@@ -144,7 +200,10 @@ impl Records {
                 buffer.written(entries.len());
                 match result {
                     Ok(()) => after(entries),
-                    Err(error) => tracing::warn!(%error, "traces could not be written"),
+                    Err(error) => {
+                        tracing::debug!(%error, "traces could not be written");
+                        buffer.keep_unwritten(entries);
+                    }
                 }
             },
         );
@@ -223,7 +282,7 @@ impl Records {
     ) -> bool {
         let job = Job::new(job, move |result: Result<(), RecordsError>| match result {
             Ok(()) => after(),
-            Err(error) => tracing::warn!(%error, "a record could not be written"),
+            Err(error) => tracing::debug!(%error, "a record could not be written"),
         });
         self.writer.try_send(job.together())
     }

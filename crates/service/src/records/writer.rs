@@ -1,6 +1,7 @@
 //! The one writer: takes jobs from a bounded queue and commits as many as wait together.
 
 use super::RecordsError;
+use super::health::Health;
 use super::remembered::Remembered;
 use rusqlite::{Connection, Transaction};
 use std::fmt;
@@ -88,7 +89,7 @@ pub(super) struct Writer {
 }
 
 impl Writer {
-    pub(super) fn start(connection: Connection, checkpointer: Connection, remembered: Arc<Remembered>) -> Self {
+    pub(super) fn start(connection: Connection, checkpointer: Connection, remembered: Arc<Remembered>, health: Arc<Health>) -> Self {
         let (sender, receiver) = mpsc::channel(QUEUE);
         let stopping = Arc::new(AtomicBool::new(false));
         let stop = Arc::clone(&stopping);
@@ -96,7 +97,9 @@ impl Writer {
         let beside = Arc::new(Mutex::new(Vec::new()));
         let lying = Arc::clone(&beside);
         let threads = vec![
-            std::thread::Builder::new().name("records".into()).spawn(move || write_all(connection, &remembered, receiver, &lying, tell)),
+            std::thread::Builder::new().name("records".into()).spawn(move || {
+                write_all(connection, (&remembered, &health), receiver, &lying, tell);
+            }),
             std::thread::Builder::new().name("checkpoint".into()).spawn(move || checkpoint(&checkpointer, &stop)),
         ];
         let threads = threads.into_iter().filter_map(Result::ok).collect();
@@ -184,7 +187,7 @@ fn teller() -> Box<dyn FnMut(Told) + Send> {
 
 fn write_all(
     mut connection: Connection,
-    remembered: &Remembered,
+    (remembered, health): (&Remembered, &Health),
     mut queue: mpsc::Receiver<Job>,
     beside: &Mutex<Vec<Job>>,
     mut tell: impl FnMut(Told),
@@ -198,23 +201,30 @@ fn write_all(
             batch.push(job);
         }
         batch.extend(lying());
-        tell(commit(&mut connection, remembered, batch));
+        tell(commit(&mut connection, remembered, health, batch));
     }
     let last = lying();
     if !last.is_empty() {
-        tell(commit(&mut connection, remembered, last));
+        tell(commit(&mut connection, remembered, health, last));
     }
     if let Err(error) = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)") {
         tracing::warn!(%error, "the last checkpoint failed; the next start does it");
     }
 }
 
-fn commit(connection: &mut Connection, remembered: &Remembered, batch: Vec<Job>) -> Told {
+fn commit(connection: &mut Connection, remembered: &Remembered, health: &Health, batch: Vec<Job>) -> Told {
     let mut outcomes = Vec::with_capacity(batch.len());
+    // An empty commit succeeds on a full disk too.
+    let changed = |connection: &Connection| connection.query_row("SELECT total_changes()", [], |row| row.get::<_, i64>(0)).ok();
+    let before = health.failing().map(|_| changed(connection));
     let committed = run(connection, remembered, batch, &mut outcomes);
-    if let Err(error) = &committed {
-        remembered.forget();
-        tracing::error!(%error, "a commit failed");
+    match &committed {
+        Err(error) => {
+            remembered.forget();
+            health.failed(error);
+        }
+        Ok(()) if before.is_some_and(|before| before != changed(connection)) => health.wrote(),
+        Ok(()) => {}
     }
     (outcomes, committed)
 }

@@ -1,17 +1,20 @@
 //! Writing traces: gathered for a moment, many in one row; small rows are put together aside from logins, and the oldest make room.
 
-use super::chunk::{Entry, FULL, Heads, Written, read_bodies, unpack, with_step, write, write_bodies, write_body};
+use super::chunk::{Entry, FULL, Heads, Written, read_bodies, read_body, unpack, with_step, write, write_bodies, write_body};
 use super::query::by_reference;
 use super::{TraceRow, chunk};
 use bivector_core::facts::Facts;
 use bivector_core::site::TraceKeeping;
 use bivector_core::trace::Step;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use std::collections::VecDeque;
 use std::sync::Mutex;
 use tokio::sync::MutexGuard as Turn;
 
 /// Traces that may wait for the writer; each takes one to two KiB.
 const WAITING: usize = 16_384;
+/// Traces that could not be written and are known all the same, the newest of them.
+const UNWRITTEN: usize = 2048;
 /// Below this many a chunk is put together with its neighbours.
 const SMALL: usize = 128;
 /// Chunks that are put together, or taken out, in one step: some milliseconds of the writer's time.
@@ -28,6 +31,8 @@ pub(crate) struct Buffer {
 #[derive(Debug)]
 struct Waiting {
     entries: Vec<Entry>,
+    /// The newest of those that could not be written.
+    unwritten: VecDeque<Entry>,
     /// Those that were taken and are not written yet.
     taken: usize,
     next: u64,
@@ -47,7 +52,10 @@ pub(crate) enum Added {
 impl Buffer {
     /// An empty one, whose next trace gets the number after `newest`.
     pub(crate) fn new(newest: u64) -> Self {
-        Buffer { waiting: Mutex::new(Waiting { entries: Vec::new(), taken: 0, next: newest + 1 }), turn: tokio::sync::Mutex::new(()) }
+        Buffer {
+            waiting: Mutex::new(Waiting { entries: Vec::new(), unwritten: VecDeque::new(), taken: 0, next: newest + 1 }),
+            turn: tokio::sync::Mutex::new(()),
+        }
     }
 
     /// The number of a trace that is not written at all.
@@ -77,6 +85,23 @@ impl Buffer {
         let Ok(mut waiting) = self.waiting.lock() else { return Vec::new() };
         waiting.taken += waiting.entries.len();
         std::mem::take(&mut waiting.entries)
+    }
+
+    /// Keeps traces that could not be written, so that their references still lead to them.
+    pub(crate) fn keep_unwritten(&self, entries: Vec<Entry>) {
+        if let Ok(mut waiting) = self.waiting.lock() {
+            waiting.unwritten.extend(entries);
+            let over = waiting.unwritten.len().saturating_sub(UNWRITTEN);
+            waiting.unwritten.drain(..over);
+        }
+    }
+
+    /// A trace that is in memory only, by its reference.
+    pub(crate) fn find(&self, reference: &str) -> Option<(TraceRow, Vec<Step>, Option<Facts>)> {
+        let waiting = self.waiting.lock().ok()?;
+        let entry = waiting.entries.iter().chain(&waiting.unwritten).rev().find(|entry| entry.row.reference == reference)?;
+        let (steps, facts) = read_body(&entry.body);
+        Some((entry.row.clone(), steps, facts))
     }
 
     /// Makes room for as many as were written.

@@ -190,8 +190,12 @@ impl Records {
 
     /// One trace by its reference (the newest, should two be alike), with its steps and what it learned.
     pub(crate) async fn trace(&self, reference: String) -> Result<Option<(TraceRow, Vec<Step>, Option<Facts>)>, RecordsError> {
+        let reference = reference.to_uppercase();
+        if let Some(found) = self.traces.find(&reference) {
+            return Ok(Some(found));
+        }
         self.read(move |connection| {
-            let found = by_reference(connection, &reference.to_uppercase())?;
+            let found = by_reference(connection, &reference)?;
             let whole = |row, body: &[u8]| {
                 let (steps, facts) = read_body(body);
                 (row, steps, facts)
