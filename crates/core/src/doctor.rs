@@ -1,6 +1,7 @@
 //! Reviews how a running service is exposed, from facts that the service gathers. Nothing is changed.
 
-use crate::site::{Finding, Site};
+use crate::budget::HashCost;
+use crate::site::{Finding, HashSettings, Site};
 use crate::trace::Tone;
 use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
@@ -96,6 +97,8 @@ pub struct Facts {
     pub waits_for_disk: bool,
     /// Bytes that are free where the records are, and bytes that they take.
     pub disk: Option<(u64, u64)>,
+    /// What a hash of a local password costs here.
+    pub hash: Option<HashCost>,
     /// Why the records cannot be written at this moment, and what the last check of the whole file has found.
     pub records: (Option<String>, Option<String>),
     /// What the system says of its clock: synchronised or not, where it says anything.
@@ -311,7 +314,33 @@ fn secrets(facts: &Facts, advice: &mut Vec<Advice>) {
     }
 }
 
+/// Local logins a second that hashes leave room for, and what the hashes are worth to whoever steals the records.
+fn hashes(facts: &Facts, site: Option<&Site>, advice: &mut Vec<Advice>) {
+    let Some(cost) = facts.hash.filter(|cost| cost.each_us > 0) else { return };
+    let settings = site.map(|site| site.passwords.hash).unwrap_or_default();
+    let said = format!(
+        "a hash of a local password takes {} ms here ({} MiB, {} passes), {} at one time: {} local logins a second at most",
+        cost.each_us / 1000,
+        settings.memory_mib,
+        settings.passes,
+        cost.at_once,
+        u64::from(cost.at_once) * 1_000_000 / cost.each_us
+    );
+    let usual = HashSettings::default();
+    advice.push(if settings.memory_mib * settings.passes < usual.memory_mib * usual.passes {
+        advise(
+            Topic::Limits,
+            Tone::Warn,
+            said,
+            "raise `memory_mib` or `passes` under `[passwords.hash]`: guesses at stolen records are cheap",
+        )
+    } else {
+        good(Topic::Limits, said)
+    });
+}
+
 fn limits(facts: &Facts, site: Option<&Site>, advice: &mut Vec<Advice>) {
+    hashes(facts, site, advice);
     let (most, open) = facts.connections;
     if facts.descriptors < DESCRIPTORS {
         advice.push(advise(

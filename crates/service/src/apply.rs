@@ -138,6 +138,7 @@ impl Doors {
             live.inherit(before);
         }
         watch(&live, shared);
+        shared.hashing.configure(live.site.passwords.hash);
         shared.live.store(Some(live));
         Ok(())
     }
@@ -274,6 +275,7 @@ fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: 
     }
     let live = Arc::new(live);
     watch(&live, shared);
+    shared.hashing.configure(live.site.passwords.hash);
     shared.live.store(Some(live));
     let mut before = std::mem::replace(open, doors);
     before.logins.retain(|door| !open.logins.iter().any(|kept| Arc::ptr_eq(kept, door)));

@@ -57,6 +57,7 @@ pub async fn review(
         connections: (most, open),
         waits_for_disk: exposure.waits_for_disk,
         disk: disk(&shared.data),
+        hash: shared.hashing.cost().await.ok(),
         records: (shared.records.health().failing(), shared.records.health().damage()),
         clock_synchronised,
         drifts: drifts(shared),

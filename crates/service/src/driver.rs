@@ -15,6 +15,7 @@ use bivector_core::{Cause, Moment};
 use bivector_wire::Secret;
 use data_encoding::BASE64URL_NOPAD;
 use std::sync::Arc;
+use std::time::Instant;
 
 /// What a login holds while it is driven.
 #[derive(Default)]
@@ -23,11 +24,14 @@ struct InHand {
     code: Option<HeldCode>,
     /// A guess at a password that is being made.
     guess: Option<CountedGuess>,
+    /// When the gateway gives up: slow hashes are not begun any more then.
+    given_up: Option<Instant>,
 }
 
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
-    let mut hand = InHand::default();
+    let given_up = login.given_up_at().map(|at| clock.instant(at));
+    let mut hand = InHand { given_up, ..InHand::default() };
     loop {
         match login.next() {
             Next::Ask(need) => {
@@ -75,17 +79,19 @@ async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared,
         Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
         Need::CheckPassword { source, person, guess, code } => {
             hand.code = code.and_then(|code| shared.agreement.hold(&person.key, code, now));
-            Fact::Password(Box::pin(check(source, &person, guess, live, &shared.roster)).await)
+            Fact::Password(Box::pin(check(source, &person, guess, hand.given_up, live, &shared.roster)).await)
         }
         Need::Kept { source, person } => Fact::Secret(Box::pin(kept_secret(source, &person, live, &shared.roster)).await),
-        Need::CheckPin { person, device, guess } => Fact::Pin(Box::pin(shared.roster.check_pin(&person, device, guess)).await),
+        Need::CheckPin { person, device, guess } => {
+            Fact::Pin(Box::pin(shared.roster.check_pin(&person, device, guess, hand.given_up)).await)
+        }
         Need::BeginGuess(guess) => Fact::Guess(begin_guess(guess, hand, live, shared, now)),
         Need::EndGuess { right } => Fact::GuessEnded(match hand.guess.take() {
             Some(guess) => Box::pin(guess.settle(right, now)).await,
             None => GuessCount::default(),
         }),
         Need::CheckNobody { sources, text } => {
-            Box::pin(check_nobody(sources, text, live, &shared.roster)).await;
+            Box::pin(check_nobody(sources, text, hand.given_up, live, &shared.roster)).await;
             Fact::Nobody
         }
         Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
@@ -124,7 +130,7 @@ fn begin_guess(guess: Arc<Guess>, hand: &mut InHand, live: &LiveSite, shared: &S
 }
 
 /// Makes the checks that a refusal of a name has left out, with a name and a password that nobody has.
-async fn check_nobody(sources: Vec<SourceRef>, text: bool, live: &LiveSite, roster: &Roster) {
+async fn check_nobody(sources: Vec<SourceRef>, text: bool, until: Option<Instant>, live: &LiveSite, roster: &Roster) {
     for source in sources {
         match source {
             SourceRef::Directory(index) => {
@@ -132,7 +138,7 @@ async fn check_nobody(sources: Vec<SourceRef>, text: bool, live: &LiveSite, rost
                     directory.check_nobody(text).await;
                 }
             }
-            SourceRef::Roster if text => roster.check_nobody().await,
+            SourceRef::Roster if text => roster.check_nobody(until).await,
             SourceRef::Roster | SourceRef::Upstream(_) => {}
         }
     }
@@ -236,11 +242,12 @@ pub(crate) async fn check(
     source: SourceRef,
     person: &Found,
     guess: Secret<String>,
+    until: Option<Instant>,
     live: &LiveSite,
     roster: &Roster,
 ) -> Answer<PasswordAnswer> {
     match source {
-        SourceRef::Roster => Answer::ours(roster.check(&person.login, guess).await),
+        SourceRef::Roster => Answer::ours(roster.check(&person.login, guess, until).await),
         SourceRef::Directory(index) => match live.directories.get(index) {
             Some(directory) => directory.check(person, &guess).await,
             None => Answer::ours(PasswordAnswer::Unavailable(not_ready())),

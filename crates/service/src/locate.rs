@@ -242,7 +242,7 @@ impl Climb<'_> {
             self.rung(Layer::Password, &about, Seen::bad(Cause::PasswordMissing, looked.said), Some(self.chain.forms_line));
             return Err(());
         }
-        let seen = match check(source, person, looked.guess, self.live, &self.shared.roster).await.value {
+        let seen = match check(source, person, looked.guess, None, self.live, &self.shared.roster).await.value {
             PasswordAnswer::Right => Seen::good(format!("right; {}", looked.said)),
             PasswordAnswer::RightBut(notice) => Seen::warn(format!("right; {notice}"), "the person changes it soon"),
             PasswordAnswer::Wrong => Seen::bad(Cause::PasswordWrong, format!("{about} says that it is wrong; {}", looked.said)),

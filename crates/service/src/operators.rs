@@ -101,7 +101,7 @@ impl Operators {
         };
         // Without such an operator, or without a password, it takes as long: its time does not tell a name.
         let hash = known.as_ref().and_then(|operator| operator.password.clone());
-        let right = state.shared.hashing.verify(hash, password, For::Other).await? == Some(true);
+        let right = state.shared.hashing.verify(hash, password, For::Other, None).await? == Some(true);
         let proved = match (&known, step) {
             (Some(operator), Some(step)) if right => spent || use_step(state, operator, step).await?,
             _ => false,

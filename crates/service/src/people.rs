@@ -2,7 +2,7 @@
 
 use crate::clock;
 use crate::error::ServiceError;
-use crate::hashing::{Busy, For, Hashing};
+use crate::hashing::{For, Hashing};
 use crate::invitations::{self, Whom};
 use crate::records::{Edit, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow};
 use crate::roster::{KeptPassword, kept_purpose, person_key, seed_purpose};
@@ -174,7 +174,7 @@ async fn hash(secret: &Secret<String>, shared: &Shared) -> Result<String, Servic
     loop {
         match shared.hashing.hash(secret.clone()).await {
             Ok(hashed) => return hashed.map_err(ServiceError::Records),
-            Err(Busy) => tokio::time::sleep(WHEN_BUSY).await,
+            Err(_) => tokio::time::sleep(WHEN_BUSY).await,
         }
     }
 }
@@ -183,9 +183,9 @@ async fn hash(secret: &Secret<String>, shared: &Shared) -> Result<String, Servic
 async fn is_of(kept: Option<&String>, secret: &Secret<String>, shared: &Shared) -> bool {
     let Some(kept) = kept else { return false };
     loop {
-        match shared.hashing.verify(Some(kept.clone()), secret.clone(), For::Other).await {
+        match shared.hashing.verify(Some(kept.clone()), secret.clone(), For::Other, None).await {
             Ok(right) => return right == Some(true),
-            Err(Busy) => tokio::time::sleep(WHEN_BUSY).await,
+            Err(_) => tokio::time::sleep(WHEN_BUSY).await,
         }
     }
 }

@@ -13,7 +13,7 @@ use bivector_core::rule::Groups;
 use bivector_wire::Secret;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, RwLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// The roster.
 #[derive(Debug)]
@@ -344,9 +344,10 @@ impl Roster {
     }
 
     /// Checks a password of somebody in the roster, aside from the packet path. Somebody without a password takes as long.
-    pub async fn check(&self, login: &str, guess: Secret<String>) -> PasswordAnswer {
+    /// It is not looked at if its turn comes after `until`.
+    pub async fn check(&self, login: &str, guess: Secret<String>, until: Option<Instant>) -> PasswordAnswer {
         let hash = self.get(&person_key(ROSTER, login)).and_then(|person| person.password.clone());
-        match self.hashing.verify(hash, guess, For::Login).await {
+        match self.hashing.verify(hash, guess, For::Login, until).await {
             Ok(Some(true)) => PasswordAnswer::Right,
             Ok(Some(false)) => PasswordAnswer::Wrong,
             Ok(None) => PasswordAnswer::Unavailable(unreadable("the password's hash in the roster cannot be read; set the password again")),
@@ -355,8 +356,8 @@ impl Roster {
     }
 
     /// Checks a password that nobody has: it takes as long as somebody's.
-    pub async fn check_nobody(&self) {
-        let _ = self.hashing.verify(None, Secret::new("nobody".to_owned()), For::Login).await;
+    pub async fn check_nobody(&self, until: Option<Instant>) {
+        let _ = self.hashing.verify(None, Secret::new("nobody".to_owned()), For::Login, until).await;
     }
 
     /// Fills in what a directory did not say of a person and the records know; `false` if an operator has suspended the person here.
@@ -383,10 +384,10 @@ impl Roster {
     }
 
     /// Checks the PIN of a device, aside from the packet path.
-    pub async fn check_pin(&self, key: &str, device: u64, guess: Secret<String>) -> PinAnswer {
+    pub async fn check_pin(&self, key: &str, device: u64, guess: Secret<String>, until: Option<Instant>) -> PinAnswer {
         let person = self.get(key);
         let pin = person.and_then(|person| person.factors.iter().find(|factor| factor.id == device).and_then(|factor| factor.pin.clone()));
-        match self.hashing.verify(pin, guess, For::Login).await {
+        match self.hashing.verify(pin, guess, For::Login, until).await {
             Ok(Some(true)) => PinAnswer::Right,
             Ok(Some(false)) => PinAnswer::Wrong,
             Ok(None) => PinAnswer::Unavailable(unreadable("the PIN's hash cannot be read; set the PIN again")),

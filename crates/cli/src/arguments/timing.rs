@@ -34,6 +34,9 @@ pub(crate) struct Budget {
     /// Write the site file in force with the suggested values, or those of `--set`, to a file
     #[arg(long, value_name = "FILE", conflicts_with = "file")]
     pub(crate) draft: Option<PathBuf>,
+    /// Show what becomes of so many logins that begin at one moment, as when a shift begins
+    #[arg(long, value_name = "LOGINS", conflicts_with = "simulate")]
+    pub(crate) rush: Option<u32>,
     /// Simulate so many logins in virtual time
     #[arg(long, value_name = "LOGINS")]
     pub(crate) simulate: Option<u64>,

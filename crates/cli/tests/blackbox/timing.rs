@@ -120,6 +120,26 @@ async fn what_makes_no_sense_is_refused_with_the_remedy() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_rush_of_local_users_is_reckoned_with_what_a_hash_costs_here_and_as_the_site_says() {
+    let hash = "[passwords.hash]\nmemory_mib = 8\npasses = 1\nat_once = 3\n[[identity]]";
+    let local = ("first = [\"tidehall\", \"roster\"]", "first = [\"roster\"]");
+    let world = Northmoor::with(Setup { change: &[local, ("[[identity]]", hash)], ..Setup::default() }).await;
+    let shown = world.service.run(&["budget", "staff", "--via", "breakwater", "--rush", "60"]);
+    assert!(shown.contains("roster") && shown.contains("breakwater"), "{shown}");
+    let (status, view) = world.service.call("POST", "/timing/staff", Some(json!({ "via": "breakwater", "rush": 500_000 }))).await;
+    let rush = &view["rush"][0];
+    assert_eq!((status, rush["at_once"].as_u64()), (200, Some(3)), "{rush}");
+    assert!(rush["each_us"].as_u64().unwrap() > 0 && rush["lost"].as_u64().unwrap() > 0, "{rush}");
+    let output = world.service.cli(&["budget", "staff", "--via", "breakwater", "--rush", "500000"]);
+    assert!(output.status.code() == Some(1) && text(&output.stdout).contains("[passwords.hash]"), "{}", text(&output.stdout));
+    assert_eq!(world.service.call("POST", "/timing/staff", Some(json!({ "rush": 0 }))).await.0, 422);
+    let advice = world.service.get("/doctor").await.to_string();
+    assert!(advice.contains("8 MiB, 1 passes") && advice.contains("guesses at stolen records are cheap"), "{advice}");
+    let weaker = world.service.run(&["site", "compare", "--revision", "1"]);
+    assert!(!weaker.contains("weaker"), "{weaker}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_gateways_own_resends_tell_what_it_really_waits() {
     let world = Northmoor::with(Setup { delay: Duration::from_millis(1_500), ..Setup::default() }).await;
     // The site file says five seconds; the device resends after a quarter of one, once, and then is silent for longer than

@@ -7,6 +7,7 @@ mod findings;
 mod learned;
 mod model;
 mod path;
+mod rush;
 mod setting;
 mod suggest;
 #[cfg(test)]
@@ -16,6 +17,7 @@ pub use findings::{TimeFinding, Weight};
 pub use learned::{ENOUGH, Learned, Seen, SeenResends, SeenTimes};
 pub use model::{Basis, Gap, Round, Stage, StageKind, Takes};
 pub use path::{How, Way, ways};
+pub use rush::{HashCost, Rush, rush};
 pub use setting::{Amount, Setting, SettingError, all as settings, of_way};
 pub use suggest::{Change, Suggestion, suggest};
 

@@ -341,6 +341,12 @@ impl Login {
         login
     }
 
+    /// When the gateway gives up waiting, as far as the site says how long it waits.
+    pub fn given_up_at(&self) -> Option<Moment> {
+        let patience = self.gateway()?.patience.filter(|_| self.request.origin == Origin::Gateway)?;
+        Some(self.began.plus(patience.wait * patience.tries))
+    }
+
     /// What to do next. Says the same until something new is told.
     pub fn next(&self) -> Next {
         match &self.state {

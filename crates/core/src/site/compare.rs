@@ -1,8 +1,8 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
 use super::{
-    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, PasswordFields, Site, SourceWhen, Upstream, Waived, WhenDown,
-    WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, HashSettings, PasswordFields, Site, SourceWhen, Upstream,
+    Waived, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
 };
 use crate::grant::Grant;
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
@@ -176,6 +176,13 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
         site.weaker(format!("a lock lasts {} instead of {}", time(&new.lockout.time), time(&old.lockout.time)));
     } else {
         site.value("how long a lock lasts", &old.lockout.time, &new.lockout.time, time);
+    }
+    let (before, after) = (old.passwords.hash, new.passwords.hash);
+    let work = |hash: HashSettings| u64::from(hash.memory_mib) * u64::from(hash.passes);
+    let hashed = |hash: &HashSettings| format!("{} MiB and {} passes", hash.memory_mib, hash.passes);
+    match work(after) < work(before) {
+        true => site.weaker(format!("new hashes of passwords take {} instead of {}", hashed(&after), hashed(&before))),
+        false => site.value("new hashes of passwords", &before, &after, hashed),
     }
     for (what, old, new) in [
         ("the first wait after wrong passwords", old.passwords.wait, new.passwords.wait),

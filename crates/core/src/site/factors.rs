@@ -303,11 +303,36 @@ pub struct Passwords {
     pub wait: Duration,
     /// The longest wait.
     pub longest: Duration,
+    /// How local passwords, and those of operators, are hashed.
+    pub hash: HashSettings,
+}
+
+/// What a hash of a local password costs (argon2id, RFC 9106). Hashes that are kept count on with what they were made with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct HashSettings {
+    /// Memory of one hash, in MiB.
+    pub memory_mib: u32,
+    /// Passes over it.
+    pub passes: u32,
+    /// Hashes at one time; as many as there are cores if nothing is said.
+    pub at_once: Option<u32>,
+}
+
+impl Default for HashSettings {
+    fn default() -> Self {
+        HashSettings { memory_mib: 19, passes: 2, at_once: None }
+    }
 }
 
 impl Default for Passwords {
     fn default() -> Self {
-        Passwords { after: 10, per_caller: 60, wait: Duration::from_secs(60), longest: Duration::from_secs(3600) }
+        Passwords {
+            after: 10,
+            per_caller: 60,
+            wait: Duration::from_secs(60),
+            longest: Duration::from_secs(3600),
+            hash: HashSettings::default(),
+        }
     }
 }
 

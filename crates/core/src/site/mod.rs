@@ -13,8 +13,8 @@ mod tests;
 pub use check::{Known, KnownPerson};
 pub use compare::{Difference, compare};
 pub use factors::{
-    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, Invited, Lockout, Newcomers, Passwords, Sending, Waived,
-    Waiver, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
+    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, HashSettings, Invited, Lockout, Newcomers, Passwords,
+    Sending, Waived, Waiver, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
 };
 pub use finding::{Finding, Severity, Span};
 pub use reference::reference_markdown;

@@ -84,6 +84,12 @@ keys! {
         "per_caller" "2 to 100000" "60" "Wrong passwords from one caller (Calling-Station-Id, or the address at the own page), for whomever, before it waits.";
         "wait" "1s to 1h" "1m" "The first wait; each further wrong password doubles it. `bivector factor release` ends it. A trusted device, or a yes on the person's own handset, passes it.";
         "longest" "1s to 7d" "1h" "The longest wait.";
+        "hash" "table" "" "What a hash of a local password costs.";
+    }
+    "passwords.hash" {
+        "memory_mib" "8 to 1024" "19" "Memory of one hash of a local password, in MiB (argon2id). `bivector doctor` measures what a hash takes here.";
+        "passes" "1 to 20" "2" "Passes over that memory. Twice as many take twice as long, for a login and for whoever guesses at stolen records.";
+        "at_once" "1 to 256" "the number of cores" "Hashes at one time. Each takes a core and its memory; `bivector budget CHAIN --rush LOGINS` shows what a rush takes.";
     }
     "handset" {
         "address" "`https://` address" "none" "Where people reach the service's page: links in invitations begin with it, and security keys are bound to it. Without it there are neither links nor security keys.";

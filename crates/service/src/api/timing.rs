@@ -12,7 +12,7 @@ use axum::body::Body as HttpBody;
 use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bivector_core::budget::{self, Amount, ChainBudget, Learned, Setting, SettingError, Suggestion, Way};
+use bivector_core::budget::{self, Amount, ChainBudget, Learned, Rush, Setting, SettingError, Suggestion, Way};
 use bivector_core::simulate::{Curve, Plan, PlanError, Simulated, SweepPlan, Times, Trouble, simulate, sweep};
 use bivector_core::site::{Known, Site};
 use serde::{Deserialize, Serialize};
@@ -38,6 +38,9 @@ pub struct TimingRequest {
     /// A site file instead of the one in force.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
+    /// What becomes of so many logins that begin at one moment.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rush: Option<u32>,
 }
 
 /// One wait that could be changed.
@@ -75,6 +78,9 @@ pub struct TimingView {
     pub suggestion: Suggestion,
     /// What was learned from real logins.
     pub learned: Learned,
+    /// The rush that was asked for, by gateway.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub rush: Vec<Rush>,
 }
 
 /// A simulation, or one for each value of a sweep.
@@ -160,6 +166,8 @@ pub struct DraftView {
     pub on_devices: Vec<String>,
 }
 
+/// Logins of a rush at most.
+const MOST_RUSHED: u32 = 1_000_000;
 /// What happens to a directory in a simulation happens this long after the first login.
 const TROUBLE_AFTER: Duration = Duration::from_secs(10);
 
@@ -301,6 +309,11 @@ pub(super) async fn show(
     let Question { site, chain, via, learned } = &question;
     let found =
         budget::budget(site, *chain, *via, learned).ok_or_else(|| Problem::not_found("the chain is gone", "see `bivector chain list`"))?;
+    let rush = match request.rush {
+        Some(logins @ 1..=MOST_RUSHED) => budget::rush(site, *chain, *via, learned, logins, state.shared.hashing.cost().await?),
+        Some(logins) => return Err(unprocessable(format!("{logins} logins are no rush"), format!("write 1 to {MOST_RUSHED}"))),
+        None => Vec::new(),
+    };
     let sends = |gateway: &&bivector_core::site::Gateway| gateway.chains.contains(chain);
     Ok(Json(TimingView {
         gateways: site.gateways.iter().filter(sends).map(|gateway| gateway.name.clone()).collect(),
@@ -308,6 +321,7 @@ pub(super) async fn show(
         settings: question.settings(),
         suggestion: budget::suggest(site, *chain, *via, learned, margin),
         learned: learned.clone(),
+        rush,
     }))
 }
 

@@ -7,7 +7,7 @@ use crate::arguments::{Budget, Global};
 use crate::client::{Answer, Client, encode};
 use crate::failure::Failure;
 use crate::{findings, output};
-use bivector_core::budget::{Suggestion, TimeFinding, Weight};
+use bivector_core::budget::{Rush, Suggestion, TimeFinding, Weight};
 use bivector_service::api::{DraftRequest, DraftView, SettingView, TimingRequest, TimingView};
 use reqwest::Method;
 use std::collections::BTreeMap;
@@ -21,7 +21,8 @@ pub(crate) async fn run(of: Budget, global: &Global) -> Result<ExitCode, Failure
     if of.simulate.is_some() || of.simulation.sweep.is_some() {
         return simulation::run(&client, &of, set, text, global).await;
     }
-    let request = TimingRequest { via: of.via.clone(), set: set.clone(), margin: Some(of.margin / 100.0), text: text.clone() };
+    let request =
+        TimingRequest { via: of.via.clone(), set: set.clone(), margin: Some(of.margin / 100.0), text: text.clone(), rush: of.rush };
     let answer: Answer<TimingView> = client.call(Method::POST, &format!("/timing/{}", encode(&of.chain)), &[], Some(&request)).await?;
     let view = match (answer, &of.file) {
         (Answer::Good(view), _) => view,
@@ -41,12 +42,17 @@ pub(crate) async fn run(of: Budget, global: &Global) -> Result<ExitCode, Failure
     }
     if global.json {
         output::json(&view);
+    } else if of.rush.is_some() {
+        print_rush(&view.rush);
     } else if of.settings {
         print_settings(&view.settings);
     } else if of.suggest {
         print_suggestion(&view.suggestion);
     } else {
         print(&view, &of);
+    }
+    if of.rush.is_some() {
+        return Ok(ExitCode::from(u8::from(view.rush.iter().any(|rush| rush.lost > 0))));
     }
     let bad = view.budget.findings.iter().any(|finding| finding.weight != Weight::Note);
     Ok(ExitCode::from(u8::from(bad)))
@@ -80,6 +86,40 @@ async fn write_draft(client: &Client, chain: &str, set: BTreeMap<String, String>
     }
     output::hint(format!("next: bivector site compare {0}, then bivector site apply {0}", file.display()));
     Ok(())
+}
+
+fn print_rush(rushes: &[Rush]) {
+    let mut table = output::table(&[
+        "through",
+        "logins",
+        "wait at",
+        "at once",
+        "each takes",
+        "half answered",
+        "all answered",
+        "gateway waits",
+        "too late",
+    ]);
+    for rush in rushes {
+        table.add_row([
+            rush.gateway.clone(),
+            rush.logins.to_string(),
+            rush.source.clone(),
+            rush.at_once.to_string(),
+            output::took(rush.each_us),
+            output::took(rush.half_us),
+            output::took(rush.last_us),
+            rush.patience_us.map_or("not known".to_owned(), output::took),
+            rush.lost.to_string(),
+        ]);
+    }
+    output::print_table(&table);
+    for rush in rushes.iter().filter(|rush| rush.lost > 0) {
+        output::line(format!("{}: {}", rush.gateway, rush.remedy));
+    }
+    if rushes.is_empty() {
+        output::line("logins of this chain wait for one another nowhere here: an upstream or the gateway checks the passwords");
+    }
 }
 
 fn print_settings(settings: &[SettingView]) {

@@ -77,6 +77,13 @@ pub(super) fn read_passwords(top: &Section<'_, '_, '_>) -> Passwords {
         let message = "`longest` is shorter than `wait`, the first wait".to_owned();
         passwords.notes.error("out-of-range", longest.span, message, "set it to `wait` or more, such as \"1h\"");
     }
+    if let Some(hash) = passwords.table("hash") {
+        let usual = read.hash;
+        read.hash.memory_mib = hash.number("memory_mib", 8..=1024).map_or(usual.memory_mib, |number| number.value as u32);
+        read.hash.passes = hash.number("passes", 1..=20).map_or(usual.passes, |number| number.value as u32);
+        read.hash.at_once = hash.number("at_once", 1..=256).map(|number| number.value as u32);
+        hash.finish();
+    }
     passwords.finish();
     read
 }
