@@ -3,7 +3,7 @@
 use crate::hashing::{Busy, For, Hashing};
 use crate::lookup::Lookup;
 use crate::names::KnownNames;
-use crate::records::{DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, StopRow};
+use crate::records::{DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, RecordsError, StopRow};
 use crate::seal::Seal;
 use bivector_core::Cause;
 use bivector_core::Moment;
@@ -12,7 +12,7 @@ use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, Person
 use bivector_core::rule::Groups;
 use bivector_wire::Secret;
 use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, Mutex, RwLock};
+use std::sync::{Arc, Mutex, OnceLock, RwLock};
 use std::time::{Duration, Instant};
 
 /// The roster.
@@ -35,12 +35,18 @@ pub struct Roster {
 #[derive(Debug)]
 struct Known {
     row: Arc<PersonRow>,
-    found: Option<Arc<Found>>,
+    /// Made when it is asked for the first time.
+    found: OnceLock<Arc<Found>>,
 }
 
 impl Known {
     fn of(row: PersonRow) -> Self {
-        let found = (row.source == ROSTER).then(|| {
+        Known { row: Arc::new(row), found: OnceLock::new() }
+    }
+
+    fn found(&self) -> Option<&Arc<Found>> {
+        let row = &self.row;
+        let make = || {
             Arc::new(Found {
                 key: person_key(ROSTER, &row.login),
                 login: row.login.clone(),
@@ -51,8 +57,8 @@ impl Known {
                 phone: row.phone.clone(),
                 language: row.language.clone(),
             })
-        });
-        Known { row: Arc::new(row), found }
+        };
+        (row.source == ROSTER).then(|| self.found.get_or_init(make))
     }
 }
 
@@ -131,8 +137,15 @@ impl Roster {
             seal,
             hashing: Hashing::default(),
         };
-        roster.refresh(records)?;
+        roster.read_all(records)?;
         Ok(roster)
+    }
+
+    /// Takes over who is known by which name: what a login by a name that nobody has is compared with.
+    pub fn learn_names(&self) {
+        if let Ok(people) = self.people.read() {
+            self.names.take_over(people.values().map(|person| person.row.login.as_str()));
+        }
     }
 
     /// Reads them again, after a change.
@@ -140,16 +153,28 @@ impl Roster {
     /// # Errors
     /// The records cannot be read; the people known so far stay.
     pub fn refresh(&self, records: &Records) -> Result<(), crate::ServiceError> {
+        self.read_all(records)?;
+        self.learn_names();
+        Ok(())
+    }
+
+    fn read_all(&self, records: &Records) -> Result<(), crate::ServiceError> {
         if let Ok(mut changed) = self.changed_meanwhile.lock() {
             changed.clear();
         }
-        let people = records.people()?.into_iter().map(|person| (person_key(&person.source, &person.login), Known::of(person)));
-        let people: Lookup<String, Known> = people.collect();
-        self.names.take_over(people.values().map(|person| person.row.login.as_str()));
+        let (people, states) = std::thread::scope(|scope| {
+            let states = scope.spawn(|| records.factor_states());
+            let people = records.people();
+            (people, states.join().unwrap_or_else(|_| Err(RecordsError("the devices could not be read".into()))))
+        });
+        let (people, states) = (people?, states?);
+        let mut known: Lookup<String, Known> = Lookup::with_capacity_and_hasher(people.len(), Default::default());
+        known.extend(people.into_iter().map(|person| (person_key(&person.source, &person.login), Known::of(person))));
+        let people = known;
         if let Ok(mut known) = self.people.write() {
             *known = people;
         }
-        let (states, locks) = (records.factor_states()?, records.locks()?);
+        let locks = records.locks()?;
         let (stops, invitations) = (records.stops()?, records.invitations()?);
         if let Ok(mut known) = self.stops.lock() {
             *known = stops;
@@ -318,7 +343,7 @@ impl Roster {
     /// Answers a search in the roster itself.
     pub fn find(&self, name: &str) -> PersonAnswer {
         let Ok(people) = self.people.read() else { return PersonAnswer::NoSuchPerson };
-        match people.get(&person_key(ROSTER, name)).and_then(|person| Some((&person.row, person.found.as_ref()?))) {
+        match people.get(&person_key(ROSTER, name)).and_then(|person| Some((&person.row, person.found()?))) {
             None => PersonAnswer::NoSuchPerson,
             Some((row, _)) if row.disabled => PersonAnswer::Refused(Cause::PersonSuspended),
             Some((_, found)) => PersonAnswer::Found(Arc::clone(found)),

@@ -148,6 +148,9 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error) => (None, Some(error)),
     };
     metrics::records_writable(true);
+    // Nobody's login needs it, and with many people it takes a while.
+    let learning = Arc::clone(&shared);
+    drop(tokio::task::spawn_blocking(move || learning.roster.learn_names()));
     tokio::spawn(crate::prune::prune(Arc::downgrade(&shared)));
     tokio::spawn(crate::prune::check(Arc::downgrade(&shared)));
     tokio::spawn(crate::sessions::watch(Arc::downgrade(&shared)));

@@ -121,6 +121,9 @@ pub(crate) enum Lab {
         /// So many made-up traces instead: how long a page of them takes at the API, by each filter
         #[arg(long, conflicts_with_all = ["slapd", "approvals"], value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1_000..=10_000_000))]
         traces: Option<u64>,
+        /// Beside the traces import so many people with a device each, and measure how long a start takes until it is ready
+        #[arg(long, requires = "traces", value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1..=100_000))]
+        people: Option<u64>,
         /// Seconds until each robot answers, with `--approvals`
         #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u64).range(5..=60))]
         answer_after: u64,

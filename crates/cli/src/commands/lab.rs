@@ -58,7 +58,7 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
         Lab::Load { approvals: Some(count), answer_after, no_sync, .. } => {
             load::run_with_approvals(count as usize, Duration::from_secs(answer_after), no_sync, global).await
         }
-        Lab::Load { traces: Some(count), .. } => load::run_with_traces(count, global).await,
+        Lab::Load { traces: Some(count), people, .. } => load::run_with_traces(count, people, global).await,
         Lab::Load { seconds, rounds, no_sync, slapd: true, hashed, .. } => {
             load::run_with_slapd(seconds, rounds, no_sync, hashed, global).await
         }

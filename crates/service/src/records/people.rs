@@ -1,6 +1,7 @@
 //! People and their factors, as they are kept.
 
 use super::{Records, RecordsError};
+use crate::lookup::Lookup;
 use bivector_core::Moment;
 use bivector_core::device::CodeKind;
 use bivector_core::totp::Settings;
@@ -180,9 +181,14 @@ pub struct NewFactor {
 }
 
 impl Records {
-    /// All people with their factors.
+    /// All people with their factors, in no order. People and factors are read beside each other: a start waits for them.
     pub(crate) fn people(&self) -> Result<Vec<PersonRow>, RecordsError> {
-        self.read_now(|connection| read_people(connection, None))
+        let (people, factors) = std::thread::scope(|scope| {
+            let factors = scope.spawn(|| self.read_now(|connection| read_factors(connection, None)));
+            let people = self.read_now(|connection| read_rows(connection, None));
+            (people, factors.join().unwrap_or_else(|_| Err(RecordsError("the factors could not be read".into()))))
+        });
+        Ok(with_factors(people?, factors?))
     }
 
     /// One person with the factors.
@@ -198,8 +204,42 @@ impl Records {
 
 /// All people, or one, each with the factors.
 pub(super) fn read_people(connection: &Connection, only: Option<(&str, &str)>) -> rusqlite::Result<Vec<PersonRow>> {
+    let factors = read_factors(connection, only)?;
+    Ok(with_factors(read_rows(connection, only)?, factors))
+}
+
+type FactorsByPerson = Lookup<u64, Vec<FactorRow>>;
+
+fn with_factors(mut people: Vec<PersonRow>, mut factors: FactorsByPerson) -> Vec<PersonRow> {
+    for person in &mut people {
+        person.factors = factors.remove(&person.id).unwrap_or_default();
+    }
+    people
+}
+
+/// Reads a text that most rows have in common: the same one is read once.
+struct Repeated<T> {
+    text: String,
+    value: T,
+}
+
+impl<T: Clone + Default + serde::de::DeserializeOwned> Repeated<T> {
+    fn new() -> Self {
+        Repeated { text: String::new(), value: T::default() }
+    }
+
+    fn read(&mut self, text: &str) -> T {
+        if self.text != text {
+            text.clone_into(&mut self.text);
+            self.value = serde_json::from_str(text).unwrap_or_default();
+        }
+        self.value.clone()
+    }
+}
+
+fn read_factors(connection: &Connection, only: Option<(&str, &str)>) -> rusqlite::Result<FactorsByPerson> {
     let (source, login) = only.unzip();
-    let mut factors: std::collections::HashMap<u64, Vec<FactorRow>> = std::collections::HashMap::new();
+    let mut factors = FactorsByPerson::default();
     let (of_all, of_one) = (
         "SELECT person, id, kind, label, sealed, settings, created_us, pin FROM factors ORDER BY id",
         "SELECT person, id, kind, label, sealed, settings, created_us, pin FROM factors
@@ -207,41 +247,47 @@ pub(super) fn read_people(connection: &Connection, only: Option<(&str, &str)>) -
     );
     let mut statement = connection.prepare_cached(if only.is_some() { of_one } else { of_all })?;
     let mut rows = if only.is_some() { statement.query(params![source, login])? } else { statement.query([])? };
+    let mut settings = Repeated::new();
     while let Some(row) = rows.next()? {
-        let (kind, settings): (String, String) = (row.get(2)?, row.get(5)?);
-        let Some(kind) = DeviceKind::named(&kind) else { continue };
-        factors.entry(row.get::<_, i64>(0)? as u64).or_default().push(FactorRow {
+        let Some(kind) = DeviceKind::named(row.get_ref(2)?.as_str()?) else { continue };
+        let of_person = factors.entry(row.get::<_, i64>(0)? as u64).or_insert_with(|| Vec::with_capacity(1));
+        of_person.push(FactorRow {
             id: row.get::<_, i64>(1)? as u64,
             kind,
             label: row.get(3)?,
             sealed: row.get(4)?,
-            settings: serde_json::from_str(&settings).unwrap_or_default(),
+            settings: settings.read(row.get_ref(5)?.as_str()?),
             created_us: row.get::<_, i64>(6)? as u64,
             pin: row.get(7)?,
         });
     }
+    Ok(factors)
+}
+
+/// People without their factors.
+fn read_rows(connection: &Connection, only: Option<(&str, &str)>) -> rusqlite::Result<Vec<PersonRow>> {
+    let (source, login) = only.unzip();
     // Two statements: one that could mean either would look at everybody to find one, and changes look at each of thousands.
     let (of_all, of_one) = (
-        "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people ORDER BY source, login",
+        "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people",
         "SELECT id, source, login, name, password, groups, disabled, mail, phone, language, kept FROM people WHERE source = ?1 AND login = ?2",
     );
     let mut statement = connection.prepare_cached(if only.is_some() { of_one } else { of_all })?;
+    let mut groups = Repeated::new();
     let read = |row: &rusqlite::Row<'_>| {
-        let id = row.get::<_, i64>(0)? as u64;
-        let groups: String = row.get(5)?;
         Ok(PersonRow {
-            id,
+            id: row.get::<_, i64>(0)? as u64,
             source: row.get(1)?,
             login: row.get(2)?,
             name: row.get(3)?,
             password: row.get(4)?,
-            groups: serde_json::from_str(&groups).unwrap_or_default(),
+            groups: groups.read(row.get_ref(5)?.as_str()?),
             disabled: row.get(6)?,
             mail: row.get(7)?,
             phone: row.get(8)?,
             language: row.get(9)?,
             kept: row.get(10)?,
-            factors: factors.remove(&id).unwrap_or_default(),
+            factors: Vec::new(),
         })
     };
     match only.is_some() {

@@ -344,6 +344,7 @@ mod tests {
     use rand::{RngExt, SeedableRng};
     use rusqlite::Transaction;
     use std::collections::HashMap;
+    use std::time::Duration;
 
     const NOON: Moment = Moment::from_secs(1_800_000_000);
     const DEVICES: u64 = 1_200;
@@ -383,6 +384,34 @@ mod tests {
         let again = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
         assert_eq!(again.use_code(code(1, 99), NOON).await.unwrap(), Marked::Before);
         assert!(matches!(again.use_code(code(1, 101), NOON).await.unwrap(), Marked::Now(_)));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_used_code_stays_used_when_the_clock_jumps_ten_hours_ahead_and_back() {
+        const LATER: Moment = Moment::from_secs(NOON.secs() + 10 * 3600);
+        let at = |now: Moment, device: u64, step: u64| {
+            let used = Used::Step { step, until: now.plus(Duration::from_secs(300)), drift: 0 };
+            (now, CodeMark { device: Some((device, used)), ..code(device, step) })
+        };
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path(), Sync::Off).unwrap();
+        records.keep_people((1..=2).map(person).collect(), NOON).await.unwrap();
+        let agreement = Agreement::new(records.clone());
+        let mut used = Vec::new();
+        for (now, mark) in [at(NOON, 1, 100), at(NOON, 1, 101), at(LATER, 2, 1300)] {
+            assert!(matches!(agreement.use_code(mark.clone(), now).await.unwrap(), Marked::Now(_)));
+            used.push(mark);
+        }
+        // What tidies by age does so while the clock is ahead.
+        while records.fold_steps(LATER).await.unwrap() {}
+        for mark in &used {
+            assert_eq!(agreement.use_code(mark.clone(), NOON).await.unwrap(), Marked::Before, "{mark:?}");
+        }
+        records.close().await;
+        let again = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
+        for mark in used {
+            assert_eq!(again.use_code(mark.clone(), NOON).await.unwrap(), Marked::Before, "after a restart: {mark:?}");
+        }
     }
 
     /// Uses random codes, some held first, and compares with the newest of each device, while pieces are folded, jobs and commits fail, people change

@@ -41,11 +41,37 @@ struct Page {
     most_us: u64,
 }
 
-pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure> {
+/// Starts that are measured; the middle one counts.
+const STARTS: usize = 7;
+
+/// People of the roster, each with a device and in a group.
+fn people(count: u64) -> String {
+    let line = |number: u64| {
+        let seed = data_encoding::BASE32_NOPAD.encode(&[number.to_be_bytes().as_slice(), b"tidal-seed-xx"].concat()[..20]);
+        format!("person{number},roster,Person {number},turbine-crew,{seed},phone,person{number}@northmoor.example\n")
+    };
+    "login,source,name,groups,totp_seed,totp_label,mail\n".to_owned() + &(0..count).map(line).collect::<String>()
+}
+
+/// How long each start takes until the service is ready, in microseconds, sorted.
+async fn starts(options: &Options) -> Result<Vec<u64>, Failure> {
+    let mut times = Vec::new();
+    for _ in 0..STARTS {
+        let began = Instant::now();
+        let running = start(options.clone()).await?;
+        times.push(began.elapsed().as_micros() as u64);
+        running.stop(Duration::from_secs(5)).await;
+    }
+    times.sort_unstable();
+    Ok(times)
+}
+
+pub(crate) async fn run(count: u64, many: Option<u64>, global: &Global) -> Result<ExitCode, Failure> {
     let failed = |error: String| Failure::no(error, "look at the limits of this machine");
     let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
     let any = SocketAddr::new(super::LOCAL, 0);
-    let running = start(Options { sync: Sync::Off, ..Options::new(folder.path().to_owned(), any) }).await?;
+    let options = Options { sync: Sync::Off, ..Options::new(folder.path().to_owned(), any) };
+    let running = start(options.clone()).await?;
     let client = Client::to(format!("http://{}", running.http), output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?);
     let sealed = serde_json::json!({ "name": "gateway/load", "value": super::SECRET });
     client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&sealed)).await?;
@@ -92,7 +118,15 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
     let request = ReplayRequest { text: site(), last: Some(REPLAYED.min(count as u32)), chain: None };
     let replayed: Replayed = client.ask(Method::POST, "/site/replay", &[], Some(&request)).await?;
     let replay_us = began.elapsed().as_micros() as u64;
+    let mut imported = None;
+    if let Some(many) = many {
+        let began = Instant::now();
+        let body = serde_json::json!({ "csv": people(many) });
+        client.ask::<_, serde_json::Value>(Method::POST, "/people/import", &[], Some(&body)).await?;
+        imported = Some((many, began.elapsed().as_micros() as u64));
+    }
     running.stop(Duration::from_secs(5)).await;
+    let ready = if many.is_some() { starts(&options).await? } else { Vec::new() };
     if global.json {
         output::json(&pages);
         return Ok(ExitCode::SUCCESS);
@@ -104,6 +138,13 @@ pub(crate) async fn run(count: u64, global: &Global) -> Result<ExitCode, Failure
     }
     output::print_table(&table);
     output::line(format!("\nat the API on loopback, each {TIMES} times"));
+    if let (Some((many, import_us)), Some(usual), Some(longest)) = (imported, ready.get(STARTS / 2), ready.last()) {
+        let (usual, longest) = (output::took(*usual), output::took(*longest));
+        output::line(format!(
+            "{many} people imported in {}; with them and the traces a start is ready after {usual}, at most {longest}",
+            output::took(import_us)
+        ));
+    }
     output::line(format!("{} of them decided again under another site file in {}", replayed.decided, output::took(replay_us)));
     Ok(ExitCode::SUCCESS)
 }

@@ -121,7 +121,9 @@ impl Waiting {
 
 /// The highest number of a trace.
 pub(crate) fn newest(connection: &Connection) -> rusqlite::Result<u64> {
-    connection.query_row("SELECT coalesce(max(last), 0) FROM trace_chunks", [], |row| row.get::<_, i64>(0)).map(|id| id as u64)
+    // They stand in the order of their numbers.
+    let last = connection.query_row("SELECT last FROM trace_chunks ORDER BY first DESC LIMIT 1", [], |row| row.get::<_, i64>(0));
+    Ok(last.optional()?.unwrap_or(0) as u64)
 }
 
 /// Traces, in the order of their numbers, as they are kept.
