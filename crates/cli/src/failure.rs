@@ -35,6 +35,15 @@ impl Failure {
         self.code == 1
     }
 
+    /// Whether no service was asked: none answers, or nobody said how to ask it.
+    pub(crate) fn asked_nobody(&self) -> bool {
+        self.code != 1
+    }
+
+    pub(crate) fn message(&self) -> &str {
+        &self.message
+    }
+
     /// Prints it to standard error and gives the exit status.
     #[allow(clippy::print_stderr, reason = "the command line's own output")]
     pub(crate) fn report(self, json: bool) -> ExitCode {

@@ -54,14 +54,19 @@ pub(crate) fn print(file: &str, text: &str, findings: &[Finding]) {
     let handler =
         GraphicalReportHandler::new_themed(theme).with_width(output::width().min(140)).with_context_lines(1).without_syntax_highlighting();
     let source = NamedSource::new(file, text.to_owned());
-    for finding in findings {
+    let (meant, open): (Vec<_>, Vec<_>) = findings.iter().partition(|finding| finding.intended.is_some());
+    for finding in &open {
         let mut shown = String::new();
         // Writing into a string does not fail.
         let _ = handler.render_report(&mut shown, &Shown { finding, source: &source });
         output::line(format!("{}\n", shown.trim_end()));
     }
     let errors = findings.iter().filter(|finding| finding.severity == Severity::Error).count();
-    let warnings = findings.len() - errors;
+    for finding in &meant {
+        let reason = finding.intended.as_deref().unwrap_or_default();
+        output::line(output::paint(&format!("meant: {}, line {}: {} ({reason})", finding.code, finding.span.line, finding.message), "2"));
+    }
+    let warnings = open.len() - errors;
     let count = |number: usize, word: &str| format!("{number} {word}{}", if number == 1 { "" } else { "s" });
     output::line(match (errors, warnings) {
         (0, 0) => format!("{file}: sound"),

@@ -8,7 +8,7 @@ use crate::serve::{TOKEN_FILE, wide_modes};
 use crate::shared::Shared;
 use crate::{ServiceError, operators::Operators};
 use bivector_core::doctor::{Advice, Facts, SECRET_BYTES, examine};
-use bivector_core::site::{Severity, Site};
+use bivector_core::site::{Finding, Site};
 use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, SystemTime};
@@ -33,7 +33,7 @@ pub async fn review(
     let number = live.as_ref().map_or(0, |live| live.revision);
     let text = shared.records.revision(number).await?.and_then(|revision| revision.text).unwrap_or_default();
     let findings = Site::read(&text, &known).1;
-    let findings: Vec<_> = findings.into_iter().filter(|finding| finding.severity == Severity::Warning).collect();
+    let findings: Vec<_> = findings.into_iter().filter(Finding::warns).collect();
     let short = live.iter().flat_map(|live| live.site.gateways.iter().zip(&live.secrets)).filter_map(|(gateway, secret)| {
         let length = secret.current.length();
         (length < SECRET_BYTES).then(|| (gateway.name.clone(), length))

@@ -135,19 +135,24 @@ function Findings({ findings, pending, goTo }: FindingsProps) {
             onClick={() => goTo(finding.line)}
             className="block w-full px-3 py-1.5 text-left hover:bg-rule-fine"
           >
-            <span className={finding.severity === 'error' ? 'text-ebb' : 'text-warn'}>
-              {finding.severity === 'error' ? '✕ error' : '▲ warning'}
-            </span>{' '}
+            <Weight finding={finding} />{' '}
             <span className="font-mono text-ink-faint text-xs">
               line {finding.line}, {finding.code}
             </span>
             <span className="block">{finding.message}.</span>
             <span className="block text-ink-soft">
-              <span className="text-ink-faint">remedy</span> {finding.remedy}.
+              <span className="text-ink-faint">{finding.intended ? 'reason' : 'remedy'}</span>{' '}
+              {finding.intended ?? finding.remedy}.
             </span>
           </button>
         </li>
       ))}
     </ul>
   )
+}
+
+function Weight({ finding }: { finding: Finding }) {
+  if (finding.intended) return <span className="text-ink-faint">○ meant</span>
+  if (finding.severity === 'error') return <span className="text-ebb">✕ error</span>
+  return <span className="text-warn">▲ warning</span>
 }

@@ -21,7 +21,7 @@ export function useTiming(chain: string | undefined, via: string | undefined, va
       need(
         await api.POST('/api/v1/timing/{chain}', {
           params: { path: { chain: chain ?? '' } },
-          body: { via: via ?? null, set: settled, margin: null, text: null },
+          body: { via: via ?? null, set: settled, margin: null, text: null, rush: null },
           signal,
         }),
       ),

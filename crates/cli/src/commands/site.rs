@@ -45,14 +45,25 @@ pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCod
 
 async fn check(file: &Path, offline: bool, global: &Global) -> Result<ExitCode, Failure> {
     let text = output::read_file(file)?;
-    let checked = if offline {
+    let alone = || {
         let findings = Site::read(&text, &Known::default()).1;
         Checked { sound: !findings.iter().any(|finding| finding.severity == Severity::Error), findings }
-    } else {
-        let asked = async { Client::new(global)?.ask(Method::POST, "/site/check", &[], Some(&CheckRequest { text: text.clone() })).await };
-        asked.await.inspect_err(|_| {
-            output::hint(" note: `--offline` checks the file without a service; which secrets are sealed is then not known")
-        })?
+    };
+    let asked = async { Client::new(global)?.ask(Method::POST, "/site/check", &[], Some(&CheckRequest { text: text.clone() })).await };
+    let checked = match offline {
+        true => alone(),
+        false => match asked.await {
+            Ok(checked) => checked,
+            // Whoever names a service means that one; otherwise a file can be checked before there is any.
+            Err(failure) if failure.asked_nobody() && global.server.is_none() && global.token_file.is_none() => {
+                let why = failure.message().to_owned();
+                output::hint(format!(
+                    " note: checked without a service ({why}): which secrets are sealed and what lies in the data folder is not known"
+                ));
+                alone()
+            }
+            Err(failure) => return Err(failure),
+        },
     };
     if global.json {
         output::json(&checked);

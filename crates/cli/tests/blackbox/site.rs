@@ -94,6 +94,28 @@ async fn a_faster_operator_is_noticed_and_history_and_export_keep_every_text_wit
     assert_eq!(world.service.cli(&["site", "restore", "99"]).status.code(), Some(1));
 }
 
+#[test]
+fn a_site_file_is_checked_before_there_is_a_service_and_says_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("site.toml");
+    let intended = "\n[[intended]]\nwarning = \"refusal-pace\"\nreason = \"a rehearsal site\"\n";
+    std::fs::write(&file, super::harness::SITE.replacen("when_unclear = \"code\"", "refusal_pace = \"0s\"", 1) + intended).unwrap();
+    let run = |more: &[&str]| {
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_bivector"));
+        command.args(["site", "check"]).arg(&file).args(more).env_remove("BIVECTOR_TOKEN").env_remove("BIVECTOR_TOKEN_FILE");
+        let output = command.env_remove("BIVECTOR_SERVER").env("HOME", "/nonexistent").output().unwrap();
+        (output.status.code(), text(&output.stdout), text(&output.stderr))
+    };
+    let (status, said, beside) = run(&[]);
+    assert_eq!(status, Some(0), "{said}{beside}");
+    assert!(beside.contains("checked without a service") && beside.contains("which secrets are sealed"), "{beside}");
+    assert!(said.contains("meant: refusal-pace") && said.contains("a rehearsal site"), "{said}");
+    let (status, said, beside) = run(&["--server", "http://127.0.0.1:1"]);
+    assert!(status != Some(0) && !beside.contains("checked without"), "who names a service means it: {said}{beside}");
+    std::fs::write(&file, "format = 2").unwrap();
+    assert_eq!(run(&[]).0, Some(1));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_new_secret_counts_at_once() {
     let world = Northmoor::start().await;

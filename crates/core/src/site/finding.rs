@@ -37,9 +37,19 @@ pub struct Finding {
     pub message: String,
     /// What to do about it.
     pub remedy: String,
+    /// Why the site file says that this warning is meant.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub intended: Option<String>,
     /// Where.
     #[serde(flatten)]
     pub span: Span,
+}
+
+impl Finding {
+    /// Whether it is a warning that nobody has said to be meant.
+    pub fn warns(&self) -> bool {
+        self.severity == Severity::Warning && self.intended.is_none()
+    }
 }
 
 /// Where each line of a text begins.
@@ -64,6 +74,16 @@ impl<'t> Lines<'t> {
         let start = self.starts.get(line as usize - 1).copied().unwrap_or(0);
         let end = self.text[start..].find('\n').map_or(self.text.len(), |length| start + length);
         start..end
+    }
+
+    /// The `name` of the list item that a line stands in.
+    pub(super) fn owner(&self, line: u32) -> Option<&'t str> {
+        let lines: Vec<&str> = self.text.lines().collect();
+        let is_header = |text: &&str| text.trim_start().starts_with("[[");
+        let header = lines.get(..line as usize)?.iter().rposition(is_header)?;
+        let own = lines.get(header + 1..)?.iter().take_while(|text| !is_header(text));
+        own.filter_map(|text| text.trim().strip_prefix("name")?.trim_start().strip_prefix('=')?.trim().strip_prefix('"')?.split('"').next())
+            .next()
     }
 
     pub(super) fn span(&self, range: std::ops::Range<usize>) -> Span {

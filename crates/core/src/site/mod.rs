@@ -4,6 +4,7 @@ mod check;
 mod compare;
 mod factors;
 mod finding;
+mod intended;
 mod read;
 mod reference;
 mod section;

@@ -35,8 +35,14 @@ keys! {
         "rules" "tables" "" "Who may pass; the first that fits decides.";
         "grants" "tables" "" "What a login gets.";
         "traces" "table" "" "How long traces are kept.";
+        "intended" "tables" "" "Warnings of the check that are meant, one by one.";
         "personas" "tables" "" "People who exist for rehearsals.";
         "rehearsals" "tables" "" "Lists of logins with what must come of each.";
+    }
+    "intended" {
+        "warning" "code of a warning" "needed" "As `bivector site check` names it.";
+        "about" "name" "the only one of its code" "The name of the gateway, chain or other table that it lies in, where there are several of its code.";
+        "reason" "text" "needed" "Why it is meant. It is shown instead of a warning.";
     }
     "doors" {
         "radius" "table" "needed" "The RADIUS door.";

@@ -1,6 +1,7 @@
 //! Walking the parsed TOML: each value is taken by its key with its type and range; what nobody took is an unknown key.
 
 use super::finding::{Finding, Lines, Severity, did_you_mean};
+use super::intended::Intended;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::ops::{Range, RangeInclusive};
@@ -29,11 +30,21 @@ impl<'t> Notes<'t> {
     }
 
     fn note(&self, severity: Severity, code: &str, at: Range<usize>, message: String, remedy: String) {
-        self.findings.borrow_mut().push(Finding { code: code.to_owned(), severity, message, remedy, span: self.lines.span(at) });
+        self.findings.borrow_mut().push(Finding {
+            code: code.to_owned(),
+            severity,
+            message,
+            remedy,
+            intended: None,
+            span: self.lines.span(at),
+        });
     }
 
-    pub(super) fn into_findings(self) -> Vec<Finding> {
-        let mut findings = self.findings.into_inner();
+    /// All findings, with those warnings marked that the site file says to be meant.
+    pub(super) fn into_findings(self, intended: &[Intended]) -> Vec<Finding> {
+        let mut findings = self.findings.take();
+        super::intended::apply(intended, &mut findings, &self);
+        findings.extend(self.findings.take());
         findings.sort_by_key(|finding| (finding.span.start, finding.severity));
         findings
     }

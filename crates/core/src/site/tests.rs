@@ -116,6 +116,33 @@ fn choices_that_weaken_a_site_are_warned_about() {
 }
 
 #[test]
+fn a_warning_that_is_meant_is_said_one_by_one_with_its_reason() {
+    let weak = GOOD.replacen("refusal_pace", "refusal_pace", 1).replacen("when_unclear = \"code\"", "refusal_pace = \"0s\"", 1);
+    let weak = weak.replace("secret = \"gateway/breakwater\"", "secret = \"gateway/breakwater\"\nmessage_authenticator = \"when-present\"");
+    let weak = weak.replace("secret = \"gateway/slipway\"", "secret = \"gateway/slipway\"\nmessage_authenticator = \"when-present\"");
+    let with = |entry: &str| Site::read(&format!("{weak}\n[[intended]]\n{entry}\n"), &known());
+    let seen = |findings: &[Finding], code: &str| -> Vec<(bool, String)> {
+        findings.iter().filter(|one| one.code == code).map(|one| (one.warns(), one.intended.clone().unwrap_or_default())).collect()
+    };
+    let (site, findings) = with("warning = \"unsigned-requests\"\nabout = \"slipway\"\nreason = \"until its update\"");
+    assert!(site.is_some());
+    assert_eq!(seen(&findings, "unsigned-requests"), [(true, String::new()), (false, "until its update".to_owned())]);
+    let (site, findings) = with("warning = \"unsigned-requests\"\nreason = \"until its update\"");
+    assert!(site.is_none() && seen(&findings, "intended-several").len() == 1, "which one is not said: {findings:#?}");
+    let (_, findings) = with("warning = \"unsigned-request\"\nreason = \"until its update\"");
+    let nothing = findings.iter().find(|one| one.code == "intended-nothing").unwrap();
+    assert!(nothing.warns() && nothing.remedy.contains("unsigned-requests"), "{nothing:?}");
+    for (entry, code) in [
+        ("warning = \"unsigned-requests\"", "missing-key"),
+        ("warning = \"unsigned-requests\"\nreason = \" \"", "no-reason"),
+        ("warning = \"unsigned-requests\"\nreason = \"x\"\nall = true", "unknown-key"),
+    ] {
+        let (site, findings) = with(entry);
+        assert!(site.is_none() && findings.iter().any(|one| one.code == code), "{code}: {findings:#?}");
+    }
+}
+
+#[test]
 fn overlaps_unused_things_and_rules_that_never_decide_are_found() {
     let extra = r#"
 [[gateways]]

@@ -14,6 +14,7 @@ pub(super) use second::DraftCourier;
 
 use super::check::{self, Known};
 use super::finding::{Finding, Severity};
+use super::intended::read_intended;
 use super::section::{At, Notes, Section};
 use super::{RadiusDoor, Site, TraceKeeping};
 use crate::grant::Grant;
@@ -52,15 +53,18 @@ pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
     let notes = Notes::new(text);
     if text.len() > MAX_SITE {
         notes.error("too-long", 0..0, format!("the site file has {} bytes; {MAX_SITE} are allowed", text.len()), "split the site");
-        return (None, notes.into_findings());
+        return (None, notes.into_findings(&[]));
     }
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in &errors {
         let span = error.span().unwrap_or(0..0);
         notes.error("syntax", span, format!("this is not TOML: {}", error.message()), "see toml.io for how it is written");
     }
-    let site = read_document(&Section::new(document.get_ref(), 0..0, "the site file", &notes), known, errors.is_empty());
-    let findings = notes.into_findings();
+    let top = Section::new(document.get_ref(), 0..0, "the site file", &notes);
+    let intended: Vec<_> = top.tables("intended", "a warning that is meant").into_iter().filter_map(read_intended).collect();
+    let site = read_document(&top, known, errors.is_empty());
+    drop(top);
+    let findings = notes.into_findings(&intended);
     let sound = !findings.iter().any(|finding| finding.severity == Severity::Error);
     (site.filter(|_| sound), findings)
 }
