@@ -233,7 +233,7 @@ async fn a_drill_shows_what_logins_would_notice_and_only_its_own_logins_are_with
     let output = world.service.cli(&["drill", &first, "--with", "small", "--fails", "silent"]);
     let said = text(&output.stdout);
     assert!(output.status.success() && said.contains("2 of 2 logins as expected") && said.contains("nothing to put back"), "{said}");
-    assert!(said.contains("in: ") && said.contains(" s\n"), "a silent server costs its wait: {said}");
+    assert!(said.contains("  in: ") && said.contains(" → "), "a silent server costs its hedge: {said}");
     let traces = world.service.get("/traces?origin=rehearsal&limit=4").await;
     let slowest = traces.as_array().unwrap().iter().map(|row| row["took_us"].as_u64().unwrap()).max().unwrap();
     assert!(slowest < 2_000_000, "logins that wait for the same silent server share its one wait: {slowest} µs");

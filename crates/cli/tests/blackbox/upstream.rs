@@ -23,7 +23,7 @@ async fn world(servers: &[SocketAddr], more: &str, change: &[(&str, &str)]) -> N
     world.service.seal("upstream/oldlight", std::str::from_utf8(SECRET).unwrap()).await;
     let listed: Vec<String> = servers.iter().map(|server| format!("\"{server}\"")).collect();
     let upstream = format!(
-        "[[upstreams]]\nname = \"oldlight\"\nservers = [{}]\nsecret = \"upstream/oldlight\"\npatience = {{ wait = \"300ms\", tries = 1 }}\n{more}\n\n[[identity]]",
+        "[[upstreams]]\nname = \"oldlight\"\nservers = [{}]\nsecret = \"upstream/oldlight\"\npatience = {{ wait = \"1500ms\", tries = 1 }}\n{more}\n\n[[identity]]",
         listed.join(", ")
     );
     let site = change.iter().fold(world.site.replacen("[[identity]]", &upstream, 1), |site, (from, to)| {
