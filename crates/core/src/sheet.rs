@@ -198,7 +198,7 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
     let rows: Vec<_> = rules
         .map(|(rule, grant)| {
             let who = &rule.when;
-            let attributes: Vec<String> = grant.reply.iter().map(|item| reply_in_words(item)).collect();
+            let attributes: Vec<String> = grant.reply.iter().map(reply_in_words).collect();
             let attributes = if attributes.is_empty() { "no attributes".to_owned() } else { attributes.join(", ") };
             ("for", format!("{who}: {attributes}"))
         })

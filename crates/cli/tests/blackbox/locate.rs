@@ -107,7 +107,12 @@ async fn a_naming_attribute_that_nobody_has() {
     let world =
         changed(&[("login = \"uid\"", "login = \"employeeNumber\""), ("first = [\"tidehall\", \"roster\"]", "first = [\"tidehall\"]")])
             .await;
-    assert_broken(&locate(&world, "ines", "breakwater", None).await, "person", "person-unknown", "set `login = [\"employeeNumber\", \"uid\"]`");
+    assert_broken(
+        &locate(&world, "ines", "breakwater", None).await,
+        "person",
+        "person-unknown",
+        "set `login = [\"employeeNumber\", \"uid\"]`",
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]

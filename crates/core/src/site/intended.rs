@@ -28,7 +28,7 @@ pub(super) fn read_intended(section: Section<'_, '_, '_>) -> Option<Intended> {
 }
 
 /// Marks the warnings that are meant. Each entry is for exactly one: an entry for none, or for several, is a finding itself.
-pub(super) fn apply(entries: &[Intended], findings: &mut Vec<Finding>, notes: &Notes<'_>) {
+pub(super) fn apply(entries: &[Intended], findings: &mut [Finding], notes: &Notes<'_>) {
     for Intended { warning, about, reason } in entries {
         let named = |finding: &Finding, name: &str| {
             notes.lines.owner(finding.span.line) == Some(name) || finding.message.contains(&format!("`{name}`"))

@@ -117,7 +117,7 @@ fn choices_that_weaken_a_site_are_warned_about() {
 
 #[test]
 fn a_warning_that_is_meant_is_said_one_by_one_with_its_reason() {
-    let weak = GOOD.replacen("refusal_pace", "refusal_pace", 1).replacen("when_unclear = \"code\"", "refusal_pace = \"0s\"", 1);
+    let weak = GOOD.replacen("when_unclear = \"code\"", "refusal_pace = \"0s\"", 1);
     let weak = weak.replace("secret = \"gateway/breakwater\"", "secret = \"gateway/breakwater\"\nmessage_authenticator = \"when-present\"");
     let weak = weak.replace("secret = \"gateway/slipway\"", "secret = \"gateway/slipway\"\nmessage_authenticator = \"when-present\"");
     let with = |entry: &str| Site::read(&format!("{weak}\n[[intended]]\n{entry}\n"), &known());
