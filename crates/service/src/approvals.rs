@@ -432,7 +432,9 @@ impl Approvals {
     pub fn all_waiting(&self, now: Moment, most: usize) -> Vec<Waiting> {
         let Ok(mut hub) = self.hub.lock() else { return Vec::new() };
         hub.expire(now);
-        let mut waiting: Vec<&Pending> = hub.by_person.values().filter_map(|id| hub.pending.get(id)).collect();
+        // Robots of a rehearsal are nobody.
+        let people = hub.by_person.iter().filter(|(person, _)| !person.starts_with(crate::rehearsal::STAGES));
+        let mut waiting: Vec<&Pending> = people.filter_map(|(_, id)| hub.pending.get(id)).collect();
         waiting.sort_by_key(|pending| pending.asked);
         waiting.into_iter().take(most).map(|pending| hub.as_waiting(pending)).collect()
     }

@@ -31,7 +31,7 @@ use tokio::sync::watch;
 use utoipa::ToSchema;
 
 /// Before the names of people in what rehearsed logins count and lock.
-const STAGES: &str = "rehearsal/";
+pub(crate) const STAGES: &str = "rehearsal/";
 /// Logins of one run at one time, if nothing else is said.
 pub const PARALLEL: u32 = 8;
 /// Logins of one run at one time, at most: each has a door of its own.
