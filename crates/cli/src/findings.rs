@@ -54,7 +54,7 @@ pub(crate) fn print(file: &str, text: &str, findings: &[Finding]) {
     let handler =
         GraphicalReportHandler::new_themed(theme).with_width(output::width().min(140)).with_context_lines(1).without_syntax_highlighting();
     let source = NamedSource::new(file, text.to_owned());
-    let (meant, open): (Vec<_>, Vec<_>) = findings.iter().partition(|finding| finding.intended.is_some());
+    let (intended, open): (Vec<_>, Vec<_>) = findings.iter().partition(|finding| finding.intended.is_some());
     for finding in &open {
         let mut shown = String::new();
         // Writing into a string does not fail.
@@ -62,9 +62,12 @@ pub(crate) fn print(file: &str, text: &str, findings: &[Finding]) {
         output::line(format!("{}\n", shown.trim_end()));
     }
     let errors = findings.iter().filter(|finding| finding.severity == Severity::Error).count();
-    for finding in &meant {
+    for finding in &intended {
         let reason = finding.intended.as_deref().unwrap_or_default();
-        output::line(output::paint(&format!("meant: {}, line {}: {} ({reason})", finding.code, finding.span.line, finding.message), "2"));
+        output::line(output::paint(
+            &format!("intended: {}, line {}: {} ({reason})", finding.code, finding.span.line, finding.message),
+            "2",
+        ));
     }
     let warnings = open.len() - errors;
     let count = |number: usize, word: &str| format!("{number} {word}{}", if number == 1 { "" } else { "s" });

@@ -141,6 +141,7 @@ pub fn examine(facts: &Facts, site: Option<&Site>, findings: &[Finding]) -> Vec<
     settings(site, findings, &mut advice);
     secrets(facts, &mut advice);
     limits(facts, site, &mut advice);
+    hashes(facts, site, &mut advice);
     clock(facts, &mut advice);
     backups(facts, &mut advice);
     advice
@@ -340,7 +341,6 @@ fn hashes(facts: &Facts, site: Option<&Site>, advice: &mut Vec<Advice>) {
 }
 
 fn limits(facts: &Facts, site: Option<&Site>, advice: &mut Vec<Advice>) {
-    hashes(facts, site, advice);
     let (most, open) = facts.connections;
     if facts.descriptors < DESCRIPTORS {
         advice.push(advise(

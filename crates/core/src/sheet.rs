@@ -86,7 +86,7 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         }
         Some(false) => {
             format!(
-                "shown to nobody, nor is their reference: look a login up by its name, `bivector trace list --gateway {}`",
+                "not shown, and neither is the reference: find a login by its name with `bivector trace list --gateway {}`",
                 gateway.name
             )
         }
@@ -339,7 +339,7 @@ mod tests {
             ("lantern", vec![APPROVALS], "type the password alone; a prompt asks for the code"),
             ("slipway", vec![APPROVALS, FORMS], "no handset is asked then"),
             ("lantern", vec![("labels = { kind = \"portal\" }", "shows_refusals = true")], "shown to the person with a reference"),
-            ("lantern", vec![("labels = { kind = \"portal\" }", "shows_refusals = false")], "shown to nobody, nor is their reference"),
+            ("lantern", vec![("labels = { kind = \"portal\" }", "shows_refusals = false")], "not shown, and neither is the reference"),
             ("lantern", vec![("labels = { kind = \"portal\" }", "fields = \"scrv1\"")], "sends both as SCRV1"),
             ("lantern", vec![("[doors.radius]", "[doors.radius]\naccounting = [\"127.0.0.1:18130\"]")], "start, stop and interim reports"),
             (

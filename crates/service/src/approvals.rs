@@ -432,7 +432,7 @@ impl Approvals {
     pub fn all_waiting(&self, now: Moment, most: usize) -> Vec<Waiting> {
         let Ok(mut hub) = self.hub.lock() else { return Vec::new() };
         hub.expire(now);
-        // Robots of a rehearsal are nobody.
+        // The robots of rehearsals are left out: nobody's thumb is waited for.
         let people = hub.by_person.iter().filter(|(person, _)| !person.starts_with(crate::rehearsal::STAGES));
         let mut waiting: Vec<&Pending> = people.filter_map(|(_, id)| hub.pending.get(id)).collect();
         waiting.sort_by_key(|pending| pending.asked);

@@ -75,6 +75,9 @@ pub enum ServiceError {
     /// The records failed.
     #[error("the records failed: {0}")]
     Records(String),
+    /// The service is stopping; says what became of what was asked.
+    #[error("{0}")]
+    Stopping(String),
     /// An address cannot be listened on.
     #[error("cannot listen on {protocol} {address}: {source}{}", holder.as_deref().map(|who| format!("; it is held by {who}")).unwrap_or_default())]
     Listen {
@@ -164,6 +167,7 @@ impl ServiceError {
                 records.display(),
                 key.display()
             ),
+            ServiceError::Stopping(_) => "send it again once the service runs".into(),
             ServiceError::Records(said) if is_damage(said) => RESTORE.into(),
             ServiceError::Records(_) => "look at the free space and the rights of the data folder".into(),
             ServiceError::Listen { .. } => "stop what holds the address, or choose another one".into(),

@@ -139,7 +139,7 @@ pub async fn import(text: &str, preview: bool, operator: &str, shared: &Arc<Shar
             tokio::task::yield_now().await;
         }
         if shared.records.stopping() {
-            return Err(ServiceError::Records("the service is stopping; nothing was imported".into()));
+            return Err(ServiceError::Stopping("the service is stopping; nothing was imported".into()));
         }
         edits.extend(seal(line, shared).await?.map(|person| Edit::Keep(Box::new(person))));
     }

@@ -152,7 +152,7 @@ function Findings({ findings, pending, goTo }: FindingsProps) {
 }
 
 function Weight({ finding }: { finding: Finding }) {
-  if (finding.intended) return <span className="text-ink-faint">○ meant</span>
+  if (finding.intended) return <span className="text-ink-faint">○ intended</span>
   if (finding.severity === 'error') return <span className="text-ebb">✕ error</span>
   return <span className="text-warn">▲ warning</span>
 }

@@ -62,7 +62,7 @@ pub(crate) enum Lab {
         /// What it does: approve, deny, not-me or ignore
         #[arg(long, default_value = "approve")]
         answers: String,
-        /// Where an approval has numbers: `ask` for the one on the person's screen, a line on standard input, or take the `first`
+        /// How to pick the number of an approval: `ask` on standard input for the one on the screen, or take the `first`
         #[arg(long, default_value = "ask", value_parser = ["ask", "first"])]
         number: String,
         /// Seconds that it takes at least
@@ -121,7 +121,7 @@ pub(crate) enum Lab {
         /// So many made-up traces instead: how long a page of them takes at the API, by each filter
         #[arg(long, conflicts_with_all = ["slapd", "approvals"], value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1_000..=10_000_000))]
         traces: Option<u64>,
-        /// Beside the traces import so many people with a device each, and measure how long a start takes until it is ready
+        /// Also import this many people with a device each, and measure how long a start takes
         #[arg(long, requires = "traces", value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1..=100_000))]
         people: Option<u64>,
         /// Seconds until each robot answers, with `--approvals`

@@ -34,7 +34,7 @@ pub(crate) struct Budget {
     /// Write the site file in force with the suggested values, or those of `--set`, to a file
     #[arg(long, value_name = "FILE", conflicts_with = "file")]
     pub(crate) draft: Option<PathBuf>,
-    /// Show what becomes of so many logins that begin at one moment, as when a shift begins
+    /// Show how long this many logins queue that begin at the same moment, as at the start of a shift
     #[arg(long, value_name = "LOGINS", conflicts_with = "simulate")]
     pub(crate) rush: Option<u32>,
     /// Simulate so many logins in virtual time

@@ -175,7 +175,7 @@ fn typed_lines() -> mpsc::Receiver<String> {
 async fn asked_number(typed: &mut mpsc::Receiver<String>, numbers: &[u64]) -> Option<u64> {
     let known = numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     loop {
-        output::line(format!("which number stands on the screen: {known}?"));
+        output::line(format!("which number does the screen show: {known}?"));
         let line = typed.recv().await?;
         match line.trim().parse().ok().filter(|number| numbers.contains(number)) {
             Some(number) => return Some(number),

@@ -226,7 +226,7 @@ async fn import(client: &Client, file: &Path, preview: bool, global: &Global) ->
         output::line(match (good, preview) {
             (false, _) => format!("{} wrong; nothing was imported", wrong(imported.errors.len())),
             (true, true) => format!("would import {what}"),
-            (true, false) if imported.changed == 0 => format!("{what} are known just so; nothing was changed"),
+            (true, false) if imported.changed == 0 => format!("nothing was changed: {what} already known as in the file"),
             (true, false) => format!("imported {what}"),
         });
         if imported.invited > 0 {

@@ -323,7 +323,7 @@ async fn a_robot_handset_of_the_lab_asks_for_the_number_on_the_screen_and_needs_
     let lantern = world.gateway("lantern");
     let (exchange, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
     let number = number_in(&prompt(&exchange));
-    assert!(said("which number stands on the screen").contains(&number.to_string()));
+    assert!(said("which number does the screen show").contains(&number.to_string()));
     writeln!(handset.stdin.as_ref().unwrap(), "none\n{number}").unwrap();
     said("type one of them");
     said("approved");

@@ -43,8 +43,7 @@ async fn a_first_server_that_falls_silent_costs_those_under_way_the_hedge_and_no
     assert_eq!(world.log_in("breakwater", "tomasz", &format!("ebb before flood{}", code("tomasz", 0))).await.0, "accept");
     world.directories[0].falls_silent();
     let guesses = || world.directories.iter().map(|server| server.guesses("ines") + server.guesses("noor")).collect::<Vec<_>>();
-    let at_once = (0..6).map(|number| async move { if number % 2 == 0 { "ines" } else { "noor" } });
-    let at_once = at_once.map(async |name| world.log_in("breakwater", name.await, "mussel000000").await.1);
+    let at_once = ["ines", "noor"].repeat(3).into_iter().map(async |name| world.log_in("breakwater", name, "mussel000000").await.1);
     let traces = futures_util::future::join_all(at_once).await;
     for trace in &traces {
         assert_eq!(trace["cause"], "password-wrong", "the second server was asked for both: {trace:#}");

@@ -109,7 +109,7 @@ fn a_site_file_is_checked_before_there_is_a_service_and_says_so() {
     let (status, said, beside) = run(&[]);
     assert_eq!(status, Some(0), "{said}{beside}");
     assert!(beside.contains("checked without a service") && beside.contains("which secrets are sealed"), "{beside}");
-    assert!(said.contains("meant: refusal-pace") && said.contains("a rehearsal site"), "{said}");
+    assert!(said.contains("intended: refusal-pace") && said.contains("a rehearsal site"), "{said}");
     let (status, said, beside) = run(&["--server", "http://127.0.0.1:1"]);
     assert!(status != Some(0) && !beside.contains("checked without"), "who names a service means it: {said}{beside}");
     std::fs::write(&file, "format = 2").unwrap();

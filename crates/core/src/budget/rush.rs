@@ -1,4 +1,4 @@
-//! Many logins at one moment, as when a shift begins: what they wait for one another, and how many of their gateways wait no longer.
+//! Many logins that begin at the same moment, as at the start of a shift: how long they queue, and how many get their answer too late.
 
 use super::{HopKind, Learned, PathBudget, StageKind, said};
 use crate::site::{Site, SourceRef};
@@ -21,7 +21,7 @@ pub struct Rush {
     pub gateway: String,
     /// How many logins.
     pub logins: u32,
-    /// Where they wait for one another: the source that checks the passwords.
+    /// The source in which they queue: it checks the passwords.
     pub source: String,
     /// How many are checked at one time.
     pub at_once: u32,
@@ -39,8 +39,8 @@ pub struct Rush {
     pub remedy: String,
 }
 
-/// The rush of a chain through each of its gateways, or one of them: by the source in which logins wait longest for one another. People
-/// who answer prompts or approvals take their own time and are left out.
+/// The rush of a chain through each of its gateways, or through one: in the source where logins queue longest. The time that people take
+/// for prompts and approvals is left out.
 pub fn rush(site: &Site, chain: usize, via: Option<usize>, learned: &Learned, logins: u32, hash: HashCost) -> Vec<Rush> {
     let Some(of) = site.chains.get(chain) else { return Vec::new() };
     let sources = of.first.iter().filter_map(|first| match first.source {
@@ -68,7 +68,7 @@ pub fn rush(site: &Site, chain: usize, via: Option<usize>, learned: &Learned, lo
         let remedy = match (lost, source.as_str()) {
             (0, _) => String::new(),
             (_, "roster") => format!(
-                "let the gateway wait {}, or lower `passes` or `memory` under `[passwords.hash]` (weaker if the records are stolen), or use more cores",
+                "let the gateway wait {}, or lower `passes` or `memory_mib` under `[passwords.hash]` (weaker if the records are stolen), or use more cores",
                 said(last_us)
             ),
             _ => format!("let the gateway wait {}, or raise `connections` of {source}", said(last_us)),

@@ -52,7 +52,7 @@ impl Login {
                     if chain.change_password { gateway.line } else { chain.line },
                 )
             }
-            (_, Some(chain), _) => (format!("passwords of {} cannot be changed by us", self.site.source_name(source)), chain.line),
+            (_, Some(chain), _) => (format!("Bivector cannot change passwords of {}", self.site.source_name(source)), chain.line),
             _ => return false,
         };
         self.step(Hop::First, "new password", Tone::Note, now, missing.0, Some(missing.1));

@@ -307,7 +307,7 @@ pub struct Passwords {
     pub hash: HashSettings,
 }
 
-/// What a hash of a local password costs (argon2id, RFC 9106). Hashes that are kept count on with what they were made with.
+/// What a hash of a local password costs (argon2id, RFC 9106). Kept hashes stay valid: each says how it was made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct HashSettings {
     /// Memory of one hash, in MiB.

@@ -14,7 +14,7 @@ pub enum Severity {
 }
 
 /// A place in the site file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 pub struct Span {
     /// First byte.
     pub start: usize,
@@ -37,7 +37,7 @@ pub struct Finding {
     pub message: String,
     /// What to do about it.
     pub remedy: String,
-    /// Why the site file says that this warning is meant.
+    /// The reason that the site file gives for this warning, where it says that it is intended.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub intended: Option<String>,
     /// Where.
@@ -46,7 +46,7 @@ pub struct Finding {
 }
 
 impl Finding {
-    /// Whether it is a warning that nobody has said to be meant.
+    /// Whether it is a warning, and not an intended one.
     pub fn warns(&self) -> bool {
         self.severity == Severity::Warning && self.intended.is_none()
     }

@@ -1,9 +1,9 @@
-//! Warnings that somebody has meant: named one by one in the site file, each with its reason. They are shown still, and warn no more.
+//! Intended warnings: the site file names them one by one, each with its reason. The check still shows them, but no longer counts them.
 
 use super::finding::{Finding, Severity, did_you_mean};
 use super::section::{At, Notes, Section};
 
-/// A warning that is meant, as the site file names it.
+/// An intended warning, as the site file names it.
 #[derive(Debug)]
 pub(super) struct Intended {
     /// The warning's code.
@@ -21,13 +21,13 @@ pub(super) fn read_intended(section: Section<'_, '_, '_>) -> Option<Intended> {
     section.finish();
     let reason = reason?;
     if reason.value.trim().is_empty() {
-        section.notes.error("no-reason", reason.span, "`reason` is empty", "say in a few words why the warning is meant");
+        section.notes.error("no-reason", reason.span, "`reason` is empty", "say in a few words why the warning is intended");
         return None;
     }
     Some(Intended { warning: warning?, about, reason: reason.value })
 }
 
-/// Marks the warnings that are meant. Each entry is for exactly one: an entry for none, or for several, is a finding itself.
+/// Marks the intended warnings. Each entry stands for exactly one: an entry for none, or for several, is a finding itself.
 pub(super) fn apply(entries: &[Intended], findings: &mut [Finding], notes: &Notes<'_>) {
     for Intended { warning, about, reason } in entries {
         let named = |finding: &Finding, name: &str| {
@@ -41,17 +41,17 @@ pub(super) fn apply(entries: &[Intended], findings: &mut [Finding], notes: &Note
             [one] => one.intended = Some(reason.clone()),
             [] => {
                 let whom = about.as_ref().map(|about| format!(" about `{}`", about.value)).unwrap_or_default();
-                let message = format!("there is no warning `{}`{whom} (any more)", warning.value);
+                let message = format!("the check has no warning `{}`{whom}", warning.value);
                 let likely = did_you_mean(&warning.value, codes.iter().map(String::as_str).filter(|code| *code != warning.value));
                 notes.warn("intended-nothing", warning.span.clone(), message, likely.unwrap_or_else(|| "take the entry out".to_owned()));
             }
             several => {
-                let message = format!("{} warnings `{}` are there; an entry is for one", several.len(), warning.value);
+                let message = format!("the check has {} warnings `{}`, and an entry stands for one", several.len(), warning.value);
                 notes.error(
                     "intended-several",
                     warning.span.clone(),
                     message,
-                    "add `about`, with the name of the gateway, chain or other table that the one which is meant lies in",
+                    "add `about`, with the name of the gateway, chain or other table that the intended one lies in",
                 );
             }
         }

@@ -35,14 +35,14 @@ keys! {
         "rules" "tables" "" "Who may pass; the first that fits decides.";
         "grants" "tables" "" "What a login gets.";
         "traces" "table" "" "How long traces are kept.";
-        "intended" "tables" "" "Warnings of the check that are meant, one by one.";
+        "intended" "tables" "" "Warnings of the check that are intended, one by one.";
         "personas" "tables" "" "People who exist for rehearsals.";
         "rehearsals" "tables" "" "Lists of logins with what must come of each.";
     }
     "intended" {
         "warning" "code of a warning" "needed" "As `bivector site check` names it.";
         "about" "name" "the only one of its code" "The name of the gateway, chain or other table that it lies in, where there are several of its code.";
-        "reason" "text" "needed" "Why it is meant. It is shown instead of a warning.";
+        "reason" "text" "needed" "Why it is intended. The check shows this instead of warning.";
     }
     "doors" {
         "radius" "table" "needed" "The RADIUS door.";
@@ -95,7 +95,7 @@ keys! {
     "passwords.hash" {
         "memory_mib" "8 to 1024" "19" "Memory of one hash of a local password, in MiB (argon2id). `bivector doctor` measures what a hash takes here.";
         "passes" "1 to 20" "2" "Passes over that memory. Twice as many take twice as long, for a login and for whoever guesses at stolen records.";
-        "at_once" "1 to 256" "the number of cores" "Hashes at one time. Each takes a core and its memory; `bivector budget CHAIN --rush LOGINS` shows what a rush takes.";
+        "at_once" "2 to 256" "the number of cores" "Hashes at the same time. Each takes a core and its memory; `bivector budget CHAIN --rush LOGINS` shows what a rush takes.";
     }
     "handset" {
         "address" "`https://` address" "none" "Where people reach the service's page: links in invitations begin with it, and security keys are bound to it. Without it there are neither links nor security keys.";

@@ -3,7 +3,7 @@
 use super::finding::{Finding, Lines, Severity, did_you_mean};
 use super::intended::Intended;
 use std::cell::RefCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::ops::{Range, RangeInclusive};
 use std::time::Duration;
 use toml::Spanned;
@@ -40,9 +40,12 @@ impl<'t> Notes<'t> {
         });
     }
 
-    /// All findings, with those warnings marked that the site file says to be meant.
+    /// All findings, with the intended warnings marked.
     pub(super) fn into_findings(self, intended: &[Intended]) -> Vec<Finding> {
         let mut findings = self.findings.take();
+        // Several chains may meet the same thing: it is one finding.
+        let mut seen = HashSet::new();
+        findings.retain(|finding| seen.insert((finding.code.clone(), finding.span, finding.message.clone())));
         super::intended::apply(intended, &mut findings, &self);
         findings.extend(self.findings.take());
         findings.sort_by_key(|finding| (finding.span.start, finding.severity));

@@ -108,6 +108,7 @@ fn choices_that_weaken_a_site_are_warned_about() {
         ("servers = [\"ldaps://127.0.0.1:18636\", \"ldaps://127.0.0.1:18637\"]", "servers = [\"ldap://127.0.0.1:18636\"]", "clear-text"),
         ("when_unclear = \"code\"", "refusal_pace = \"0s\"", "refusal-pace"),
         ("login = \"uid\"", "login = [\"uid\", \"mail\"]", "whole-name-needed"),
+        ("[[identity]]", "[passwords.hash]\nmemory_mib = 512\nat_once = 8\n[[identity]]", "hash-memory"),
     ];
     for (from, to, code) in cases {
         assert!(GOOD.contains(from), "{from}");
@@ -140,6 +141,13 @@ fn a_warning_that_is_meant_is_said_one_by_one_with_its_reason() {
         let (site, findings) = with(entry);
         assert!(site.is_none() && findings.iter().any(|one| one.code == code), "{code}: {findings:#?}");
     }
+}
+
+#[test]
+fn what_several_chains_meet_is_one_finding() {
+    let findings = Site::read(&GOOD.replacen("login = \"uid\"", "login = [\"uid\", \"mail\"]", 1), &known()).1;
+    let about = |rule: &str| findings.iter().filter(|one| one.code == "whole-name-needed" && one.message.contains(rule)).count();
+    assert_eq!(about("`northmoor-names`"), 1, "{findings:#?}");
 }
 
 #[test]

@@ -78,6 +78,7 @@ impl From<ServiceError> for Problem {
             ServiceError::Weaker(_) => (StatusCode::CONFLICT, "weaker"),
             ServiceError::NotProved(_) => (StatusCode::CONFLICT, "not-proved"),
             ServiceError::Unconfirmed { .. } => (StatusCode::CONFLICT, "unconfirmed"),
+            ServiceError::Stopping(_) => (StatusCode::SERVICE_UNAVAILABLE, "stopping"),
             ServiceError::Refused { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "refused"),
             _ => (StatusCode::INTERNAL_SERVER_ERROR, "service"),
         };

@@ -38,7 +38,7 @@ pub struct TimingRequest {
     /// A site file instead of the one in force.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
-    /// What becomes of so many logins that begin at one moment.
+    /// Also work out a rush: this many logins that begin at the same moment.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rush: Option<u32>,
 }
@@ -311,7 +311,7 @@ pub(super) async fn show(
         budget::budget(site, *chain, *via, learned).ok_or_else(|| Problem::not_found("the chain is gone", "see `bivector chain list`"))?;
     let rush = match request.rush {
         Some(logins @ 1..=MOST_RUSHED) => budget::rush(site, *chain, *via, learned, logins, state.shared.hashing.cost().await?),
-        Some(logins) => return Err(unprocessable(format!("{logins} logins are no rush"), format!("write 1 to {MOST_RUSHED}"))),
+        Some(logins) => return Err(unprocessable(format!("a rush cannot have {logins} logins"), format!("write 1 to {MOST_RUSHED}"))),
         None => Vec::new(),
     };
     let sends = |gateway: &&bivector_core::site::Gateway| gateway.chains.contains(chain);

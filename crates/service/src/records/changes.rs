@@ -164,12 +164,12 @@ const MAKING: i64 = 1;
 /// The same, of a change that is taken back: the next start ends it.
 const TAKING_BACK: i64 = 2;
 
-/// A change of people that cannot go on.
+/// The error of a change that the stop of the service interrupts.
 fn stopping() -> RecordsError {
     RecordsError("the service is stopping; nothing of this change is kept".into())
 }
 
-/// Numbers of a change, and who did what when.
+/// Who makes a change, what it is, and when.
 #[derive(Debug, Clone)]
 struct Heading {
     operator: String,

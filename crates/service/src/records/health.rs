@@ -2,12 +2,18 @@
 
 use super::RecordsError;
 use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+/// How often it is tried whether the records can be written again.
+const TRIED_EVERY: Duration = Duration::from_millis(500);
 
 /// What is known of the records.
 #[derive(Debug, Default)]
 pub(crate) struct Health {
     /// Why the last commit failed; nothing while commits succeed.
     failing: Mutex<Option<String>>,
+    /// When a write was last tried to see whether one succeeds again.
+    tried: Mutex<Option<Instant>>,
     /// What the last check of the whole file has found.
     damage: Mutex<Option<String>>,
 }
@@ -16,6 +22,17 @@ impl Health {
     /// Why nothing can be written at this moment.
     pub(crate) fn failing(&self) -> Option<String> {
         self.failing.lock().ok().and_then(|failing| failing.clone())
+    }
+
+    /// Whether it is time to try a write again. It counts as tried from then on, whatever comes of it.
+    pub(super) fn may_try(&self) -> bool {
+        let Ok(mut tried) = self.tried.lock() else { return false };
+        let now = Instant::now();
+        let may = tried.is_none_or(|last| now.duration_since(last) >= TRIED_EVERY);
+        if may {
+            *tried = Some(now);
+        }
+        may
     }
 
     /// A commit failed.
@@ -60,6 +77,12 @@ impl Health {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn many_who_ask_at_once_bring_about_one_write() {
+        let health = Health::default();
+        assert_eq!((0..100).filter(|_| health.may_try()).count(), 1);
+    }
 
     #[test]
     fn a_failure_stays_until_something_was_written() {

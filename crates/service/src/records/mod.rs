@@ -73,9 +73,15 @@ impl From<rusqlite::Error> for RecordsError {
     }
 }
 
+/// How the error of a change begins that the stop of the service has interrupted.
+const STOPPING: &str = "the service is stopping";
+
 impl From<RecordsError> for ServiceError {
     fn from(error: RecordsError) -> Self {
-        ServiceError::Records(error.0)
+        match error.0.starts_with(STOPPING) {
+            true => ServiceError::Stopping(error.0),
+            false => ServiceError::Records(error.0),
+        }
     }
 }
 
@@ -144,8 +150,10 @@ impl Records {
     /// # Errors
     /// Nothing can be written.
     pub(crate) async fn try_to_write(&self) -> Result<(), RecordsError> {
-        if self.health.failing().is_none() {
-            return Ok(());
+        let Some(why) = self.health.failing() else { return Ok(()) };
+        // Anybody may ask whether the service is ready: only some of the questions are worth a write.
+        if !self.health.may_try() {
+            return Err(RecordsError(why));
         }
         // As much as a login may need: a disk with room for a few bytes is full all the same.
         let probe = "INSERT INTO meta VALUES ('write-probe', randomblob(16384)) ON CONFLICT (key) DO UPDATE SET value = excluded.value";

@@ -92,7 +92,7 @@ fn print_rush(rushes: &[Rush]) {
     let mut table = output::table(&[
         "through",
         "logins",
-        "wait at",
+        "queue at",
         "at once",
         "each takes",
         "half answered",
@@ -118,7 +118,7 @@ fn print_rush(rushes: &[Rush]) {
         output::line(format!("{}: {}", rush.gateway, rush.remedy));
     }
     if rushes.is_empty() {
-        output::line("logins of this chain wait for one another nowhere here: an upstream or the gateway checks the passwords");
+        output::line("logins of this chain do not queue in Bivector: an upstream or the gateway checks the passwords");
     }
 }
 

@@ -95,13 +95,11 @@ fn whole_names(rule: &IdentityRule, directory: &str, settings: &Directory, notes
         }
         None => return,
     };
-    let realm = stripped.unwrap_or("northmoor.example");
-    notes.warn(
-        "whole-name-needed",
-        at,
-        message,
-        format!("write `realms = [\"{realm}\"]` in the identity rule, and take it out of `strip_suffix`"),
-    );
+    let remedy = match stripped {
+        Some(realm) => format!("write `realms = [\"{realm}\"]` in the identity rule, and take it out of `strip_suffix`"),
+        None => "write the realms of such names in the identity rule, for example `realms = [\"northmoor.example\"]`".to_owned(),
+    };
+    notes.warn("whole-name-needed", at, message, remedy);
 }
 
 fn unused(name: &At<String>, what: &str, used: bool, notes: &Notes<'_>) {

@@ -65,6 +65,9 @@ pub(super) fn read_factors(top: &Section<'_, '_, '_>) -> Factors {
     read
 }
 
+/// MiB that hashes may take at the same time before the check warns.
+const HASH_MEMORY: u64 = 1024;
+
 pub(super) fn read_passwords(top: &Section<'_, '_, '_>) -> Passwords {
     let mut read = Passwords::default();
     let Some(passwords) = top.table("passwords") else { return read };
@@ -81,7 +84,18 @@ pub(super) fn read_passwords(top: &Section<'_, '_, '_>) -> Passwords {
         let usual = read.hash;
         read.hash.memory_mib = hash.number("memory_mib", 8..=1024).map_or(usual.memory_mib, |number| number.value as u32);
         read.hash.passes = hash.number("passes", 1..=20).map_or(usual.passes, |number| number.value as u32);
-        read.hash.at_once = hash.number("at_once", 1..=256).map(|number| number.value as u32);
+        read.hash.at_once = hash.number("at_once", 2..=256).map(|number| number.value as u32);
+        // As much as sign-ins and logins of strangers may take up at one time.
+        let most = u64::from(read.hash.memory_mib) * u64::from(read.hash.at_once.unwrap_or(2));
+        if most > HASH_MEMORY {
+            let message = format!("hashes of passwords may take {most} MiB at the same time");
+            hash.notes.warn(
+                "hash-memory",
+                hash.span.clone(),
+                message,
+                "lower `memory_mib` or `at_once`, unless the machine has that much to spare",
+            );
+        }
         hash.finish();
     }
     passwords.finish();

@@ -239,3 +239,12 @@ fn traces_of_the_layout_before_are_taken_over_with_steps_and_facts() {
     assert_eq!((recorded[0].1.as_ref().unwrap().port, lowest), (7, Some(5)));
     runtime.block_on(records.close());
 }
+
+#[test]
+fn traces_that_could_not_be_written_are_found_by_reference_and_only_the_newest_are_kept() {
+    let buffer = Buffer::new(0);
+    (0..4).for_each(|part| buffer.keep_unwritten((part * 1_000 + 1..=(part + 1) * 1_000).map(entry).collect()));
+    let (row, steps, _) = buffer.find("R4000").unwrap();
+    assert_eq!((row.id, steps[0].said.as_str()), (4_000, "login 4000"));
+    assert!(buffer.find("R2500").is_some() && buffer.find("R1500").is_none(), "a flood of refusals takes no more memory");
+}
