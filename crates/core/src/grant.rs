@@ -26,6 +26,28 @@ pub struct ReplyItem {
     pub value: GrantValue,
 }
 
+/// One attribute of a grant, filled in for a login.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GrantedItem {
+    /// Where the value goes.
+    pub target: Target,
+    /// The value's bytes.
+    pub value: Vec<u8>,
+}
+
+/// Encodes attributes in their order; long texts take several (RFC 2865 section 5).
+pub fn encode(items: &[GrantedItem]) -> Vec<u8> {
+    // Enough for most attributes: it grows by itself where they are longer.
+    let mut body = Vec::with_capacity(items.len() * 24);
+    for item in items {
+        match item.target {
+            Target::Standard(kind) => push_split(&mut body, kind, &item.value),
+            Target::Vendor { vendor, number } => push_vendor(&mut body, vendor, number, &item.value),
+        }
+    }
+    body
+}
+
 /// A standard attribute or a vendor's.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Target {
@@ -160,25 +182,18 @@ impl fmt::Display for Template {
 }
 
 impl Grant {
-    /// The encoded attributes for one login.
+    /// What it sets for one login, in its order.
+    pub fn fill(&self, context: &GrantContext<'_>) -> Vec<GrantedItem> {
+        let value = |item: &ReplyItem| match &item.value {
+            GrantValue::Fixed(bytes) => bytes.clone(),
+            GrantValue::Text(template) => template.fill(context).into_bytes(),
+        };
+        self.reply.iter().map(|item| GrantedItem { target: item.target, value: value(item) }).collect()
+    }
+
+    /// Its attributes for one login, encoded.
     pub fn encode(&self, context: &GrantContext<'_>) -> Vec<u8> {
-        // Enough for most attributes: it grows by itself where they are longer.
-        let mut body = Vec::with_capacity(self.reply.len() * 24);
-        for item in &self.reply {
-            let filled;
-            let value = match &item.value {
-                GrantValue::Fixed(bytes) => bytes.as_slice(),
-                GrantValue::Text(template) => {
-                    filled = template.fill(context);
-                    filled.as_bytes()
-                }
-            };
-            match item.target {
-                Target::Standard(kind) => push_split(&mut body, kind, value),
-                Target::Vendor { vendor, number } => push_vendor(&mut body, vendor, number, value),
-            }
-        }
-        body
+        encode(&self.fill(context))
     }
 }
 

@@ -22,6 +22,7 @@ pub mod matrix;
 pub mod moment;
 pub mod probe;
 pub mod prompt;
+pub mod radius;
 pub mod rehearsal;
 pub mod replay;
 pub mod rule;

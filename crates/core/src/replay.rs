@@ -10,6 +10,7 @@ use crate::form::Form;
 use crate::login::packed::{PACKED, pack};
 use crate::login::*;
 use crate::moment::Moment;
+use crate::radius::{self, Arrival};
 use crate::site::{Charset, Method, Site, SourceRef};
 use crate::totp::{Settings, code};
 use crate::trace::{Origin, Outcome, Tone, Trace};
@@ -137,9 +138,8 @@ pub fn again(site: &Arc<Site>, recorded: &Recorded) -> Again {
     let Ok(authentic) = authenticate(parsed, &secret, policy) else {
         return silent(Cause::IntegrityMissing, "its gateway must sign its requests, and did not");
     };
-    let arrival =
-        Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, secret_proved: false, random: [0; 16] };
-    let request = Request::read(&authentic, &secret, arrival);
+    let arrival = Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, secret_proved: false };
+    let request = radius::read(&authentic, &secret, arrival);
     let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, recorded.began);
     run(login, &Memory { site, facts, made: &made, recorded }, recorded.began)
 }

@@ -174,3 +174,29 @@ pub struct Trace {
     #[schema(ignore)]
     pub facts: Box<Facts>,
 }
+
+/// A trace without anything in it, for tests to fill in.
+#[cfg(test)]
+pub(crate) fn empty() -> Trace {
+    Trace {
+        reference: String::new(),
+        began_us: 0,
+        took_us: 0,
+        origin: Origin::Gateway,
+        gateway: String::new(),
+        sender: String::new(),
+        chain: String::new(),
+        typed_name: String::new(),
+        person: None,
+        method: String::new(),
+        source: None,
+        outcome: Outcome::Refused,
+        cause: None,
+        grant: None,
+        factor: None,
+        waived: None,
+        revision: 0,
+        steps: Vec::new(),
+        facts: Box::default(),
+    }
+}

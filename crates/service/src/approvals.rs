@@ -421,6 +421,14 @@ impl Approvals {
         }
     }
 
+    /// Takes an approval back whose login has ended before its answer, unless another login waits for it too.
+    pub fn abandon(&self, id: u64, now: Moment) {
+        let Ok(mut hub) = self.hub.lock() else { return };
+        if hub.pending.get(&id).is_some_and(|pending| pending.references.len() <= 1) {
+            hub.end(id, now, End::Withdrawn);
+        }
+    }
+
     /// What waits for a person: at most one approval.
     pub fn waiting(&self, person: &str, now: Moment) -> Option<Arc<str>> {
         let mut hub = self.hub.lock().ok()?;

@@ -1,6 +1,6 @@
 //! Drives a login to its end: answers its needs from sources, roster and records, and waits as it says.
 
-use crate::clock::LoginClock;
+use crate::clock::{self, LoginClock};
 use crate::guesses::CountedGuess;
 use crate::live::LiveSite;
 use crate::metrics;
@@ -17,21 +17,31 @@ use data_encoding::BASE64URL_NOPAD;
 use std::sync::Arc;
 use std::time::Instant;
 
-/// What a login holds while it is driven.
-#[derive(Default)]
-struct InHand {
-    /// A code that is being marked while the password beside it is checked.
+/// What a login occupies while it is driven. All of it is released on drop, whatever ended the login, a panic and a cancelled task included.
+struct Resources<'s> {
+    shared: &'s Shared,
+    /// A code that is being marked while the password beside it is checked. Dropped, it can be used again.
     code: Option<HeldCode>,
-    /// A guess at a password that is being made.
+    /// A guess at a password that is being made. Dropped, it counts as a wrong one.
     guess: Option<CountedGuess>,
+    /// An approval that the handset shows for this login. Dropped, it is withdrawn, unless another login waits for it too.
+    approval: Option<u64>,
     /// When the gateway gives up: slow hashes are not begun any more then.
     given_up: Option<Instant>,
+}
+
+impl Drop for Resources<'_> {
+    fn drop(&mut self) {
+        if let Some(id) = self.approval.take() {
+            self.shared.approvals.abandon(id, clock::now());
+        }
+    }
 }
 
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
     let given_up = login.given_up_at().map(|at| clock.instant(at));
-    let mut hand = InHand { given_up, ..InHand::default() };
+    let mut hand = Resources { shared, code: None, guess: None, approval: None, given_up };
     loop {
         match login.next() {
             Next::Ask(need) => {
@@ -53,7 +63,7 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
             Next::Decided => break,
         }
     }
-    if let Some(guess) = hand.guess {
+    if let Some(guess) = hand.guess.take() {
         guess.uncounted(clock.now());
     }
 }
@@ -72,7 +82,7 @@ pub(crate) fn at_once(need: Need, live: &LiveSite, shared: &Shared, now: Moment)
 
 /// Answers one need. What speaks to the outside is boxed, so that a login which only waits for somebody's thumb, as ten thousand may at
 /// one time, does not hold room for a conversation with a directory.
-async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
+async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &Shared, clock: &LoginClock) -> Fact {
     let now = clock.now();
     match need {
         Need::FindPerson { source, name } => Fact::Person(Box::pin(find(source, &name, live, &shared.roster)).await),
@@ -96,8 +106,19 @@ async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared,
         }
         Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
         Need::SendCode(sendable) => Fact::Sent(Box::pin(send_code(&sendable, live, shared, now)).await),
-        Need::SendApproval(ask) => Fact::ApprovalSent(ask_handset(Arc::unwrap_or_clone(ask), live, shared, now)),
-        Need::AwaitApproval { id, person } => Fact::Approval(shared.approvals.wait(id, &person, clock).await),
+        Need::SendApproval(ask) => {
+            let sent = ask_handset(Arc::unwrap_or_clone(ask), live, shared, now);
+            if let ApprovalSent::Sent { id, .. } = sent {
+                hand.approval = Some(id);
+            }
+            Fact::ApprovalSent(sent)
+        }
+        Need::AwaitApproval { id, person } => {
+            hand.approval = Some(id);
+            let answer = shared.approvals.wait(id, &person, clock).await;
+            hand.approval = None;
+            Fact::Approval(answer)
+        }
         Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
         Need::AddDevice(device) => Fact::Added(Box::pin(add_device(*device, shared, now)).await),
         Need::MarkCode(mark) => Fact::Mark(Box::pin(mark_code(mark, hand.code.take(), shared, now)).await),
@@ -105,7 +126,14 @@ async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared,
             Some(upstream) => Box::pin(upstream.ask(&ask)).await,
             None => Answer::ours(UpstreamAnswer::Unavailable(not_ready())),
         }),
-        Need::KeepChallenge(pending) => Fact::Kept(Box::pin(keep(&pending, shared, now)).await),
+        Need::KeepChallenge(pending) => {
+            let kept = Box::pin(keep(&pending, shared, now)).await;
+            if matches!(kept, KeptAnswer::Kept(_)) {
+                // Whoever answers the prompt waits for it.
+                hand.approval = None;
+            }
+            Fact::Kept(kept)
+        }
         Need::TakeChallenge { state } => Fact::Taken(Box::pin(take(state, shared, now)).await),
         Need::ChangePassword { source: SourceRef::Directory(index), person, old, new } => {
             Fact::Changed(match live.directories.get(index) {
@@ -117,7 +145,7 @@ async fn answer(need: Need, hand: &mut InHand, live: &LiveSite, shared: &Shared,
     }
 }
 
-fn begin_guess(guess: Arc<Guess>, hand: &mut InHand, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
+fn begin_guess(guess: Arc<Guess>, hand: &mut Resources<'_>, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
     if let Some(before) = hand.guess.take() {
         before.uncounted(now);
     }
@@ -376,11 +404,11 @@ mod tests {
     #[test]
     fn a_login_that_waits_for_somebody_holds_little() {
         fn size_of_answer<F: Future>(
-            _: impl Fn(Need, &'static mut InHand, &'static LiveSite, &'static Shared, &'static LoginClock) -> F,
+            _: impl Fn(Need, &'static mut Resources<'static>, &'static LiveSite, &'static Shared, &'static LoginClock) -> F,
         ) -> usize {
             size_of::<F>()
         }
         let size = size_of_answer(answer);
-        assert!(size <= 640, "{size} bytes for each of ten thousand");
+        assert!(size <= 656, "{size} bytes for each of ten thousand");
     }
 }

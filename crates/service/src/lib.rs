@@ -15,6 +15,7 @@ pub mod drill;
 pub mod driver;
 pub mod edit;
 pub mod edits;
+mod ending;
 pub mod error;
 pub mod guesses;
 pub mod handset;

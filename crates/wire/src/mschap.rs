@@ -61,6 +61,16 @@ pub struct MsChapProved {
     pub receive_key: Secret<Vec<u8>>,
 }
 
+impl PartialEq for MsChapProved {
+    fn eq(&self, other: &Self) -> bool {
+        self.success == other.success
+            && self.send_key.expose() == other.send_key.expose()
+            && self.receive_key.expose() == other.receive_key.expose()
+    }
+}
+
+impl Eq for MsChapProved {}
+
 impl MsChapProof {
     /// Reads the values of MS-CHAP2-Response and MS-CHAP-Challenge.
     ///

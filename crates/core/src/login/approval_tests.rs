@@ -33,7 +33,9 @@ fn from(site: &Site, text: &str, state: Option<&[u8]>, origin: Origin) -> Reques
     if let Some(state) = state {
         message.push(AttributeType::State, state);
     }
-    Request { origin, ..read(site, "breakwater", &message, &secret, &authenticator, true) }
+    let mut request = read(site, "breakwater", &message, &secret, &authenticator, true);
+    request.context.origin = origin;
+    request
 }
 
 fn ask(world: &mut World, site: &Arc<Site>, text: &str, state: Option<&[u8]>) -> (Verdict, Trace) {

@@ -26,12 +26,12 @@ impl Login {
             site: self.site.name.clone(),
             gateway: self.gateway_name().to_owned(),
             chain: chain.name.clone(),
-            from: self.request.station.as_deref().map(|station| shown(station).into_owned()).unwrap_or_default(),
+            from: self.request.context.station.as_deref().map(|station| shown(station).into_owned()).unwrap_or_default(),
             reference: self.trace.reference.clone(),
             wants_number: chain.match_number && shows,
             with_key,
             joins_without_caller: self.gateway().is_some_and(|gateway| gateway.joins_without_caller),
-            on_page: self.request.origin == Origin::Page,
+            on_page: self.request.context.origin == Origin::Page,
             before_password: false,
             lasts: chain.second_patience,
         };
@@ -158,7 +158,7 @@ impl Login {
     }
 
     pub(super) fn shows_prompts(&self) -> bool {
-        self.request.origin == Origin::Page || self.gateway().is_some_and(|gateway| gateway.shows_challenges)
+        self.request.context.origin == Origin::Page || self.gateway().is_some_and(|gateway| gateway.shows_challenges)
     }
 
     /// The words for an approval in a list.

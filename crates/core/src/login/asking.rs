@@ -340,7 +340,7 @@ impl Login {
         }
         (asking.lead, asking.nearly) = (None, false);
         let typed = match &self.request.credential {
-            Credential::Pap(text) => self.charset_text(text),
+            Credential::Text(text) => self.charset_text(text),
             _ => None,
         };
         let answer = Secret::new(plain_answer(typed.as_ref().map_or("", |typed| typed.expose().as_str())));

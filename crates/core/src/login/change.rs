@@ -81,7 +81,7 @@ impl Login {
     /// The answer to the prompt.
     pub(super) fn new_password(&mut self, mut asked: Asked, now: Moment) -> State {
         let typed = match &self.request.credential {
-            Credential::Pap(text) => self.charset_text(text),
+            Credential::Text(text) => self.charset_text(text),
             _ => None,
         };
         let Some(typed) = typed.filter(|typed| !typed.expose().is_empty()) else {

@@ -33,7 +33,7 @@ impl Login {
         let what = self.chain().map(|chain| chain.when_not_enrolled).filter(|_| newcomer).unwrap_or_default();
         match what {
             // Their own page is where people get one: it goes on from this very refusal.
-            _ if self.request.origin == Origin::Page => self.refuse(Cause::NotEnrolled, now),
+            _ if self.request.context.origin == Origin::Page => self.refuse(Cause::NotEnrolled, now),
             WhenNotEnrolled::LetInUntil(until) if now < until => {
                 let waived = self.chain().and_then(|chain| SecondWaived::not_enrolled_yet(chain, now));
                 match waived {

@@ -270,14 +270,14 @@ impl Login {
 
     /// A text as the gateway's character set has it.
     pub(super) fn charset_text(&self, bytes: &Secret<Vec<u8>>) -> Option<Secret<String>> {
-        let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
+        let charset = self.charset();
         super::request::decode(bytes.expose(), charset).map(Secret::new)
     }
 
     /// Reads the password field; the person's devices must be known by now, since a code of theirs is the evidence.
     fn read_password(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
         let text = match &self.request.credential {
-            Credential::Pap(bytes) => self.charset_text(bytes),
+            Credential::Text(bytes) => self.charset_text(bytes),
             _ => None,
         };
         let (Some(text), Some(chain)) = (text, self.chain()) else {

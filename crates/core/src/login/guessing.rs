@@ -32,7 +32,7 @@ impl Login {
     }
 
     fn guess_as(&self, person: String, trusted: bool, then: State) -> State {
-        let guess = Guess { person, caller: self.request.station.clone(), gateway: self.gateway_name().to_owned(), trusted };
+        let guess = Guess { person, caller: self.request.context.station.clone(), gateway: self.gateway_name().to_owned(), trusted };
         State::Guessing { guess: Arc::new(guess), then: Box::new(then) }
     }
 
@@ -76,12 +76,12 @@ impl Login {
             site: self.site.name.clone(),
             gateway: self.gateway_name().to_owned(),
             chain: chain.name.clone(),
-            from: shown(self.request.station.as_deref().unwrap_or_default()).into_owned(),
+            from: shown(self.request.context.station.as_deref().unwrap_or_default()).into_owned(),
             reference: self.trace.reference.clone(),
             wants_number: false,
             with_key: false,
             joins_without_caller: false,
-            on_page: self.request.origin == Origin::Page,
+            on_page: self.request.context.origin == Origin::Page,
             before_password: true,
             lasts: chain.second_patience,
         })
@@ -159,12 +159,12 @@ impl Login {
         // An account that its entry says is locked was not bound.
         let unbound = self.checked.is_none() && matches!(cause, AccountDisabled | AccountLocked);
         let due = looked_up || unbound || cause == PasswordWrong;
-        let stranger = self.request.origin != Origin::Rehearsal && self.request.state.is_none();
+        let stranger = self.request.context.origin != Origin::Rehearsal && self.request.state.is_none();
         if !due || !stranger || std::mem::replace(&mut self.pretended, true) {
             return None;
         }
         let text = match &self.request.credential {
-            Credential::Pap(_) => true,
+            Credential::Text(_) => true,
             Credential::Proof { proof: Proof::Chap(_) | Proof::MsChapV2(_), .. } => false,
             _ => return None,
         };

@@ -123,7 +123,9 @@ fn made_up_names_are_counted_as_known_ones_are() {
 #[test]
 fn a_rehearsal_pretends_nothing() {
     let (site, mut world) = (site(&[]), World::new());
-    world.run(&site, Request { origin: Origin::Rehearsal, ..request(&site, "breakwater", "nobody", b"mussel") });
+    let mut rehearsed = request(&site, "breakwater", "nobody", b"mussel");
+    rehearsed.context.origin = Origin::Rehearsal;
+    world.run(&site, rehearsed);
     assert!(world.pretended.is_empty());
 }
 

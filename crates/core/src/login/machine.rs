@@ -7,7 +7,7 @@ use super::guessing::Settled;
 use super::pending::{KeptApproval, Pending, Upstream as KeptUpstream};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
-use super::request::{Credential, Proof, Request};
+use super::request::{Protocol, Request};
 use super::second::MarkFor;
 use super::upstream::{HiddenValue, Role, UpstreamAsk};
 use super::{Refusal, Verdict};
@@ -18,10 +18,10 @@ use crate::facts::{Facts, Resends};
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::rule::Groups;
-use crate::site::{Chain, Gateway, Site, SourceRef};
+use crate::site::{Chain, Charset, Gateway, Site, SourceRef};
 use crate::text::shown;
 use crate::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
-use bivector_wire::{AttributeType, MICROSOFT, MS_CHAP_ERROR, Secret, ms_chap_error, push_vendor};
+use bivector_wire::{MsChapProved, Secret};
 use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
@@ -209,6 +209,8 @@ pub struct Login {
     /// What upstreams gave for the reply: encoded attributes, and values that must be hidden anew.
     pub(super) given: (Vec<u8>, Vec<HiddenValue>),
     pub(super) refused_attributes: Vec<u8>,
+    /// What a proof of the password has yielded.
+    pub(super) keys: Option<Box<MsChapProved>>,
     /// Groups that an upstream named.
     pub(super) given_groups: Groups,
     /// What the directory warns of beside a right password.
@@ -239,25 +241,17 @@ impl Login {
     /// Begins a login. `reference` is what the person at the keyboard and the operator will both see.
     pub fn begin(site: Arc<Site>, request: impl Into<Arc<Request>>, reference: String, revision: u64, now: Moment) -> Self {
         let request = request.into();
-        let chain = site.chain_for(request.gateway, request.port, &request.typed_name);
+        let context = &request.context;
+        let chain = match request.protocol() {
+            Protocol::Radius => site.chain_for(context.gateway, context.port, &request.typed_name),
+            Protocol::Page => site.handset.chain,
+        };
         Self::start(site, chain, request, reference, revision, now, false)
     }
 
     /// Begins a login whose trace tells nothing but how it ends: thousands of them are simulated for one that somebody looks at.
     pub fn begin_quietly(site: Arc<Site>, chain: Option<usize>, request: impl Into<Arc<Request>>, now: Moment) -> Self {
         Self::start(site, chain, request.into(), String::new(), 0, now, true)
-    }
-
-    /// Begins a login of a given chain, whatever the gateway's own chain would be.
-    pub fn begin_in(
-        site: Arc<Site>,
-        chain: Option<usize>,
-        request: impl Into<Arc<Request>>,
-        reference: String,
-        revision: u64,
-        now: Moment,
-    ) -> Self {
-        Self::start(site, chain, request.into(), reference, revision, now, false)
     }
 
     fn start(
@@ -274,7 +268,7 @@ impl Login {
             reference,
             began_us: now.micros(),
             took_us: 0,
-            origin: request.origin,
+            origin: request.context.origin,
             gateway: String::new(),
             sender: String::new(),
             chain: String::new(),
@@ -290,11 +284,11 @@ impl Login {
             revision,
             steps: Vec::with_capacity(if quiet { 0 } else { 12 }),
             facts: Box::new(Facts {
-                port: request.port,
+                port: request.context.port,
                 signed: request.is_signed(),
                 answers_prompt: request.state.is_some(),
-                station: request.station.as_deref().map(|station| shown(station).into_owned()),
-                device: if quiet { Vec::new() } else { request.device() },
+                station: request.context.station.as_deref().map(|station| shown(station).into_owned()),
+                device: if quiet { Vec::new() } else { request.context.device() },
                 ..Facts::default()
             }),
         };
@@ -311,6 +305,7 @@ impl Login {
             down: None,
             given: Default::default(),
             refused_attributes: Vec::new(),
+            keys: None,
             given_groups: Groups::default(),
             notice: None,
             found_by: None,
@@ -326,7 +321,7 @@ impl Login {
         };
         if !quiet {
             login.trace.gateway = login.gateway_name().to_owned();
-            login.trace.sender = login.request.sender.to_string();
+            login.trace.sender = login.request.context.sender.to_string();
             login.trace.chain = login.chain_name().to_owned();
             login.trace.typed_name = shown(&login.typed_name()).into_owned();
             login.trace.method = login.request.credential.method().to_owned();
@@ -343,7 +338,7 @@ impl Login {
 
     /// When the gateway gives up waiting, as far as the site says how long it waits.
     pub fn given_up_at(&self) -> Option<Moment> {
-        let patience = self.gateway()?.patience.filter(|_| self.request.origin == Origin::Gateway)?;
+        let patience = self.gateway()?.patience.filter(|_| self.request.context.origin == Origin::Gateway)?;
         Some(self.began.plus(patience.wait * patience.tries))
     }
 
@@ -486,7 +481,7 @@ impl Login {
         if self.quiet {
             return (verdict, self.trace);
         }
-        let resends = resends.count;
+        let (resends, protocol) = (resends.count, self.request.protocol());
         let mut end = |what: &'static str, tone, said: String| {
             let said = shown(&said).into_owned();
             self.trace.steps.push(Step { hop: Hop::Reply, what: what.into(), tone, at_us, took_us: 0, said, line: None })
@@ -502,7 +497,7 @@ impl Login {
             );
         }
         match &verdict {
-            Verdict::Accept(accept) => end("accept", Tone::Good, format!("Access-Accept with the grant `{}`", accept.grant())),
+            Verdict::Accept(accept) => end("accept", Tone::Good, format!("{} with the grant `{}`", protocol.accept(), accept.grant())),
             Verdict::Challenge(challenge) => {
                 let reads = match &challenge.prompt {
                     Some(_) if self.secret_prompt => "; the person reads the key of a new app".to_owned(),
@@ -512,10 +507,10 @@ impl Login {
                 end(
                     "challenge",
                     Tone::Note,
-                    format!("Access-Challenge, to be answered within {} s{reads}", self.site.prompt_lasts.as_secs()),
+                    format!("{}, to be answered within {} s{reads}", protocol.challenge(), self.site.prompt_lasts.as_secs()),
                 );
             }
-            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("Access-Reject; the person reads: {}", refusal.message)),
+            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("{}; the person reads: {}", protocol.reject(), refusal.message)),
         }
         self.trace.took_us = at_us;
         (verdict, self.trace)
@@ -528,13 +523,13 @@ impl Login {
     /// The device that the person sits at, where the chain remembers devices and the gateway names it.
     pub(super) fn station(&self, person: &str) -> Option<Station> {
         self.chain()?.remember?;
-        let caller = self.request.station.clone().filter(|_| self.request.origin == Origin::Gateway)?;
+        let caller = self.request.context.station.clone().filter(|_| self.request.context.origin == Origin::Gateway)?;
         Some(Station { person: person.to_owned(), gateway: self.gateway_name().to_owned(), caller })
     }
 
     /// Through what the person logs in.
     pub(super) fn gateway_name(&self) -> &str {
-        match self.request.origin {
+        match self.request.context.origin {
             Origin::Page => OWN_PAGE,
             _ => self.gateway().map(|gateway| gateway.name.as_str()).unwrap_or_default(),
         }
@@ -546,8 +541,7 @@ impl Login {
 
     /// The typed name for people to read, whatever its bytes are.
     pub(super) fn typed_name(&self) -> String {
-        let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
-        self.request.readable_name(charset).chars().take(253).collect()
+        self.request.readable_name(self.charset()).chars().take(253).collect()
     }
 
     /// A text for the trace, where it is read.
@@ -555,8 +549,16 @@ impl Login {
         (!self.quiet).then(|| text.to_owned())
     }
 
+    /// What the typed name and text are written in. A page is always UTF-8.
+    pub(super) fn charset(&self) -> Charset {
+        match self.request.protocol() {
+            Protocol::Radius => self.gateway().map(|gateway| gateway.charset).unwrap_or_default(),
+            Protocol::Page => Charset::Utf8,
+        }
+    }
+
     pub(super) fn gateway(&self) -> Option<&Gateway> {
-        self.site.gateways.get(self.request.gateway)
+        self.site.gateways.get(self.request.context.gateway)
     }
 
     /// Adds a step that took the time since the last one.
@@ -595,19 +597,9 @@ impl Login {
     }
 
     /// The same words for every cause: whoever guesses learns nothing, and whoever asks for help has a reference.
-    fn refusal(&self, cause: Cause, mut attributes: Vec<u8>) -> Refusal {
+    fn refusal(&self, cause: Cause, attributes: Vec<u8>) -> Refusal {
         let language = self.gateway().map_or("", |gateway| gateway.language.as_str());
         let message = self.site.texts.say(language, Text::Refused, &[("reference", &self.trace.reference)]);
-        if let (Credential::Proof { proof: Proof::MsChapV2(proof), .. }, true) = (&self.request.credential, attributes.is_empty()) {
-            let retry = self.chain().is_some_and(|chain| chain.retry);
-            let error = ms_chap_error(proof.identifier(), retry, self.request.random, &message);
-            push_vendor(&mut attributes, MICROSOFT, MS_CHAP_ERROR, &error);
-        }
-        if let (Credential::Proof { proof: Proof::Eap, attributes: sent }, true) = (&self.request.credential, attributes.is_empty()) {
-            // RFC 3748 section 4.2: Failure with the identifier of the peer's own packet, behind the two bytes of the attribute.
-            let identifier = sent.get(3).copied().unwrap_or_default();
-            bivector_wire::push_attribute(&mut attributes, AttributeType::EapMessage, &[4, identifier, 0, 4]);
-        }
-        Refusal { cause, message, attributes }
+        Refusal { cause, message, may_retry: self.chain().is_some_and(|chain| chain.retry), attributes }
     }
 }

@@ -47,9 +47,9 @@ pub use asking::masked;
 pub use fact::*;
 pub use machine::{Login, Next, Timer};
 pub use pending::Pending;
-pub use proof::{Accept, FirstProved, RequestAuthentic, Second, SecondProved, SecondWaived};
+pub use proof::{Accept, FirstProved, Granted, RequestAuthentic, Second, SecondProved, SecondWaived};
 pub use reading::{Looked, LookedCode, ReadingView, explain_readings, look_at};
-pub use request::{Arrival, Credential, Proof, Request};
+pub use request::{Context, Credential, Proof, Protocol, Request};
 pub use upstream::{Given, HiddenKind, HiddenValue, PassedCredential, UpstreamAnswer, UpstreamAsk};
 
 use crate::cause::Cause;
@@ -74,7 +74,7 @@ pub struct Challenge {
     pub echo: bool,
     /// Leads back to this login, once.
     pub state: Vec<u8>,
-    /// Attributes that an upstream gave for it, encoded.
+    /// RADIUS attributes that an upstream supplied for it, encoded.
     pub attributes: Vec<u8>,
 }
 
@@ -85,6 +85,8 @@ pub struct Refusal {
     pub cause: Cause,
     /// What the person at the keyboard reads: the same words for every cause, with the reference of the trace.
     pub message: String,
-    /// Attributes of an upstream's own refusal that the method needs, encoded.
+    /// Whether the person's program may ask for the password anew in the same session, where the method knows such a thing.
+    pub may_retry: bool,
+    /// RADIUS attributes of an upstream's own refusal that the method needs, encoded.
     pub attributes: Vec<u8>,
 }

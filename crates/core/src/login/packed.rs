@@ -1,7 +1,7 @@
 //! Two fields in one: some VPN programs ask for the password and for the code in two fields of their window and send both in User-Password, as
 //! `SCRV1:password:code` with each field in base64. What answers a later prompt comes as `CRV1::state::answer`, in plain text.
 
-use super::request::{Credential, Request};
+use super::request::{Credential, Protocol, Request};
 use crate::site::{Method, PasswordFields, Site};
 use bivector_wire::Secret;
 use data_encoding::BASE64;
@@ -59,19 +59,20 @@ fn unpack(text: &[u8]) -> Option<Result<Packed, &'static str>> {
 impl Request {
     /// Takes the password field apart, if the gateway packs two fields in it.
     pub(super) fn unpacked(self: Arc<Self>, site: &Site) -> Arc<Self> {
-        let packs = site.gateways.get(self.gateway).is_some_and(|gateway| gateway.fields == PasswordFields::Packed);
-        let Credential::Pap(text) = &self.credential else { return self };
+        let packs = self.protocol() == Protocol::Radius
+            && site.gateways.get(self.context.gateway).is_some_and(|gateway| gateway.fields == PasswordFields::Packed);
+        let Credential::Text(text) = &self.credential else { return self };
         let Some(packed) = packs.then(|| unpack(text.expose())).flatten() else { return self };
         let mut request = Request::clone(&self);
         match packed {
             // The second field of a request that answers a prompt is the answer.
-            Ok(Packed::Both { answer, .. }) if request.state.is_some() => request.credential = Credential::Pap(Secret::new(answer)),
+            Ok(Packed::Both { answer, .. }) if request.state.is_some() => request.credential = Credential::Text(Secret::new(answer)),
             Ok(Packed::Both { password, answer }) => {
-                request.credential = Credential::Pap(Secret::new(password));
+                request.credential = Credential::Text(Secret::new(password));
                 request.second_field = Some(Secret::new(answer));
             }
             Ok(Packed::Answer { state, answer }) => {
-                request.credential = Credential::Pap(Secret::new(answer));
+                request.credential = Credential::Text(Secret::new(answer));
                 request.state.get_or_insert(state);
             }
             Err(why) => request.credential = Credential::Unreadable(Method::Pap, why.to_owned()),

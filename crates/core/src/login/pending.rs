@@ -42,6 +42,8 @@ pub(super) struct Carried {
     pub(super) hidden: Vec<(HiddenKind, KeptBytes)>,
     /// Groups that an upstream named.
     pub(super) groups: Groups,
+    /// What a proof of the password has yielded: the value that shows that we know it, the key to send with, and to receive with.
+    pub(super) keys: Option<(Vec<u8>, KeptBytes, KeptBytes)>,
 }
 
 /// What the answer is for.

@@ -1,31 +1,46 @@
 //! Proof values. An [`Accept`] consumes one of each, and only what checked a thing can make its proof.
 
-use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, MarkAnswer, PasswordAnswer, Station};
+use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, Found, MarkAnswer, PasswordAnswer, Station};
 use super::pending::{Pending, Round};
 use super::prove::Match;
+use super::request::Protocol;
 use super::upstream::{HiddenValue, UpstreamAnswer};
 use crate::cause::Cause;
 use crate::device::VerifiedCode;
+use crate::directory::Notice;
+use crate::grant::GrantedItem;
 use crate::moment::Moment;
 use crate::rule::RulePassed;
-use crate::site::{Chain, SourceRef, Waiver, WhenNotEnrolled, WhenSecondIsDown};
-use bivector_wire::Authentic;
+use crate::site::{Chain, Site, SourceRef, Waiver, WhenNotEnrolled, WhenSecondIsDown};
+use bivector_wire::{Authentic, MsChapProved};
+use std::sync::Arc;
 
-/// The request came from its gateway, as far as the gateway's policy asks for it.
+/// The request came by a way that the site has opened, and from whom that way is for. Each protocol has a constructor of its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RequestAuthentic {
     signed: bool,
+    protocol: Protocol,
 }
 
 impl RequestAuthentic {
-    /// From a packet whose integrity was proved.
-    pub fn new(request: &Authentic<'_>) -> Self {
-        RequestAuthentic { signed: request.is_signed() }
+    /// From a RADIUS packet whose integrity was proved, as far as its gateway's policy asks for it.
+    pub fn by_radius(request: &Authentic<'_>) -> Self {
+        RequestAuthentic { signed: request.is_signed(), protocol: Protocol::Radius }
     }
 
-    /// Whether a Message-Authenticator proved it.
+    /// For somebody at the page for people: only where the site opens it. Such a login takes the chain that the site names there.
+    pub fn by_page(site: &Site) -> Option<Self> {
+        site.handset.chain.map(|_| RequestAuthentic { signed: true, protocol: Protocol::Page })
+    }
+
+    /// Whether its content is proved too: by a Message-Authenticator, or because it never left the service.
     pub fn is_signed(&self) -> bool {
         self.signed
+    }
+
+    /// The protocol that it came in by.
+    pub fn protocol(&self) -> Protocol {
+        self.protocol
     }
 }
 
@@ -198,7 +213,7 @@ impl SecondWaived {
 /// let first = FirstProved { source: bivector_core::site::SourceRef::Roster };
 /// ```
 /// ```compile_fail
-/// let accept = bivector_core::login::Accept { grant: String::new(), attributes: Vec::new() };
+/// let accept = bivector_core::login::Accept { remember: None };
 /// ```
 #[derive(Debug, PartialEq, Eq, Clone)]
 pub struct Accept {
@@ -206,25 +221,40 @@ pub struct Accept {
     first: FirstProved,
     second: Second,
     rule: RulePassed,
-    grant: String,
-    attributes: Vec<u8>,
-    hidden: Vec<HiddenValue>,
+    given: Granted,
     remember: Option<(Station, Moment)>,
 }
 
+/// What a login gets, whatever protocol carries it.
+#[derive(Debug, PartialEq, Eq, Clone)]
+pub struct Granted {
+    /// Who it is.
+    pub person: Arc<Found>,
+    /// The grant's name.
+    pub grant: String,
+    /// What the grant sets, filled in.
+    pub items: Vec<GrantedItem>,
+    /// RADIUS attributes that an upstream supplied, encoded.
+    pub attributes: Vec<u8>,
+    /// Values that an upstream supplied under a salt, in clear: keys and tunnel passwords.
+    pub hidden: Vec<HiddenValue>,
+    /// What a proof of the password has yielded.
+    pub keys: Option<Box<MsChapProved>>,
+    /// What the person should read beside.
+    pub notice: Option<Notice>,
+}
+
 impl Accept {
-    /// Consumes the proofs. `attributes` are the grant's and those that an upstream gave, encoded; `hidden` are to be hidden anew.
+    /// Consumes the proofs.
     pub(super) fn new(
         request: RequestAuthentic,
         (first, second, rule): (FirstProved, Second, RulePassed),
-        grant: String,
-        attributes: Vec<u8>,
-        hidden: Vec<HiddenValue>,
+        given: Granted,
         remember: Option<(Station, Moment)>,
     ) -> Self {
         // Only what was really given is remembered; a waiver never makes the next one.
         let remember = remember.filter(|_| matches!(second, Second::Proved(_)));
-        Accept { request, first, second, rule, grant, attributes, hidden, remember }
+        Accept { request, first, second, rule, given, remember }
     }
 
     /// The person's device and until when it needs no second factor on this gateway.
@@ -232,19 +262,39 @@ impl Accept {
         self.remember.as_ref()
     }
 
-    /// Values that travel hidden under a salt, in clear: keys and tunnel passwords that an upstream gave.
-    pub fn hidden(&self) -> &[HiddenValue] {
-        &self.hidden
+    /// Who it is.
+    pub fn person(&self) -> &Found {
+        &self.given.person
     }
 
     /// The grant's name.
     pub fn grant(&self) -> &str {
-        &self.grant
+        &self.given.grant
     }
 
-    /// The grant's attributes, encoded.
+    /// What the grant sets, filled in, in its order.
+    pub fn items(&self) -> &[GrantedItem] {
+        &self.given.items
+    }
+
+    /// RADIUS attributes that an upstream supplied, encoded.
     pub fn attributes(&self) -> &[u8] {
-        &self.attributes
+        &self.given.attributes
+    }
+
+    /// Values that travel hidden under a salt, in clear: keys and tunnel passwords that an upstream supplied.
+    pub fn hidden(&self) -> &[HiddenValue] {
+        &self.given.hidden
+    }
+
+    /// What a proof of the password has yielded: the answer that shows the device that we know it too, and keys.
+    pub fn keys(&self) -> Option<&MsChapProved> {
+        self.given.keys.as_deref()
+    }
+
+    /// What the person should read beside, such as that the password expires soon.
+    pub fn notice(&self) -> Option<Notice> {
+        self.given.notice
     }
 
     /// How the second check went.

@@ -6,7 +6,6 @@ use super::machine::{Login, State};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
 use super::request::{Credential, Proof};
-use super::upstream::{HiddenKind, HiddenValue};
 use crate::cause::Cause;
 use crate::device::VerifiedCode;
 use crate::facts::ProofFact;
@@ -15,7 +14,7 @@ use crate::matrix::{self, Skill};
 use crate::moment::Moment;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Tone};
-use bivector_wire::{MICROSOFT, MS_CHAP2_SUCCESS, MsChapProved, NtHash, Secret, nt_hash, push_vendor};
+use bivector_wire::{MsChapProved, NtHash, Secret, nt_hash};
 use std::sync::Arc;
 
 /// A proof that fits: the code that was part of it, if one was, and what the device gets for it.
@@ -110,10 +109,7 @@ impl Login {
         self.step(Hop::First, "proof", Tone::Good, now, format!("the proof fits {what}, one of {tried} compared{with}"), line);
         let first = FirstProved::by_match(source, &matched);
         if let Some(gives) = matched.gives {
-            push_vendor(&mut self.given.0, MICROSOFT, MS_CHAP2_SUCCESS, &gives.success);
-            // RFC 2548 section 2.4: what we send with and receive with.
-            self.given.1.push(HiddenValue { kind: HiddenKind::MicrosoftKey(16), clear: gives.send_key });
-            self.given.1.push(HiddenValue { kind: HiddenKind::MicrosoftKey(17), clear: gives.receive_key });
+            self.keys = Some(gives);
         }
         let code = matched.code.map_or_else(|| self.no_code(), |code| ChosenCode::Verified(code, None));
         let next = self.second(person, first, code, now);

@@ -2,33 +2,22 @@
 
 use super::machine::{Login, told};
 use super::packed::format_of;
-use super::request::{Credential, Proof, decode, is_placeholder};
+use super::request::{Context, Credential, Proof, Protocol, decode, is_placeholder};
 use crate::cause::Cause;
 use crate::identity::realm_of;
 use crate::moment::Moment;
 use crate::site::{Charset, SourceRef};
 use crate::text::shown;
 use crate::trace::{Hop, Tone};
-use bivector_wire::{AttributeType, Packet, reads_like_text};
+use bivector_wire::{AttributeType, reads_like_text};
 use std::net::IpAddr;
 
 impl Login {
     /// The packet, the chain, the method and the name; all that needs nobody outside.
     pub(super) fn receive(&mut self, now: Moment) -> Result<(), Cause> {
-        let signed = if self.request.is_signed() {
-            "signed by its Message-Authenticator"
-        } else {
-            "not signed; this gateway may send such requests"
-        };
         let line = self.gateway().map(|gateway| gateway.line);
         let tone = if self.request.is_signed() { Tone::Good } else { Tone::Warn };
-        let said = told!(
-            self,
-            "Access-Request of {} bytes from {} at {}, {signed}",
-            self.request.length,
-            self.gateway_name(),
-            self.request.sender
-        );
+        let said = if self.quiet { String::new() } else { self.request_in_words() };
         self.step(Hop::Gateway, "request", tone, now, said, line);
         if self.chain().is_none() {
             let elsewhere = self.gateway().is_some_and(|gateway| !gateway.chains.is_empty());
@@ -44,12 +33,24 @@ impl Login {
         self.read_name(now)
     }
 
+    /// What came in, from where, and how it was proved.
+    fn request_in_words(&self) -> String {
+        let Context { length, sender, .. } = &self.request.context;
+        match (self.request.protocol(), self.request.is_signed()) {
+            (Protocol::Page, _) => format!("a sign-in at the {}, from {}", self.gateway_name(), sender.ip()),
+            (Protocol::Radius, signed) => {
+                let signed = if signed { "signed by its Message-Authenticator" } else { "not signed; this gateway may send such requests" };
+                format!("Access-Request of {length} bytes from {} at {sender}, {signed}", self.gateway_name())
+            }
+        }
+    }
+
     /// What the device says of itself, against what the site says of the gateway.
     fn check_device(&mut self, now: Moment) -> Result<(), Cause> {
         let Some(gateway) = self.gateway() else { return Ok(()) };
         let line = Some(gateway.line);
-        let Ok(packet) = Packet::parse(&self.request.packet) else { return Ok(()) };
-        let identifier = packet.text(AttributeType::NasIdentifier);
+        let context = &self.request.context;
+        let identifier = context.first(AttributeType::NasIdentifier).and_then(|own| std::str::from_utf8(own).ok());
         if let Some(identifier) =
             identifier.filter(|own| !gateway.identifiers.is_empty() && !gateway.identifiers.iter().any(|one| one == own))
         {
@@ -57,11 +58,11 @@ impl Login {
             self.step(Hop::Gateway, "device", Tone::Bad, now, said, line);
             return Err(Cause::DeviceDiffers);
         }
-        let address = packet.first(AttributeType::NasIpAddress).and_then(|own| <[u8; 4]>::try_from(own.value).ok()).map(IpAddr::from);
+        let address = context.first(AttributeType::NasIpAddress).and_then(|own| <[u8; 4]>::try_from(own).ok()).map(IpAddr::from);
         let owner = address.and_then(|address| self.site.gateway_at(address));
-        if let (Some(address), Some(owner)) = (address, owner.filter(|owner| *owner != self.request.gateway)) {
+        if let (Some(address), Some(owner)) = (address, owner.filter(|owner| *owner != context.gateway)) {
             let owner = self.site.gateways.get(owner).map_or("?", |gateway| gateway.name.as_str());
-            let said = format!("NAS-IP-Address says {address}, an address of {owner}; the packet came from {}", self.request.sender.ip());
+            let said = format!("NAS-IP-Address says {address}, an address of {owner}; the packet came from {}", context.sender.ip());
             self.step(Hop::Gateway, "device", Tone::Warn, now, said, line);
         }
         Ok(())
@@ -71,7 +72,7 @@ impl Login {
         let line = self.chain().map(|chain| chain.line);
         let methods = self.chain().map_or(&[][..], |chain| &chain.methods);
         // The answer to a prompt comes as text, whatever method the login began with.
-        let answers = self.request.state.is_some() && matches!(self.request.credential, Credential::Pap(_));
+        let answers = self.request.state.is_some() && matches!(self.request.credential, Credential::Text(_));
         let taken = self.request.credential.known_method().is_some_and(|method| methods.contains(&method)) || answers;
         let (cause, said) = match &self.request.credential {
             Credential::Unreadable(_, why) if taken => (Cause::CredentialUnreadable, why.clone()),
@@ -92,7 +93,7 @@ impl Login {
     }
 
     fn read_name(&mut self, now: Moment) -> Result<(), Cause> {
-        if let Credential::Pap(text) = &self.request.credential
+        if let Credential::Text(text) = &self.request.credential
             && is_placeholder(text.expose())
         {
             let said = "the password is what an SSH server sends for names that have no account on its machine";
@@ -100,7 +101,7 @@ impl Login {
             return Err(Cause::DeviceAccountMissing);
         }
         // An upstream may know the format; a directory would only count it as a wrong password.
-        if let Credential::Pap(text) = &self.request.credential
+        if let Credential::Text(text) = &self.request.credential
             && let Some(format) = format_of(text.expose())
             && self.chain().is_some_and(|chain| chain.first.iter().any(|first| !matches!(first.source, SourceRef::Upstream(_))))
         {
@@ -108,11 +109,11 @@ impl Login {
             self.step(Hop::Reading, "password field", Tone::Bad, now, said, self.gateway().map(|gateway| gateway.line));
             return Err(Cause::FieldsNotRead);
         }
-        if let Credential::Pap(text) = &self.request.credential
+        if let Credential::Text(text) = &self.request.credential
             && !self.request.is_signed()
             && !self.charset_text(text).is_some_and(|text| reads_like_text(text.expose().as_bytes()))
         {
-            let (cause, said) = match self.request.secret_proved {
+            let (cause, said) = match self.request.context.secret_proved {
                 true => (
                     Cause::PasswordUnreadable,
                     "the password reveals as noise, although other packets of this gateway prove its secret right",
@@ -124,7 +125,7 @@ impl Login {
         }
         let Some(chain) = self.chain() else { return Err(Cause::ChainMissing) };
         let line = Some(chain.identity.line).filter(|line| *line > 0);
-        let charset = self.gateway().map(|gateway| gateway.charset).unwrap_or_default();
+        let charset = self.charset();
         let typed = decode(&self.request.typed_name, charset).map(String::into_bytes);
         let typed = typed.as_deref().unwrap_or(&self.request.typed_name);
         match chain.identity.read(typed) {

@@ -13,6 +13,7 @@ use crate::cause::Cause;
 use crate::moment::Moment;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Outcome, Tone};
+use bivector_wire::MsChapProved;
 use std::sync::Arc;
 
 impl Login {
@@ -40,7 +41,8 @@ impl Login {
     fn carry(&mut self) -> Carried {
         let (attributes, hidden) = std::mem::take(&mut self.given);
         let hidden = hidden.iter().map(|value| (value.kind, KeptBytes::new(&value.clear))).collect();
-        Carried { notice: self.notice.take(), attributes, hidden, groups: std::mem::take(&mut self.given_groups) }
+        let keys = self.keys.take().map(|keys| (keys.success, KeptBytes::new(&keys.send_key), KeptBytes::new(&keys.receive_key)));
+        Carried { notice: self.notice.take(), attributes, hidden, groups: std::mem::take(&mut self.given_groups), keys }
     }
 
     pub(super) fn kept(&mut self, asks: Asks, answer: KeptAnswer, now: Moment) -> State {
@@ -80,7 +82,10 @@ impl Login {
         }
         let said = format!("the answer to the prompt of {}", pending.reference);
         self.step(Hop::Reading, "resumed", Tone::Good, now, said, None);
-        let Carried { notice, attributes, hidden, groups } = &pending.carried;
+        let Carried { notice, attributes, hidden, groups, keys } = &pending.carried;
+        self.keys = keys.as_ref().map(|(success, send, receive)| {
+            Box::new(MsChapProved { success: success.clone(), send_key: send.open(), receive_key: receive.open() })
+        });
         self.notice = *notice;
         let hidden = hidden.iter().map(|(kind, clear)| HiddenValue { kind: *kind, clear: clear.open() }).collect();
         self.given = (attributes.clone(), hidden);
@@ -217,7 +222,7 @@ impl Login {
 
     fn answer_upstream(&mut self, index: usize, kept: &super::pending::Upstream, person: &Arc<Found>, role: Role, now: Moment) -> State {
         let credential = match &self.request.credential {
-            Credential::Pap(text) => PassedCredential::Text(text.clone()),
+            Credential::Text(text) => PassedCredential::Text(text.clone()),
             Credential::Proof { attributes, .. } => PassedCredential::Untouched(attributes.clone()),
             _ => return self.refuse(Cause::CredentialMissing, now),
         };

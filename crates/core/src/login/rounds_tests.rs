@@ -70,7 +70,8 @@ fn an_upstream_as_first_source_gets_the_password_without_the_code_and_its_groups
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
     let PassedCredential::Text(text) = &world.asked[0].credential else { panic!() };
     assert_eq!((text.expose().as_slice(), accept.grant()), (b"barnacle".as_slice(), "control-room"));
-    let has = |wanted: &[u8]| accept.attributes().windows(wanted.len()).any(|window| window == wanted);
+    let attributes = crate::radius::accept_attributes(&accept);
+    let has = |wanted: &[u8]| attributes.windows(wanted.len()).any(|window| window == wanted);
     assert!(has(b"from-above") && !has(&[27, 6, 0, 0, 0, 9]), "only what the site lets back");
     world.upstream.push_back(UpstreamAnswer::Reject(given(&[(AttributeType::ReplyMessage, b"token out of step")])));
     let (_, cause, trace) = world.log_in(&site, "breakwater", "ines", "barnacle");
@@ -359,7 +360,7 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
     let (verdict, trace) = login.finish(Resends::default(), NOON);
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
-    assert!(String::from_utf8_lossy(accept.attributes()).contains("this login and one more are left to change it"));
+    assert!(accept.notice().unwrap().to_string().contains("this login and one more are left to change it"));
     assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("expired")));
 }
 

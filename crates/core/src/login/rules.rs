@@ -3,21 +3,20 @@
 use super::Verdict;
 use super::fact::Found;
 use super::machine::{Login, State, told};
-use super::proof::{Accept, FirstProved, Second};
+use super::proof::{Accept, FirstProved, Granted, Second};
 use crate::cause::Cause;
 use crate::grant::GrantContext;
 use crate::moment::Moment;
 use crate::rule::Decision;
 use crate::trace::{Hop, Outcome, Tone};
-use bivector_wire::AttributeType;
 use std::sync::Arc;
 
 impl Login {
-    pub(super) fn rules(&mut self, person: &Found, first: FirstProved, second: Second, now: Moment) -> State {
+    pub(super) fn rules(&mut self, person: &Arc<Found>, first: FirstProved, second: Second, now: Moment) -> State {
         let site = Arc::clone(&self.site);
         let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
         let none = std::collections::BTreeMap::new();
-        let labels = site.gateways.get(self.request.gateway).map_or(&none, |gateway| &gateway.labels);
+        let labels = site.gateways.get(self.request.context.gateway).map_or(&none, |gateway| &gateway.labels);
         match chain.rules.decide(&person.groups, labels) {
             Decision::Refused(rule, reason) => {
                 let said = format!("the rule `{}` keeps {} out: {reason}", rule.name, person.login);
@@ -45,7 +44,6 @@ impl Login {
                     told!(self, "the rule `{}` gives `{}`", rule.name, grant.name),
                     Some(rule.line),
                 );
-                let (given, hidden) = std::mem::take(&mut self.given);
                 let context = GrantContext {
                     login: &person.login,
                     name: &person.name,
@@ -53,26 +51,17 @@ impl Login {
                     gateway: self.gateway_name(),
                     chain: &chain.name,
                 };
-                let mut attributes = grant.encode(&context);
-                attributes.extend(given);
-                if let Some(notice) = self.notice.take() {
-                    let text = format!("Note: {notice}.");
-                    bivector_wire::push_split(&mut attributes, AttributeType::ReplyMessage, text.as_bytes());
-                }
+                let items = grant.fill(&context);
+                let (attributes, hidden) = std::mem::take(&mut self.given);
+                let (keys, notice) = (self.keys.take(), self.notice.take());
+                let given = Granted { person: Arc::clone(person), grant: grant.name.clone(), items, attributes, hidden, keys, notice };
                 let targets = || grant.reply.iter().map(|item| item.target.to_string()).collect::<Vec<_>>().join(", ");
                 let sets = told!(self, "`{}` sets {}", grant.name, if grant.reply.is_empty() { "nothing".to_owned() } else { targets() });
                 self.step(Hop::Reply, "grant", Tone::Good, now, sets, Some(grant.line));
                 let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
                 self.trace.outcome = Outcome::Accepted;
                 self.trace.grant = self.noted(&grant.name);
-                State::Decided(Verdict::Accept(Box::new(Accept::new(
-                    self.request.proof,
-                    (first, second, passed),
-                    grant.name.clone(),
-                    attributes,
-                    hidden,
-                    remember,
-                ))))
+                State::Decided(Verdict::Accept(Box::new(Accept::new(self.request.proof, (first, second, passed), given, remember))))
             }
         }
     }

@@ -64,7 +64,7 @@ impl Login {
         }
     }
 
-    pub(super) fn waive(&mut self, person: &Found, first: FirstProved, waived: SecondWaived, line: Option<u32>, now: Moment) -> State {
+    pub(super) fn waive(&mut self, person: &Arc<Found>, first: FirstProved, waived: SecondWaived, line: Option<u32>, now: Moment) -> State {
         let said = format!("no second factor: {}", waived.reason());
         self.trace.waived = Some(waived.reason().to_owned());
         self.step(Hop::Second, "waived", Tone::Warn, now, said, line);
@@ -74,7 +74,9 @@ impl Login {
     /// The waiver of the chain that is for this login, if one is.
     pub(super) fn waiver_for(&self, person: &Found) -> Option<Waiver> {
         let is_for = |waiver: &&Waiver| match &waiver.who {
-            Waived::Network(ranges) => self.request.caller.is_some_and(|caller| ranges.iter().any(|range| range.contains(&caller))),
+            Waived::Network(ranges) => {
+                self.request.context.caller().is_some_and(|caller| ranges.iter().any(|range| range.contains(&caller)))
+            }
             Waived::Group(groups) => groups.iter().any(|group| person.groups.contains(group)),
             Waived::Person(patterns) => patterns.iter().any(|pattern| fits_pattern(pattern, &person.login.to_lowercase())),
         };

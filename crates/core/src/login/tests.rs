@@ -2,6 +2,7 @@ use super::*;
 use crate::device::{Device, Makes, Used};
 use crate::facts::Resends;
 use crate::moment::Moment;
+use crate::radius::{self, Arrival};
 use crate::rule::Groups;
 use crate::site::{Known, Site, SourceRef};
 use crate::totp::Settings;
@@ -341,17 +342,10 @@ pub(super) fn read(site: &Site, via: &str, message: &Message, secret: &SharedSec
     let bytes = if signed { message.sign_request(1, authenticator, secret) } else { message.unsigned_request(1, authenticator) }.unwrap();
     let authentic = authenticate(Packet::parse(&bytes).unwrap(), secret, IntegrityPolicy::WhenPresent).unwrap();
     let gateway = site.gateway_named(via).unwrap();
-    Request::read(
+    radius::read(
         &authentic,
         secret,
-        Arrival {
-            gateway,
-            sender: "127.0.0.11:4000".parse().unwrap(),
-            port: 18120,
-            origin: Origin::Gateway,
-            secret_proved: false,
-            random: [9; 16],
-        },
+        Arrival { gateway, sender: "127.0.0.11:4000".parse().unwrap(), port: 18120, origin: Origin::Gateway, secret_proved: false },
     )
 }
 
@@ -371,7 +365,7 @@ fn the_whole_chain_accepts_and_says_at_every_hop_what_decided() {
             &Second::Proved(SecondProved::by_code(&token().verify(&code(0), NOON, &site.codes).unwrap(), &MarkAnswer::Marked).unwrap())
         )
     );
-    assert!(accept.attributes().windows(4).any(|window| window == b"ines"), "{{person.login}} is filled in");
+    assert!(radius::accept_attributes(&accept).windows(4).any(|window| window == b"ines"), "{{person.login}} is filled in");
     let hops: Vec<Hop> = trace.steps.iter().map(|step| step.hop).collect();
     assert!(hops.windows(2).all(|pair| pair[0] <= pair[1] || pair == [Hop::First, Hop::Reading]), "{hops:?}");
     assert_eq!(BTreeSet::from_iter(hops), BTreeSet::from([Hop::Gateway, Hop::Reading, Hop::First, Hop::Second, Hop::Rules, Hop::Reply]));

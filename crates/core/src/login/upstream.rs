@@ -13,7 +13,7 @@ use crate::moment::Moment;
 use crate::rule::Groups;
 use crate::site::{FactorKind, NameAs, SourceRef};
 use crate::trace::{Hop, Tone};
-use bivector_wire::{AttributeType, MICROSOFT, Packet, Secret, VendorAttribute, push_attribute};
+use bivector_wire::{AttributeType, Attributes, MICROSOFT, Secret, VendorAttribute, push_attribute};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -149,9 +149,8 @@ impl Login {
             _ => person.login.clone().into_bytes(),
         };
         let mut attributes = Vec::new();
-        if let (Some(settings), Ok(packet)) = (settings, Packet::parse(&self.request.packet)) {
-            packet
-                .attributes()
+        if let Some(settings) = settings {
+            Attributes::encoded(&self.request.context.attributes)
                 .filter(|attribute| settings.up.contains(&attribute.kind))
                 .for_each(|attribute| push_attribute(&mut attributes, attribute.kind, attribute.value));
         }

@@ -4,8 +4,9 @@ use super::setting::{Plan, PlanError};
 use crate::budget::How;
 use crate::device::{CodeKind, Device};
 use crate::form::Form;
-use crate::login::{Arrival, Factors, Found, Request};
+use crate::login::{Factors, Found, Request};
 use crate::moment::Moment;
+use crate::radius::{self, Arrival};
 use crate::replay::made_device;
 use crate::rule::{Decision, Groups, Then};
 use crate::site::{Chain, FactorKind, Gateway, Method};
@@ -160,15 +161,9 @@ impl Cast {
         }
         let bytes = message.sign_request(1, &AUTHENTICATOR, &secret).ok()?;
         let authentic = authenticate(Packet::parse(&bytes).ok()?, &secret, IntegrityPolicy::Required).ok()?;
-        let arrival = Arrival {
-            gateway: self.gateway,
-            sender: self.sender,
-            port: self.port,
-            origin: Origin::Gateway,
-            secret_proved: false,
-            random: [7; 16],
-        };
-        Some(Request::read(&authentic, &secret, arrival))
+        let arrival =
+            Arrival { gateway: self.gateway, sender: self.sender, port: self.port, origin: Origin::Gateway, secret_proved: false };
+        Some(radius::read(&authentic, &secret, arrival))
     }
 }
 

@@ -9,6 +9,7 @@ use super::people::FactorView;
 use super::problem::{Body, Problem};
 use crate::clock::{self, LoginClock};
 use crate::driver::drive;
+use crate::ending;
 use crate::invitations::{self, NewApp};
 use crate::live::LiveSite;
 use crate::records::{Edit, FactorRow, PersonRow};
@@ -22,18 +23,22 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use bivector_core::facts::Resends;
-use bivector_core::login::{Arrival, Login, Request as LoginRequest, Second, Verdict};
+use bivector_core::login::{Context, Credential, Login, Request as LoginRequest, RequestAuthentic, Second, Verdict};
 use bivector_core::site::Invited;
 use bivector_core::trace::{Origin, Trace};
 use bivector_core::{Cause, Moment};
-use bivector_wire::{AttributeType, IntegrityPolicy, Packet, Secret, SharedSecret, authenticate};
+use bivector_wire::Secret;
 use data_encoding::{BASE64URL_NOPAD, HEXLOWER};
 use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 const COOKIE: &str = "bivector_own";
 const SESSIONS: &str = "own-session";
+/// Bytes of a name and of a password at most: those that a gateway could send (RFC 2865 sections 5.1 and 5.2).
+const LONGEST_NAME: usize = 253;
+const LONGEST_PASSWORD: usize = 128;
 const SESSION: Duration = Duration::from_secs(1800);
 /// Who makes an invitation that a person asks for here, by how far they are proved.
 pub(super) const BY_PASSWORD: &str = "the person";
@@ -130,7 +135,6 @@ async fn sign_in(State(state): State<ApiState>, caller: Caller, Body(request): B
         attempt.uncounted();
     }
     let (reference, person, cause) = (trace.reference.clone(), trace.person.clone().unwrap_or_default(), trace.cause);
-    state.shared.keep_trace(trace);
     let newcomer = || !state.shared.roster.get(&person).is_some_and(|person| has_factor(&person));
     let session = match verdict {
         Verdict::Challenge(challenge) => {
@@ -174,7 +178,7 @@ async fn know(state: &ApiState, live: &LiveSite, key: &str) -> Result<(), Proble
     invitations::make_known(&state.shared, live, source, login).await.map(|_| ()).map_err(super::invitations::not_invited)
 }
 
-/// Runs a login of the chain that the site names, as if a gateway that shows prompts had sent it.
+/// Runs a login of the chain that the site names for the page.
 async fn log_in(
     state: &ApiState,
     live: &Arc<LiveSite>,
@@ -184,30 +188,33 @@ async fn log_in(
     caller: &Caller,
 ) -> Result<(Verdict, Trace), Problem> {
     let none = || Problem::not_found("people cannot sign in to their own page here", "an operator sets `chain` under `[handset]`");
-    let chain = live.site.handset.chain.ok_or_else(none)?;
-    let gateway = live.site.gateways.iter().position(|gateway| gateway.chains.contains(&chain)).ok_or_else(none)?;
-    let broken = |_| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in", "name or password are too long", "type them again");
-    let mut login = bivector_exchange::Request::login(name, password.expose().as_bytes());
-    login.message.push(AttributeType::CallingStationId, caller.text().as_bytes());
-    if let Some(asked) = &asked {
-        login.message.push(AttributeType::State, asked);
+    let proof = RequestAuthentic::by_page(&live.site).ok_or_else(none)?;
+    let chain = live.site.handset.chain;
+    let gateway = live.site.gateways.iter().position(|gateway| chain.is_some_and(|chain| gateway.chains.contains(&chain)));
+    if name.len() > LONGEST_NAME || password.expose().len() > LONGEST_PASSWORD {
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in", "name or password are too long", "type them again"));
     }
-    // Signed and read like any other request, with a secret that is made for this one.
-    let secret = SharedSecret::new(&random::<32>());
-    let prepared = login.prepare(&secret).map_err(broken)?;
-    let packet = Packet::parse(&prepared.bytes).ok().and_then(|packet| authenticate(packet, &secret, IntegrityPolicy::Required).ok());
-    let authentic = packet.ok_or_else(|| refused("", "try again"))?;
-    let sender = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
-    let arrival = Arrival { gateway, sender, port: 0, origin: Origin::Page, secret_proved: true, random: random() };
-    let request = LoginRequest::read(&authentic, &secret, arrival);
+    let context = Context {
+        gateway: gateway.ok_or_else(none)?,
+        sender: SocketAddr::new(caller.address, 0),
+        origin: Origin::Page,
+        port: 0,
+        length: name.len() + password.expose().len(),
+        station: Some(caller.text()),
+        secret_proved: true,
+        attributes: Vec::new(),
+    };
+    let credential = Credential::Text(Secret::new(password.expose().clone().into_bytes()));
+    let request = LoginRequest::new(proof, name.as_bytes().to_vec(), credential, asked, context);
     let clock = LoginClock::start();
-    let reference = crate::doors::radius::reference();
-    let mut login = Login::begin_in(Arc::clone(&live.site), Some(chain), request, reference, live.revision, clock.now());
+    let mut login = Login::begin(Arc::clone(&live.site), request, ending::reference(), live.revision, clock.now());
     let (live, shared) = (Arc::clone(live), Arc::clone(&state.shared));
     // A task of its own: whoever hangs up does not stop what has begun, and is counted like everybody else.
     let driven = tokio::spawn(async move {
         drive(&mut login, &live, &shared, &clock, None).await;
-        login.finish(Resends::default(), clock.now())
+        let (verdict, trace) = login.finish(Resends::default(), clock.now());
+        ending::finish(&verdict, trace.clone(), &shared, None, clock.now());
+        (verdict, trace)
     });
     driven.await.map_err(|_| refused("", "try again"))
 }

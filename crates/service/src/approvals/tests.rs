@@ -259,3 +259,19 @@ async fn all_logins_that_wait_get_the_same_answer_and_nobody_waits_longer_than_a
     assert_eq!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Unanswered("nobody answered within 0 s".into()));
     assert!(matches!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Unanswered(said) if said.contains("in time")));
 }
+
+#[test]
+fn an_approval_whose_only_login_has_ended_is_withdrawn_and_one_that_others_wait_for_stays() {
+    let (approvals, limits) = (Approvals::default(), Handset::default());
+    let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
+    approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(1));
+    approvals.abandon(id, at(2));
+    assert!(approvals.shown(id, "tidehall:ines").is_some(), "the login B waits for it too");
+    let ApprovalSent::Sent { id, .. } =
+        approvals.ask(ApprovalAsk { person: "tidehall:yuki".into(), ..ask("C", "breakwater", false) }, &limits, random(3), at(3))
+    else {
+        panic!()
+    };
+    approvals.abandon(id, at(4));
+    assert_eq!(answer(&approvals, id, "tidehall:yuki", said(Decision::Approve, None), at(5)), Taken::Withdrawn);
+}

@@ -3,29 +3,28 @@
 //! What needs nobody outside is answered where it was received. A login that must wait runs as a task; their number is bounded.
 
 use super::knocks::{Knocks, guess};
-use super::reply::ReplyFor;
 use super::{receive_all, who_holds};
 use crate::clock::{self, LoginClock};
 use crate::driver::{at_once, drive, mark_code_then};
+use crate::ending;
 use crate::error::ServiceError;
 use crate::live::{LiveSite, Which};
 use crate::metrics;
-use crate::records::TraceRow;
 use crate::rehearsal::Stage;
-use crate::seal::quick_random;
+use crate::seal::random;
 use crate::shared::Shared;
 use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
 use bivector_core::facts::Resends;
-use bivector_core::login::{Arrival as LoginArrival, Fact, Login, Need, Next, Request, Second, Verdict};
+use bivector_core::login::{Fact, Login, Need, Next};
+use bivector_core::radius::{self, Arrival as RequestArrival, Reply};
 use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_wire::{Authentic, Code, IntegrityPolicy, NotAuthentic, Packet};
-use data_encoding::Encoding;
 use foldhash::fast::RandomState;
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, LazyLock, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
 use tokio::net::UdpSocket;
@@ -38,18 +37,6 @@ const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
 const REPLIES_KEPT: usize = 65_536;
 /// A dropped packet of a known gateway leaves a trace at most this often, per gateway and reason; all are counted.
 const SILENT_TRACE_EVERY: Duration = Duration::from_secs(1);
-
-/// Crockford's alphabet: no I, L, O or U, so that a reference can be read over the telephone.
-static REFERENCE: LazyLock<Encoding> = LazyLock::new(|| {
-    let mut spec = data_encoding::Specification::new();
-    spec.symbols.push_str("0123456789ABCDEFGHJKMNPQRSTVWXYZ");
-    spec.encoding().expect("thirty-two different symbols make an encoding")
-});
-
-/// A short text that leads from the person at the keyboard to the trace: eight characters.
-pub(crate) fn reference() -> String {
-    REFERENCE.encode(&quick_random::<5>())
-}
 
 /// Whoever chooses a key here holds a gateway's secret.
 type Replies = Window<Arc<[u8]>, RandomState>;
@@ -209,7 +196,7 @@ struct Decision {
     which: Which,
     clock: LoginClock,
     place: Place,
-    reply_for: ReplyFor,
+    reply_for: Reply,
 }
 
 /// What a login takes up while it is undecided: a place among those of its gateway, and one in the retransmission cache. Dropped, it is free
@@ -291,7 +278,7 @@ impl Inner {
     fn arrive(self: &Arc<Self>, arrived: Arrived<'_>) {
         let packet = arrived.authentic.packet();
         let Some(secret) = arrived.live.secrets.get(arrived.gateway).map(|secret| secret.of(arrived.which)) else { return };
-        let reply_for = ReplyFor::new(&arrived.authentic);
+        let reply_for = Reply::to(&arrived.authentic);
         if packet.code() == Code::StatusServer {
             metrics::status();
             if let Some(bytes) = reply_for.alive(secret) {
@@ -323,7 +310,7 @@ impl Inner {
     }
 
     /// Begins a login. The limits on logins in flight bound the number of tasks.
-    fn begin(self: &Arc<Self>, arrived: Arrived<'_>, key: RequestKey, reply_for: ReplyFor) {
+    fn begin(self: &Arc<Self>, arrived: Arrived<'_>, key: RequestKey, reply_for: Reply) {
         let Arrived { live, gateway, sender, authentic, which } = arrived;
         let (Some(counter), Some(settings), Some(secret)) =
             (live.in_flight.get(gateway), live.site.gateways.get(gateway), live.secrets.get(gateway))
@@ -351,9 +338,9 @@ impl Inner {
             secret.seen.prove();
         }
         let secret_proved = secret.seen.is_proved();
-        let arrival = LoginArrival { gateway, sender, port, origin, secret_proved, random: quick_random() };
-        let request = Request::read(&authentic, secret.of(which), arrival);
-        let login = Box::new(Login::begin(Arc::clone(&live.site), request, reference(), live.revision, clock.now()));
+        let arrival = RequestArrival { gateway, sender, port, origin, secret_proved };
+        let request = radius::read(&authentic, secret.of(which), arrival);
+        let login = Box::new(Login::begin(Arc::clone(&live.site), request, ending::reference(), live.revision, clock.now()));
         let decision = Box::new(Decision { live, gateway, which, clock, place, reply_for });
         if self.rehearsed.is_some() {
             drop(tokio::spawn(Arc::clone(self).decide(login, decision)));
@@ -391,8 +378,7 @@ impl Inner {
     async fn decide(self: Arc<Self>, mut login: Box<Login>, decision: Box<Decision>) {
         #[cfg(test)]
         tests::break_down();
-        let stage = self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage);
-        drive(&mut login, &decision.live, &self.shared, &decision.clock, stage).await;
+        drive(&mut login, &decision.live, &self.shared, &decision.clock, self.stage()).await;
         self.conclude(login, *decision);
     }
 
@@ -405,13 +391,12 @@ impl Inner {
         let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
-        let bytes: Option<Arc<[u8]>> = secret.and_then(|secret| reply_for.encode(&verdict, &mut trace, secret)).map(Arc::from);
+        let bytes: Option<Arc<[u8]>> = secret.and_then(|secret| reply_for.encode(&verdict, &mut trace, secret, random)).map(Arc::from);
         self.finish(key, bytes.clone());
         if let Some(bytes) = &bytes {
             self.send(bytes, key.sender);
         }
         drop(place);
-        metrics::login(&trace);
         if let Some(secret) = live.secrets.get(gateway) {
             match trace.cause {
                 None if trace.outcome == Outcome::Accepted => secret.seen.prove(),
@@ -420,35 +405,11 @@ impl Inner {
                 _ => {}
             }
         }
-        if trace.outcome == Outcome::Accepted && self.rehearsed.is_none() {
-            self.shared.sessions.let_in(&trace.gateway, &trace.typed_name, &trace.reference, clock.now().micros());
-        }
-        if let Verdict::Accept(accept) = &verdict
-            && let Some((station, until)) = accept.remember().cloned()
-        {
-            self.shared.roster.note_remembered(station.clone(), until, clock.now());
-            self.shared.records.remember(station, until, clock.now());
-        }
-        if let Verdict::Accept(accept) = &verdict
-            && let Second::Waived(waived) = accept.second()
-        {
-            metrics::waived(&trace.chain, waived.is_down());
-            if waived.is_down() {
-                tracing::warn!(reference = trace.reference, person = trace.person, "let in without a second factor, because it is down");
-            }
-        }
-        self.keep(trace);
+        ending::finish(&verdict, trace, &self.shared, self.stage(), clock.now());
     }
 
-    /// Hands a trace to the records; a rehearsal gets it too.
-    fn keep(&self, trace: Trace) {
-        match &self.rehearsed {
-            Some(rehearsed) => {
-                let id = self.shared.keep_trace(trace.clone());
-                rehearsed.stage.tell(TraceRow::of(id, trace.clone()), trace);
-            }
-            None => drop(self.shared.keep_trace(trace)),
-        }
+    fn stage(&self) -> Option<&Stage> {
+        self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage)
     }
 
     fn origin(&self) -> Origin {
@@ -476,14 +437,14 @@ impl Inner {
         let name = gateway.and_then(|gateway| live.site.gateways.get(gateway)).map(|gateway| gateway.name.clone()).unwrap_or_default();
         if self.rehearsed.is_some() {
             // Nobody knocked: the run sent it on purpose, and wants to hear of it.
-            return self.keep(self.silent_trace(live, gateway, sender, cause, said));
+            return ending::keep(self.silent_trace(live, gateway, sender, cause, said), &self.shared, self.stage());
         }
         let guess = || if gateway.is_none() { guess(datagram, live) } else { None };
         self.knocks.add(sender.ip(), cause, &name, &said, guess);
         if gateway.is_some() && self.may_trace(&name, cause) {
             let trace = self.silent_trace(live, gateway, sender, cause, said);
             metrics::login(&trace);
-            self.keep(trace);
+            ending::keep(trace, &self.shared, None);
         }
     }
 
@@ -510,7 +471,7 @@ impl Inner {
             line: settings.map(|settings| settings.line),
         };
         Trace {
-            reference: reference(),
+            reference: ending::reference(),
             began_us: clock::now().micros(),
             took_us: 0,
             origin: self.origin(),

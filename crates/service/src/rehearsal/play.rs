@@ -126,7 +126,7 @@ pub async fn try_persona(shared: &Arc<Shared>, live: &Arc<LiveSite>, login: &Reh
     let personas = super::open_personas(live, shared).map_err(|error| format!("{error}; {}", error.remedy()))?;
     let play = Play { shared, live, personas: &personas, waits: &|_| {} };
     let (persona, opened) = live.site.personas.get(login.persona).zip(personas.get(login.persona)).ok_or("the persona is not there")?;
-    let name = format!("{}login-{}", super::STAGES, crate::doors::radius::reference());
+    let name = format!("{}login-{}", super::STAGES, crate::ending::reference());
     let typed_name = login.typed_name.as_ref().unwrap_or(&persona.login);
     let tried = Scene::act(&play, login, persona, opened.clone(), typed_name, name.clone()).await;
     super::clear(shared, &name).await;

@@ -20,9 +20,10 @@ use bivector_core::Moment;
 use bivector_core::device::Device;
 use bivector_core::facts::Resends;
 use bivector_core::login::{
-    Answer, Arrival, Fact, Factors, FactorsAnswer, Found, GuessAnswer, GuessCount, Login, MarkAnswer, Need, Next, PasswordAnswer,
-    PersonAnswer, Request as LoginRequest, Verdict,
+    Answer, Fact, Factors, FactorsAnswer, Found, GuessAnswer, GuessCount, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer,
+    Verdict,
 };
+use bivector_core::radius::{self, Arrival, Reply};
 use bivector_core::rule::Groups;
 use bivector_core::site::{Known, Site};
 use bivector_core::totp::{Settings, code};
@@ -35,7 +36,7 @@ use bivector_service::people::Imported;
 use bivector_service::records::Sync;
 use bivector_service::serve::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
-use bivector_wire::{Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate};
+use bivector_wire::{IntegrityPolicy, Packet, Secret, SharedSecret, authenticate};
 use rand::SeedableRng;
 use rand::rngs::SmallRng;
 use rand::seq::SliceRandom;
@@ -307,21 +308,16 @@ impl PacketPath {
     fn answer(&self, datagram: &[u8], sender: SocketAddr) -> Option<Vec<u8>> {
         let packet = Packet::parse(datagram).ok()?;
         let authentic = authenticate(packet, &self.secret, IntegrityPolicy::Required).ok()?;
-        let request = LoginRequest::read(
-            &authentic,
-            &self.secret,
-            Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway, secret_proved: false, random: [0; 16] },
-        );
+        let arrival = Arrival { gateway: 0, sender, port: 0, origin: Origin::Gateway, secret_proved: false };
+        let request = radius::read(&authentic, &self.secret, arrival);
         let now = if self.codes { Moment::from_secs(seconds_now()) } else { Moment::from_secs(1_800_000_000) };
         let mut login = Login::begin(Arc::clone(&self.site), request, String::new(), 1, now);
         while let Next::Ask(need) = login.next() {
             login.learn(canned(&need), now);
         }
-        let (verdict, _trace) = login.finish(Resends::default(), now);
-        let Verdict::Accept(accept) = verdict else { return None };
-        let mut message = Message::new(Code::AccessAccept);
-        message.push_encoded(accept.attributes());
-        message.sign_reply(packet.identifier(), packet.authenticator(), &self.secret).ok()
+        let (verdict, mut trace) = login.finish(Resends::default(), now);
+        let accepted = matches!(verdict, Verdict::Accept(_));
+        accepted.then(|| Reply::to(&authentic).encode(&verdict, &mut trace, &self.secret, || [0; 16])).flatten()
     }
 }
 
