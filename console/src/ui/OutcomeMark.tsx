@@ -7,6 +7,11 @@ const LOOKS: Record<Outcome, { mark: string; colour: string }> = {
   silent: { mark: '○', colour: 'text-slack' },
 }
 
+/** What a person calls an outcome. */
+export function outcomeWord(outcome: string) {
+  return outcome === 'challenged' ? 'waiting' : outcome
+}
+
 /** An outcome by word, mark and colour. */
 export function OutcomeMark({ outcome }: { outcome: Outcome }) {
   const { mark, colour } = LOOKS[outcome]
@@ -15,7 +20,7 @@ export function OutcomeMark({ outcome }: { outcome: Outcome }) {
       <span aria-hidden="true" className="inline-block w-4">
         {mark}
       </span>
-      {outcome}
+      {outcomeWord(outcome)}
     </span>
   )
 }

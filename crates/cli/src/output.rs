@@ -60,7 +60,7 @@ pub(crate) fn paint(text: &str, sgr: &str) -> String {
 pub(crate) fn outcome(outcome: Outcome) -> String {
     match outcome {
         Outcome::Accepted => paint("● accepted", "36"),
-        Outcome::Challenged => paint("◐ challenged", "34"),
+        Outcome::Challenged => paint("◐ waiting", "34"),
         Outcome::Refused => paint("✕ refused", "33"),
         Outcome::Silent => paint("○ silent", "35"),
     }

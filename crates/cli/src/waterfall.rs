@@ -32,7 +32,7 @@ pub(crate) fn print(view: &TraceView) {
         line(paint(&format!("  {:<14}{part}", if index == 0 { "gateway sent" } else { "" }), "2"));
     }
     line("");
-    let axis = Axis::of(&view.steps);
+    let axis = &Axis::of(&view.steps);
     let mut hop = None;
     for step in &view.steps {
         print_step(step, hop != Some(step.hop), axis);
@@ -40,7 +40,7 @@ pub(crate) fn print(view: &TraceView) {
     }
 }
 
-fn print_step(step: &Step, first_of_hop: bool, axis: Axis) {
+fn print_step(step: &Step, first_of_hop: bool, axis: &Axis) {
     let hop = if first_of_hop { name(step.hop) } else { "" };
     let mark = tone(step.tone);
     let at = step.line.map(|number| format!("  [line {number}]")).unwrap_or_default();
@@ -62,39 +62,49 @@ fn name(hop: Hop) -> &'static str {
     }
 }
 
-/// The login's time axis. A refusal that is held until its pace would squeeze everything before it, so its part is cut short.
-#[derive(Clone, Copy)]
+/// The login's time axis. What only waits (a refusal that is held until its pace, a prompt until its answer) would squeeze everything else, so
+/// each such part is cut short.
 struct Axis {
+    /// The parts that are cut short, each from and until when, in microseconds since the login began.
+    cuts: Vec<(u64, u64)>,
+    /// All time but that, in microseconds.
     worked: u64,
-    total: u64,
 }
 
+/// Steps that only wait.
+const WAITS: [&str; 3] = ["held", "waiting", "unanswered"];
+
 impl Axis {
-    const HELD_COLUMNS: usize = 4;
+    /// Columns of a part that is cut short.
+    const CUT: usize = 4;
 
     fn of(steps: &[Step]) -> Self {
-        let total = steps.iter().map(|step| step.at_us + step.took_us).max().unwrap_or(0).max(1);
-        let held = steps.iter().find(|step| step.what == "held" && step.took_us > total / 2);
-        Axis { worked: held.map_or(total, |step| step.at_us.max(1)), total }
+        let end = |step: &Step| step.at_us + step.took_us;
+        let total = steps.iter().map(end).max().unwrap_or(0).max(1);
+        let waits = steps.iter().filter(|step| WAITS.contains(&&*step.what) && step.took_us > total / 8);
+        let cuts: Vec<(u64, u64)> = waits.map(|step| (step.at_us, end(step))).take(BAR / Self::CUT / 2).collect();
+        let cut: u64 = cuts.iter().map(|(from, until)| until - from).sum();
+        Axis { cuts, worked: (total - cut.min(total)).max(1) }
     }
 
-    fn column(self, at: u64) -> usize {
-        let broken = self.worked < self.total;
-        let columns = if broken { BAR - Self::HELD_COLUMNS } else { BAR };
-        if at <= self.worked {
-            return (at as f64 / self.worked as f64 * columns as f64).round() as usize;
+    fn column(&self, at: u64) -> usize {
+        let (mut worked, mut columns) = (at, 0.0);
+        for (from, until) in self.cuts.iter().filter(|(from, _)| *from < at) {
+            let passed = at.min(*until) - from;
+            worked -= passed;
+            columns += passed as f64 / (until - from).max(1) as f64 * Self::CUT as f64;
         }
-        let beyond = (at - self.worked) as f64 / (self.total - self.worked) as f64;
-        columns + (beyond * Self::HELD_COLUMNS as f64).round() as usize
+        let rest = (BAR - self.cuts.len() * Self::CUT) as f64;
+        (columns + worked as f64 / self.worked as f64 * rest).round() as usize
     }
 }
 
 /// When the step ran.
-fn bar(step: &Step, axis: Axis) -> String {
+fn bar(step: &Step, axis: &Axis) -> String {
     let start = axis.column(step.at_us).min(BAR - 1);
     let end = axis.column(step.at_us + step.took_us).clamp(start + 1, BAR);
     let filled = match &*step.what {
-        "held" => "┄".repeat(end - start),
+        what if WAITS.contains(&what) => "┄".repeat(end - start),
         _ if step.took_us == 0 => "╷".to_owned(),
         _ => "━".repeat(end - start),
     };

@@ -179,6 +179,9 @@ causes! {
     ChallengeExpired "challenge-expired" Person
         "the prompt was answered too late"
         "the person starts the login again and answers sooner; `prompt_lasts` under `[factors]` says how soon";
+    PromptUnanswered "prompt-unanswered" Person
+        "nobody answered the prompt while it could be answered"
+        "the person starts the login again; `prompt_lasts` under `[factors]` says how long a prompt can be answered";
     ChallengeUsed "challenge-used" Gateway
         "the prompt was answered before; each may be answered once"
         "the person starts the login again; if it repeats, the device sends an old State attribute";

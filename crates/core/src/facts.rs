@@ -58,6 +58,59 @@ pub struct Facts {
     /// Whether the gateway had probably left when the person answered.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub gateway_left: bool,
+    /// What was typed at the prompt that this round answers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub answer: Option<AnswerFact>,
+    /// Until when the prompt that the login waits at can be answered, in microseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub open_until_us: Option<u64>,
+    /// How long the first round took, in microseconds, where others follow.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_took_us: Option<u64>,
+    /// The rounds after the first: each answers a prompt of the one before.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub rounds: Vec<LaterRound>,
+    /// Rounds in the middle that are not kept, because there were too many.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub rounds_left_out: u32,
+}
+
+fn is_zero(number: &u32) -> bool {
+    *number == 0
+}
+
+/// A round of a login after the first.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct LaterRound {
+    /// When it began, in microseconds since the login began.
+    pub at_us: u64,
+    /// From its request to its answer, in microseconds.
+    pub took_us: u64,
+    /// How its credential was sent.
+    pub method: String,
+    /// What it learned.
+    pub facts: Facts,
+}
+
+/// What was typed at a prompt.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AnswerFact {
+    /// Nothing.
+    Nothing,
+    /// The code that was sent.
+    Sent,
+    /// A code of one of the person's devices, with the digits of it and of the PIN before it.
+    Own(CodeKind, usize, usize),
+    /// A factor, by its name in the site file.
+    Factor(String),
+    /// A text for an upstream, of so many bytes.
+    ForUpstream(usize),
+    /// Nothing that counts, of so many bytes.
+    Wrong(usize),
+    /// A new password, or a code of an app that was being set up: neither can be made up.
+    Other,
 }
 
 /// How a request was resent while its login was in flight.

@@ -33,6 +33,8 @@ const SECRET: &[u8] = b"made up for deciding again";
 const SEED: &[u8] = b"a seed for no device";
 /// Logins of one group that are named.
 const EXAMPLES: usize = 5;
+/// A code that a courier has carried.
+const SENT: &str = "246810";
 /// How long an approval or a lock that was recorded still lasts when it is decided again.
 const WHILE: Duration = Duration::from_secs(600);
 
@@ -127,46 +129,99 @@ pub fn again(site: &Arc<Site>, recorded: &Recorded) -> Again {
     let Some(gateway) = by_address().or_else(|| site.gateway_named(&recorded.gateway)) else {
         return silent(Cause::GatewayUnknown, "no gateway of the draft has its address");
     };
-    let made = MadeUp::of(facts, recorded.began);
-    let packet = match made.packet(site, gateway, recorded, facts) {
-        Ok(packet) => packet,
-        Err(left) => return Again::Left(left),
-    };
-    let secret = SharedSecret::new(SECRET);
-    let policy = site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
-    let Ok(parsed) = Packet::parse(&packet) else { return Again::Left("it cannot be put together again") };
-    let Ok(authentic) = authenticate(parsed, &secret, policy) else {
-        return silent(Cause::IntegrityMissing, "its gateway must sign its requests, and did not");
-    };
-    let arrival = Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, secret_proved: false };
-    let request = radius::read(&authentic, &secret, arrival);
-    let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, recorded.began);
-    run(login, &Memory { site, facts, made: &made, recorded }, recorded.began)
+    Rounds { site, recorded, gateway }.decide(facts)
+}
+
+/// The rounds of one login, decided one after the other.
+struct Rounds<'r> {
+    site: &'r Arc<Site>,
+    recorded: &'r Recorded,
+    gateway: usize,
+}
+
+/// What a round that asks for more leaves behind.
+struct Open {
+    pending: Box<Pending>,
+    trace: Box<Trace>,
+}
+
+impl Rounds<'_> {
+    fn decide(&self, facts: &Facts) -> Again {
+        let made = MadeUp::of(facts, self.recorded.began);
+        let mut decided = self.round(facts, &made, &self.recorded.method, self.recorded.began, None);
+        let mut later = facts.rounds.iter();
+        loop {
+            let (trace, kept) = match decided {
+                Ok(decided) => decided,
+                Err(again) => return again,
+            };
+            let (Some(pending), Some(round)) = (kept, later.next()) else { return self.ends(trace) };
+            if facts.rounds_left_out > 0 {
+                return Again::Left("some of its rounds are not on record");
+            }
+            let now = self.recorded.began.plus(Duration::from_micros(round.at_us));
+            let made = match MadeUp::for_prompt(&round.facts, now) {
+                Ok(made) => made,
+                Err(unknown) => return Again::Unknown(unknown.to_owned()),
+            };
+            let open = Open { pending, trace: Box::new(trace) };
+            decided = self.round(&round.facts, &made, Method::Pap.name(), now, Some(open));
+        }
+    }
+
+    /// Decides one round; gives its trace, and what it keeps for the next.
+    fn round(
+        &self,
+        facts: &Facts,
+        made: &MadeUp,
+        method: &str,
+        now: Moment,
+        open: Option<Open>,
+    ) -> Result<(Trace, Option<Box<Pending>>), Again> {
+        let (site, recorded, gateway) = (self.site, self.recorded, self.gateway);
+        let packet = made.packet(site, gateway, recorded, facts, method).map_err(Again::Left)?;
+        let secret = SharedSecret::new(SECRET);
+        let policy = site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
+        let Ok(parsed) = Packet::parse(&packet) else { return Err(Again::Left("it cannot be put together again")) };
+        let Ok(authentic) = authenticate(parsed, &secret, policy) else {
+            return Err(silent(Cause::IntegrityMissing, "its gateway must sign its requests, and did not"));
+        };
+        let arrival = Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, secret_proved: false };
+        let mut request = radius::read(&authentic, &secret, arrival);
+        request.state = open.as_ref().map(|_| vec![1]);
+        let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, now);
+        run(login, Memory { site, facts, made, recorded, open, kept: None }, now).map_err(Again::Unknown)
+    }
+
+    fn ends(&self, trace: Trace) -> Again {
+        let Again::Ends { ending, why, line } = ends(trace) else { return Again::Left("it cannot be put together again") };
+        // Nobody answered then, and nobody would now.
+        let unanswered = self.recorded.ending.cause == Some(Cause::PromptUnanswered.slug()) && ending.outcome == Outcome::Challenged.slug();
+        let ending = if unanswered { self.recorded.ending.clone() } else { ending };
+        Again::Ends { ending, why, line }
+    }
 }
 
 fn silent(cause: Cause, why: &str) -> Again {
     Again::Ends { ending: Ending::new(Outcome::Silent, Some(cause), None, false), why: why.to_owned(), line: None }
 }
 
-fn run(mut login: Login, memory: &Memory<'_>, began: Moment) -> Again {
+fn run(mut login: Login, mut memory: Memory<'_>, began: Moment) -> Result<(Trace, Option<Box<Pending>>), String> {
     let mut now = began;
     for _ in 0..MOST_STEPS {
         match login.next() {
-            Next::Ask(need) => match memory.answer(need, now) {
-                Ok(fact) => login.learn(fact, now),
-                Err(unknown) => return Again::Unknown(unknown),
-            },
+            Next::Ask(need) => login.learn(memory.answer(need, now)?, now),
             Next::Wait(until, _) => {
                 now = now.max(until);
                 login.wake(now);
             }
             Next::Decided => {
                 let (_, trace) = login.finish(Resends::default(), now);
-                return ends(trace);
+                return Ok((trace, memory.kept));
             }
         }
     }
-    Again::Unknown("the machine came to no end".to_owned())
+    Err("the machine came to no end".to_owned())
 }
 
 fn ends(trace: Trace) -> Again {
@@ -216,8 +271,27 @@ impl MadeUp {
         MadeUp { text, code, devices }
     }
 
+    /// For the answer to a prompt.
+    fn for_prompt(facts: &Facts, now: Moment) -> Result<Self, &'static str> {
+        let known = facts.factors.iter().flat_map(|factors| &factors.devices).zip(1u64..);
+        let devices: Vec<Device> = known.map(|((kind, digits, pin), id)| made_device(id, *kind, *digits, *pin, false, now)).collect();
+        let text = match &facts.answer {
+            Some(AnswerFact::Nothing) => String::new(),
+            Some(AnswerFact::Sent) => SENT.to_owned(),
+            Some(AnswerFact::Own(kind, digits, pin)) => {
+                let code = made_code(&devices, Some(CodeFact::Right(*kind)), *digits, now);
+                "4".repeat(*pin) + &code
+            }
+            Some(AnswerFact::Factor(name)) => name.clone(),
+            Some(AnswerFact::ForUpstream(length)) => "7".repeat(*length),
+            Some(AnswerFact::Wrong(length)) => "x".repeat(*length),
+            Some(AnswerFact::Other) | None => return Err("it would go on with a prompt, and what is typed there is not known"),
+        };
+        Ok(MadeUp { text, code: None, devices })
+    }
+
     /// What the gateway would send.
-    fn packet(&self, site: &Site, gateway: usize, recorded: &Recorded, facts: &Facts) -> Result<Vec<u8>, &'static str> {
+    fn packet(&self, site: &Site, gateway: usize, recorded: &Recorded, facts: &Facts, method: &str) -> Result<Vec<u8>, &'static str> {
         const LEFT: &str = "it cannot be put together again";
         let secret = SharedSecret::new(SECRET);
         let settings = site.gateways.get(gateway).ok_or(LEFT)?;
@@ -228,7 +302,7 @@ impl MadeUp {
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, &name);
         let authenticator = [7; 16];
-        let method = Method::ALL.iter().find(|method| method.name() == recorded.method).ok_or("it carried no credential that is known")?;
+        let method = Method::ALL.iter().find(|known| known.name() == method).ok_or("it carried no credential that is known")?;
         match method {
             Method::Pap => {
                 let hidden = hide_password(self.text.as_bytes(), &authenticator, &secret).map_err(|_| LEFT)?;
@@ -323,6 +397,10 @@ struct Memory<'m> {
     facts: &'m Facts,
     made: &'m MadeUp,
     recorded: &'m Recorded,
+    /// The round before.
+    open: Option<Open>,
+    /// What this round keeps for the next.
+    kept: Option<Box<Pending>>,
 }
 
 fn unavailable(cause: Cause) -> Unavailable {
@@ -330,7 +408,7 @@ fn unavailable(cause: Cause) -> Unavailable {
 }
 
 impl Memory<'_> {
-    fn answer(&self, need: Need, now: Moment) -> Result<Fact, String> {
+    fn answer(&mut self, need: Need, now: Moment) -> Result<Fact, String> {
         Ok(match need {
             Need::FindPerson { source, name } => Fact::Person(Answer::ours(self.person(source, &name)?)),
             Need::Factors { .. } => Fact::Factors(FactorsAnswer::Known(Box::new(self.factors(now)?))),
@@ -366,13 +444,20 @@ impl Memory<'_> {
                 Fact::Sent(match find(&self.facts.sent, name) {
                     Some(CheckFact::Refused(_)) => SendAnswer::Limited("as it was then".to_owned()),
                     Some(CheckFact::Down(cause)) => SendAnswer::Unavailable(unavailable(*cause)),
-                    _ => SendAnswer::Sent(SentCode { code: Secret::new("000000".to_owned()), to: "as it was then".to_owned() }),
+                    _ => SendAnswer::Sent(SentCode { code: Secret::new(SENT.to_owned()), to: "as it was then".to_owned() }),
                 })
             }
-            Need::KeepChallenge(_) => Fact::Kept(KeptAnswer::Kept(vec![1])),
+            Need::KeepChallenge(pending) => {
+                self.kept = Some(pending);
+                Fact::Kept(KeptAnswer::Kept(vec![1]))
+            }
+            Need::TakeChallenge { .. } => Fact::Taken(match self.open.take() {
+                Some(open) => TakenAnswer::Taken { pending: open.pending, before: Some(open.trace) },
+                None => TakenAnswer::NotThere,
+            }),
             Need::AskUpstream(ask) => Fact::Upstream(Answer::ours(self.upstream(ask.upstream)?)),
             Need::NewSeed => Fact::Seed(Secret::new(SEED.to_vec())),
-            Need::AddDevice(_) | Need::TakeChallenge { .. } | Need::ChangePassword { .. } => {
+            Need::AddDevice(_) | Need::ChangePassword { .. } => {
                 return Err("it would go on with a prompt, and what is typed there is not known".to_owned());
             }
         })

@@ -58,7 +58,7 @@ pub struct LoginResult {
     /// Why it could not be tried.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub error: Option<String>,
-    /// References of its traces, one a round.
+    /// References of its traces: one, unless an answer to a prompt was taken for no answer.
     pub references: Vec<String>,
     /// Its line in the site file.
     pub line: u32,

@@ -66,14 +66,15 @@ pub struct Step {
 }
 
 /// How a login ended, seen from the gateway.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// Access-Accept.
     Accepted,
-    /// Access-Challenge: the next request goes on from here.
+    /// Access-Challenge: the login waits for the answer to a prompt.
     Challenged,
     /// Access-Reject.
+    #[default]
     Refused,
     /// No answer at all, as the standard wants it.
     Silent,
@@ -97,10 +98,11 @@ impl Outcome {
 }
 
 /// Where a login came from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Origin {
     /// A gateway sent it.
+    #[default]
     Gateway,
     /// An operator tried it through a rehearsal door.
     Rehearsal,
@@ -131,14 +133,14 @@ impl Step {
     }
 }
 
-/// The record of one login.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+/// The record of one login, with all its rounds.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Trace {
     /// The short text that the person at the keyboard was shown too.
     pub reference: String,
     /// When it began, in microseconds since 1970.
     pub began_us: u64,
-    /// From the packet's arrival to the verdict, in microseconds.
+    /// From the arrival of its first request to the verdict, in microseconds; what people take to answer prompts is part of it.
     pub took_us: u64,
     /// Where it came from.
     pub origin: Origin,
@@ -173,30 +175,4 @@ pub struct Trace {
     /// What it learned from outside.
     #[schema(ignore)]
     pub facts: Box<Facts>,
-}
-
-/// A trace without anything in it, for tests to fill in.
-#[cfg(test)]
-pub(crate) fn empty() -> Trace {
-    Trace {
-        reference: String::new(),
-        began_us: 0,
-        took_us: 0,
-        origin: Origin::Gateway,
-        gateway: String::new(),
-        sender: String::new(),
-        chain: String::new(),
-        typed_name: String::new(),
-        person: None,
-        method: String::new(),
-        source: None,
-        outcome: Outcome::Refused,
-        cause: None,
-        grant: None,
-        factor: None,
-        waived: None,
-        revision: 0,
-        steps: Vec::new(),
-        facts: Box::default(),
-    }
 }

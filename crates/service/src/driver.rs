@@ -222,7 +222,10 @@ async fn take(state: Vec<u8>, shared: &Shared, now: Moment) -> TakenAnswer {
         }
     };
     match taken {
-        Ok(Some(pending)) => TakenAnswer::Taken(Box::new(pending)),
+        Ok(Some(pending)) => {
+            let before = shared.rounds_before(pending.reference()).await;
+            TakenAnswer::Taken { pending: Box::new(pending), before }
+        }
         Ok(None) => TakenAnswer::NotThere,
         Err(error) => TakenAnswer::Unavailable(broken(&error)),
     }

@@ -9,6 +9,7 @@ pub mod approvals;
 pub mod clock;
 pub mod confirm;
 pub mod console;
+mod conversations;
 pub mod doctor;
 pub mod doors;
 pub mod drill;

@@ -37,9 +37,12 @@ pub fn login(trace: &Trace) {
         }
         counted
     });
-    counted.logins.increment(1);
-    if let Some(seconds) = &counted.seconds {
-        seconds.record(trace.took_us as f64 / 1e6);
+    // A login that waits at a prompt is counted once it has ended; its rounds are timed one by one.
+    if trace.outcome != Outcome::Challenged {
+        counted.logins.increment(1);
+    }
+    if let Some(seconds) = counted.seconds.as_ref().filter(|_| trace.cause != Some(Cause::PromptUnanswered)) {
+        seconds.record(trace.last_round_us() as f64 / 1e6);
     }
 }
 
@@ -109,6 +112,11 @@ pub fn records_damaged(damaged: bool) {
 /// Approvals that wait for their answer now.
 pub fn approvals_waiting(count: usize) {
     gauge!("bivector_approvals_waiting").set(count as f64);
+}
+
+/// Logins that wait at a prompt, or whose answer is being decided.
+pub(crate) fn logins_waiting(logins: usize) {
+    gauge!("bivector_logins_waiting").set(logins as f64);
 }
 
 /// Logins undecided now.

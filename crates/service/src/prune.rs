@@ -2,6 +2,7 @@
 //! codes are folded into the rows of their devices.
 
 use crate::clock;
+use crate::metrics;
 use crate::records::tidy_traces;
 use crate::shared::Shared;
 use std::sync::Weak;
@@ -16,6 +17,37 @@ const FOLD_EVERY: Duration = Duration::from_secs(30);
 
 /// How long after the start the records are read through, and how often from then on.
 const CHECKED: (Duration, Duration) = (Duration::from_secs(3), Duration::from_secs(24 * 3600));
+
+/// How often it is looked for prompts that nobody has answered.
+const EXPIRE_EVERY: Duration = Duration::from_secs(1);
+
+/// Ends logins whose prompt nobody has answered, until the service ends.
+pub(crate) async fn expire_prompts(shared: Weak<Shared>) {
+    if let Some(shared) = shared.upgrade() {
+        let restored =
+            tokio::task::spawn_blocking(move || shared.conversations.restore_all(&shared.records, bivector_core::Moment::from_micros(0)));
+        let _ = restored.await;
+    }
+    let mut pace = tokio::time::interval(EXPIRE_EVERY);
+    loop {
+        pace.tick().await;
+        let Some(shared) = shared.upgrade() else { return };
+        let now = clock::now();
+        for expired in shared.conversations.expired(now) {
+            let found = match expired.trace {
+                Some(_) => None,
+                None => shared.records.trace(expired.reference.clone()).await.ok().flatten(),
+            };
+            let replaces = expired.id;
+            let found = |_: &str| found.map(|(row, steps, facts)| row.with(steps, facts.unwrap_or_default()));
+            if let Some(trace) = expired.ended(found, now) {
+                metrics::login(&trace);
+                shared.keep_in_place_of(replaces, trace);
+            }
+        }
+        metrics::logins_waiting(shared.conversations.count());
+    }
+}
 
 /// Reads the records through for damage that no login has met yet, until the service ends.
 pub(crate) async fn check(shared: Weak<Shared>) {

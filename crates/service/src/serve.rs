@@ -153,6 +153,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     drop(tokio::task::spawn_blocking(move || learning.roster.learn_names()));
     tokio::spawn(crate::prune::prune(Arc::downgrade(&shared)));
     tokio::spawn(crate::prune::check(Arc::downgrade(&shared)));
+    tokio::spawn(crate::prune::expire_prompts(Arc::downgrade(&shared)));
     tokio::spawn(crate::sessions::watch(Arc::downgrade(&shared)));
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
@@ -216,6 +217,7 @@ impl Running {
         if tokio::time::timeout(Duration::from_secs(2), futures_util::future::join_all(self.serving)).await.is_err() {
             tracing::debug!("an API connection was still open at the end");
         }
+        self.shared.write_waiting();
         self.shared.records.close().await;
     }
 }

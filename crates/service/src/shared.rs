@@ -2,6 +2,7 @@
 
 use crate::approvals::Approvals;
 use crate::clock;
+use crate::conversations::Conversations;
 use crate::guesses::Guesses;
 use crate::hashing::Hashing;
 use crate::live::LiveSite;
@@ -12,7 +13,9 @@ use crate::sendings::Sendings;
 use crate::signins::SignIns;
 use crate::sources::Health;
 use arc_swap::ArcSwapOption;
-use bivector_core::trace::Trace;
+use bivector_core::Moment;
+use bivector_core::facts::Facts;
+use bivector_core::trace::{Outcome, Step, Trace};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -26,6 +29,9 @@ use utoipa::ToSchema;
 const EVENTS_KEPT: usize = 1024;
 /// How long traces are gathered, to be written as one: nobody notices it, and a busy service writes hundreds at once.
 const GATHERED: Duration = Duration::from_millis(10);
+
+/// Logins that began so long before a start may still be waiting; those before it are looked for once the service runs.
+const JUST_NOW: Duration = Duration::from_secs(3600);
 
 /// Something that just happened, for whoever listens.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -99,6 +105,8 @@ pub struct Shared {
     pub sendings: Sendings,
     /// Approvals that wait.
     pub approvals: Approvals,
+    /// Logins between two rounds.
+    pub(crate) conversations: Conversations,
     /// Rehearsals under way.
     pub runs: crate::rehearsal::Runs,
     /// Logins whose session has yet to begin.
@@ -119,6 +127,9 @@ impl Shared {
     /// # Errors
     /// The records cannot be read.
     pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster) -> Result<Self, RecordsError> {
+        let conversations = Conversations::default();
+        let since = clock::now().micros().saturating_sub(JUST_NOW.as_micros() as u64);
+        conversations.restore_all(&records, Moment::from_micros(since));
         Ok(Shared {
             guesses: Arc::new(Guesses::load(&records)?),
             sign_ins: Arc::new(SignIns::load(&records)?),
@@ -131,6 +142,7 @@ impl Shared {
             roster,
             sendings: Sendings::default(),
             approvals: Approvals::default(),
+            conversations,
             runs: crate::rehearsal::Runs::default(),
             sessions: crate::sessions::Sessions::default(),
             learned: crate::learned::LearnedCache::default(),
@@ -154,7 +166,84 @@ impl Shared {
             (of_upstream, live.site.traces.keep_unknown_names)
         });
         self.roster.names().guard(&mut trace, of_upstream, keep);
-        match self.records.add_trace(Entry::of(0, trace)) {
+        if trace.facts.open_until_us.is_some() { self.keep_waiting(trace) } else { self.keep_ended(trace) }
+    }
+
+    /// Keeps the trace of a login that waits at a prompt: the first time in the records too, later in memory only.
+    fn keep_waiting(&self, trace: Trace) -> u64 {
+        let (id, evicted) = match self.conversations.goes_on(&trace) {
+            Some(known) => known,
+            None => {
+                let id = self.write_trace(Entry::of(0, trace.clone()));
+                (id, self.conversations.begin(id, trace))
+            }
+        };
+        if let Some((before, trace)) = evicted {
+            let reference = trace.reference.clone();
+            let facts = trace.facts.clone();
+            let id = self.write_trace(Entry { replaces: Some(before), ..Entry::of(0, *trace) });
+            self.conversations.ended(&reference);
+            self.conversations.restore(id, reference, &facts);
+        }
+        id
+    }
+
+    /// Keeps the trace of a login that has ended, in the place of what was kept of it while it waited at prompts.
+    fn keep_ended(&self, trace: Trace) -> u64 {
+        let facts = &trace.facts;
+        let waited = facts.answers_prompt || facts.first_took_us.is_some() || !facts.rounds.is_empty();
+        let replaces = if waited { self.conversations.ended(&trace.reference) } else { None };
+        self.write_trace(Entry { replaces, ..Entry::of(0, trace) })
+    }
+
+    /// Keeps the trace of a login that has ended, in the place of the one with this number.
+    pub(crate) fn keep_in_place_of(&self, replaces: u64, trace: Trace) {
+        self.write_trace(Entry { replaces: Some(replaces), ..Entry::of(0, trace) });
+    }
+
+    /// Writes down what is known of logins that wait at a prompt, before the service ends.
+    pub(crate) fn write_waiting(&self) {
+        for (before, trace) in self.conversations.unwritten() {
+            self.write_trace(Entry { replaces: Some(before), ..Entry::of(0, *trace) });
+        }
+    }
+
+    /// The trace of a login, with its number: in memory or in the records.
+    ///
+    /// # Errors
+    /// The records cannot be read.
+    pub async fn trace(&self, reference: &str) -> Result<Option<(TraceRow, Vec<Step>, Option<Facts>)>, RecordsError> {
+        let reference = reference.to_uppercase();
+        match self.conversations.find(&reference) {
+            Some((id, trace)) => {
+                let (steps, facts) = (trace.steps.clone(), *trace.facts.clone());
+                Ok(Some((TraceRow::of(id, *trace), steps, Some(facts))))
+            }
+            None => self.records.trace(reference).await,
+        }
+    }
+
+    /// Brings a row up to date that the records hold of a login which waits at a later prompt by now.
+    pub(crate) fn as_it_stands(&self, row: &mut TraceRow) {
+        if row.outcome == Outcome::Challenged
+            && let Some((id, trace)) = self.conversations.find(&row.reference)
+        {
+            *row = TraceRow::of(id, *trace);
+        }
+    }
+
+    /// The trace of the rounds before, once the answer to a prompt has come.
+    pub(crate) async fn rounds_before(&self, reference: &str) -> Option<Box<Trace>> {
+        if let Some(trace) = self.conversations.answered(reference, clock::now()) {
+            return Some(trace);
+        }
+        let (row, steps, facts) = self.records.trace(reference.to_owned()).await.ok().flatten()?;
+        (row.outcome == Outcome::Challenged).then(|| Box::new(row.with(steps, facts.unwrap_or_default())))
+    }
+
+    /// Hands a trace to the writer and gives its number.
+    fn write_trace(&self, entry: Entry) -> u64 {
+        match self.records.add_trace(entry) {
             Added::First(id) => {
                 let (records, events) = (self.records.clone(), self.events.clone());
                 tokio::spawn(async move {
@@ -181,7 +270,10 @@ impl Shared {
     }
 
     /// Adds a step to a trace that is kept already, for what came after its end.
-    pub fn add_step(&self, reference: String, step: bivector_core::trace::Step) {
+    pub fn add_step(&self, reference: String, step: Step) {
+        if self.conversations.add_step(&reference, &step) {
+            return;
+        }
         let (records, events) = (self.records.clone(), self.events.clone());
         tokio::spawn(async move {
             // The trace itself may wait still.

@@ -69,7 +69,7 @@ function Chain({ chain, open, show, children }: ChainProps) {
         <h2 className="font-semibold text-base">{chain.name}</h2>
         <p className="text-ink-soft text-xs">
           last 24 h <Count n={accepted} word="accepted" colour="text-flood" />
-          <Count n={challenged} word="challenged" colour="text-focus" />
+          <Count n={challenged} word="waiting" colour="text-focus" />
           <Count n={refused} word="refused" colour="text-ebb" />
           <Count n={silent} word="silent" colour="text-slack" />
         </p>

@@ -44,19 +44,38 @@ export function Waterfall({ steps }: { steps: Step[] }) {
   )
 }
 
-/** A refusal that is held until its pace would squeeze everything before it; the axis is then broken where the work ended. */
+/** Steps that only wait: a refusal until its pace, a prompt until its answer. */
+const WAITS = ['held', 'waiting', 'unanswered']
+/** The share of the axis, in percent, that a long wait gets. */
+const CUT = 14
+
+/** Long waits would squeeze everything else, so the axis is cut short where they are. */
 function timeAxis(steps: Step[]) {
   const end = (step: Step) => step.at_us + step.took_us
   const total = Math.max(1, ...steps.map(end))
-  const held = steps.find((step) => step.what === 'held')
-  if (!held || held.took_us < total / 2) {
-    const x = scaleLinear([0, total], [0, 100])
-    return { x, ticks: x.ticks(3) }
+  const cuts = steps.filter((step) => WAITS.includes(step.what) && step.took_us > total / 8).slice(0, 3)
+  const worked = Math.max(1, total - cuts.reduce((sum, step) => sum + step.took_us, 0))
+  const share = (100 - cuts.length * CUT) / worked
+  const domain = [0]
+  const range = [0]
+  const to = (at: number, place: number) => {
+    if (at > (domain.at(-1) ?? 0)) {
+      domain.push(at)
+      range.push(place)
+    }
   }
-  const worked = Math.max(1, held.at_us)
-  const x = scaleLinear([0, worked, total], [0, 78, 100])
-  const ticks = scaleLinear([0, worked], [0, 1]).ticks(2)
-  return { x, ticks: [...ticks, total] }
+  for (const cut of cuts) {
+    const from = (range.at(-1) ?? 0) + (cut.at_us - (domain.at(-1) ?? 0)) * share
+    to(cut.at_us, from)
+    to(end(cut), from + CUT)
+  }
+  to(total, 100)
+  const x = scaleLinear(domain, range)
+  const ticks =
+    cuts.length === 0
+      ? x.ticks(3)
+      : [0, ...cuts.map((cut) => cut.at_us), total].filter((at, i, all) => all.indexOf(at) === i)
+  return { x, ticks }
 }
 
 type RowProps = { step: Step; first: boolean; x: (value: number) => number; ticks: number[] }
@@ -81,7 +100,7 @@ function Row({ step, first, x, ticks }: RowProps) {
           <span key={tick} className="absolute inset-y-0 w-px bg-rule-fine" style={{ left: `${x(tick)}%` }} />
         ))}
         <span
-          className={`absolute top-1.5 h-2 rounded-[1px] ${step.what === 'held' ? 'held' : look.bar}`}
+          className={`absolute top-1.5 h-2 rounded-[1px] ${WAITS.includes(step.what) ? 'held' : look.bar}`}
           style={{ left: `${Math.min(x(step.at_us), 99.2)}%`, width: `${width}%` }}
         />
       </span>

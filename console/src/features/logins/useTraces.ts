@@ -22,9 +22,9 @@ export function useTraces(search: LoginsSearch) {
   })
   const line = useEvents({
     onTrace: (row) => {
-      if (!fits(search, row)) return
-      arrived.current.add(row.id)
-      queries.setQueryData<InfiniteData<TraceRow[]>>(queryKey, (old) => old && prepend(old, row))
+      queries.invalidateQueries({ queryKey: ['trace', row.reference] })
+      if (fits(search, row)) arrived.current.add(row.id)
+      queries.setQueryData<InfiniteData<TraceRow[]>>(queryKey, (old) => old && put(old, row, fits(search, row)))
     },
     onKnock: () => {},
     onMissed: () => queries.invalidateQueries({ queryKey: ['traces'] }),
@@ -32,8 +32,9 @@ export function useTraces(search: LoginsSearch) {
   return { traces, line, rows: traces.data?.pages.flat() ?? [], arrived: arrived.current }
 }
 
-function prepend(old: InfiniteData<TraceRow[]>, row: TraceRow): InfiniteData<TraceRow[]> {
-  const [first = [], ...rest] = old.pages
-  if (first.some((known) => known.id === row.id)) return old
-  return { ...old, pages: [[row, ...first], ...rest] }
+/** A login that waited at a prompt is listed once: its end takes the place of what was listed of it. */
+function put(old: InfiniteData<TraceRow[]>, row: TraceRow, fits: boolean): InfiniteData<TraceRow[]> {
+  const other = (known: TraceRow) => known.reference !== row.reference
+  const [first = [], ...rest] = old.pages.map((page) => (page.every(other) ? page : page.filter(other)))
+  return { ...old, pages: [fits ? [row, ...first] : first, ...rest] }
 }

@@ -227,7 +227,7 @@ pub(crate) struct TraceFilter {
     /// Only this chain
     #[arg(long)]
     pub(crate) chain: Option<String>,
-    /// Only this outcome: accepted, challenged, refused or silent
+    /// Only this outcome: accepted, waiting (at a prompt), refused or silent
     #[arg(long)]
     pub(crate) outcome: Option<String>,
     /// Only this cause

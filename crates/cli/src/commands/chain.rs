@@ -18,7 +18,7 @@ pub(crate) async fn run(command: ChainCommand, global: &Global) -> Result<ExitCo
     for chain in &chains {
         let counts = &chain.logins;
         let today = format!(
-            "last 24 h: {} accepted, {} refused, {} challenged, {} silent",
+            "last 24 h: {} accepted, {} refused, {} waiting, {} silent",
             counts.accepted, counts.refused, counts.challenged, counts.silent
         );
         output::line(format!("{}  {}", output::paint(&chain.name, "1"), output::paint(&today, "2")));

@@ -93,6 +93,12 @@ async fn what_a_person_gets_wrong_at_a_prompt_is_named() {
     let (soon, late) = (Duration::ZERO, Duration::from_millis(1300));
     assert_eq!(ended("breakwater", "tomasz", &[&tomasz, "one-tide", "other-tide", "a", "b", "c", "d"], soon).await, "password-not-changed");
     assert_eq!(ended("breakwater", "ines", &["barnacle-and-buoy", &code("ines", 0)], late).await, "challenge-expired");
+    let (exchange, local) = world.gateway("lantern").log_in("pell", "sounding-line").await.unwrap();
+    assert_eq!(outcome(&exchange), "Access-Challenge");
+    let reference = world.service.trace_from(local).await["reference"].as_str().unwrap().to_owned();
     assert_eq!(ended("lantern", "yuki", &["swell204813 sms"], soon).await, "factor-unreachable");
     assert_eq!(ended("lantern", "pell", &["sounding-line mail", "mail", "text"], soon).await, "courier-limit");
+    // Nobody has answered that one meanwhile.
+    let ended = world.service.ended(&reference).await;
+    assert_eq!((&ended["outcome"], &ended["cause"]), (&"refused".into(), &"prompt-unanswered".into()), "{ended:#}");
 }

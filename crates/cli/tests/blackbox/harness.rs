@@ -180,6 +180,18 @@ impl Service {
         panic!("no trace from {sender}");
     }
 
+    /// The trace of a login once it waits for no answer any more.
+    pub(crate) async fn ended(&self, reference: &str) -> Value {
+        for _ in 0..400 {
+            let trace = self.get(&format!("/traces/{reference}")).await;
+            if trace["outcome"] != "challenged" {
+                return trace;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("{reference} still waits");
+    }
+
     /// The newest trace as it is listed, once there is one.
     pub(crate) async fn newest_trace(&self) -> Value {
         for _ in 0..200 {

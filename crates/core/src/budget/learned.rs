@@ -83,6 +83,11 @@ impl Seen {
             return;
         }
         self.logins += 1;
+        self.add_round(gateway, facts);
+        facts.rounds.iter().for_each(|round| self.add_round(gateway, &round.facts));
+    }
+
+    fn add_round(&mut self, gateway: &str, facts: &Facts) {
         if let Some(resends) = facts.resends.filter(|resends| resends.count > 0) {
             let wait = resends.span_us / u64::from(resends.count);
             self.waits.entry(gateway.to_owned()).or_default().push(wait);

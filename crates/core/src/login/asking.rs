@@ -9,6 +9,7 @@ use super::request::Credential;
 use super::second::MarkFor;
 use crate::cause::Cause;
 use crate::device::Near;
+use crate::facts::AnswerFact;
 use crate::moment::Moment;
 use crate::prompt::{Text, plain_answer, shorten};
 use crate::site::{Carries, FactorKind, SourceRef, WhenSecondIsDown, WhenSeveral};
@@ -346,6 +347,7 @@ impl Login {
         let answer = Secret::new(plain_answer(typed.as_ref().map_or("", |typed| typed.expose().as_str())));
         let text = answer.expose().as_str();
         if let Some(seed) = asking.seed.clone() {
+            self.note_answer(AnswerFact::Other);
             // Enrolled in some other way meanwhile: then that factor is asked for.
             if self.has_any_factor {
                 asking.seed = None;
@@ -355,16 +357,21 @@ impl Login {
         }
         if let Some(approval) = asking.approval {
             if Login::goes_on(&approval, text) {
+                self.note_answer(AnswerFact::Nothing);
                 return self.await_approval(asking, approval);
             }
             self.waiting_approval = Some(approval.id);
         }
         if text.is_empty() {
+            self.note_answer(AnswerFact::Nothing);
             self.step(Hop::Second, "answer", Tone::Note, now, "nothing was typed".to_owned(), None);
             return self.ask_again(asking, Cause::CodeMissing, now);
         }
         if let Some(sent) = asking.sent.clone().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit())) {
             let equals = bool::from(sent.code.open().expose().as_bytes().ct_eq(text.as_bytes()));
+            if equals {
+                self.note_answer(AnswerFact::Sent);
+            }
             if equals && now <= sent.until {
                 return State::Marking {
                     person: asking.person,
@@ -379,20 +386,25 @@ impl Login {
             }
         }
         if let Some((pin, code)) = self.own_code(text, now) {
+            let pin_digits = pin.as_ref().map_or(0, |pin| pin.expose().len());
+            self.note_answer(AnswerFact::Own(code.kind(), text.len() - pin_digits, pin_digits));
             return self.use_code(asking.person, code, pin, asking.first.after_mark(), now);
         }
         if let Some(choice) = self.read_choice(&asking, text, now) {
+            self.note_answer(AnswerFact::Factor(self.choice_name(choice)));
             self.step(Hop::Second, "answer", Tone::Good, now, "the person chose a factor".to_owned(), None);
             (asking.sent, asking.upstream, asking.approval) = (None, None, None);
             return self.chosen(asking, choice, now);
         }
         if asking.upstream.is_some() {
             let code = typed.unwrap_or_default();
+            self.note_answer(AnswerFact::ForUpstream(code.expose().len()));
             return match asking.first.proved() {
                 Ok(first) => self.code_upstream(asking.person, first, &code, now),
                 Err(cause) => self.refuse(cause, now),
             };
         }
+        self.note_answer(AnswerFact::Wrong(text.len()));
         let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
         let near = evidence.near(text);
         let (cause, said) = near.as_ref().map_or((Cause::CodeWrong, "what was typed is no code of this person's".to_owned()), near_said);
@@ -411,6 +423,12 @@ impl Login {
         let pins = self.chain().is_some_and(crate::site::Chain::asks_for_pins);
         let (cut, verified) = Evidence { devices: self.own_devices(), now, limits: self.site.codes }.own_code(text, pins)?;
         Some(((cut > 0).then(|| Secret::new(text.get(..cut).unwrap_or_default().to_owned())), verified))
+    }
+
+    /// The factor that a choice means, by its name in the site file.
+    fn choice_name(&self, choice: Choice) -> String {
+        let kind = self.chain().and_then(|chain| chain.second.iter().copied().find(|kind| Choice::of(*kind) == choice));
+        kind.map(|kind| self.site.factor_name(kind).to_owned()).unwrap_or_default()
     }
 
     /// A number of the list, or a word for a factor.

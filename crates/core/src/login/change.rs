@@ -6,6 +6,7 @@ use super::pending::{Kept, KeptSecond, Round};
 use super::proof::FirstProved;
 use super::request::Credential;
 use crate::cause::Cause;
+use crate::facts::AnswerFact;
 use crate::moment::Moment;
 use crate::prompt::Text;
 use crate::site::SourceRef;
@@ -84,6 +85,7 @@ impl Login {
             Credential::Text(text) => self.charset_text(text),
             _ => None,
         };
+        self.note_answer(AnswerFact::Other);
         let Some(typed) = typed.filter(|typed| !typed.expose().is_empty()) else {
             return self.ask_password_again(asked, "nothing was typed", now);
         };

@@ -8,6 +8,7 @@ use crate::directory::{BindMeaning, ChangeMeaning, Notice};
 use crate::moment::Moment;
 use crate::rule::Groups;
 use crate::site::SourceRef;
+use crate::trace::Trace;
 use bivector_wire::{NtHash, Secret};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -570,7 +571,12 @@ pub enum KeptAnswer {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TakenAnswer {
     /// This is where the login goes on.
-    Taken(Box<Pending>),
+    Taken {
+        /// What was kept.
+        pending: Box<Pending>,
+        /// The trace of the rounds before, where it is known.
+        before: Option<Box<Trace>>,
+    },
     /// It was taken before.
     Used,
     /// No such State is waiting.

@@ -197,8 +197,15 @@ pub struct Login {
     pub(super) site: Arc<Site>,
     pub(super) request: Arc<Request>,
     pub(super) chain: Option<usize>,
+    /// When the login's first request arrived.
+    pub(super) opened: Moment,
+    /// When the request of this round arrived.
     pub(super) began: Moment,
     pub(super) last: Moment,
+    /// What the rounds before this one learned.
+    pub(super) earlier: Option<Box<Facts>>,
+    /// Until when the prompt that this round ends with can be answered.
+    pub(super) open_until: Option<Moment>,
     pub(super) state: State,
     pub(super) trace: Trace,
     /// The name that sources are asked for, and the realm that it was typed with.
@@ -296,8 +303,11 @@ impl Login {
             site,
             request,
             chain,
+            opened: now,
             began: now,
             last: now,
+            earlier: None,
+            open_until: None,
             state: State::Moving,
             trace,
             name: String::new(),
@@ -474,10 +484,11 @@ impl Login {
                 Verdict::Refuse(self.refusal(Cause::Unfinished, Vec::new()))
             }
         };
-        let at_us = now.since(self.began).as_micros() as u64;
+        let at_us = now.since(self.opened).as_micros() as u64;
         if resends.count > 0 {
             self.trace.facts.resends = Some(resends);
         }
+        self.join_facts(now);
         if self.quiet {
             return (verdict, self.trace);
         }
@@ -567,7 +578,7 @@ impl Login {
             self.last = now;
             return;
         }
-        let at_us = self.last.since(self.began).as_micros() as u64;
+        let at_us = self.last.since(self.opened).as_micros() as u64;
         let took_us = now.since(self.last).as_micros() as u64;
         // Names, answers of sources and messages of upstreams come from outside, and are read on terminals.
         let said = match shown(&said) {

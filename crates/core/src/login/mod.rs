@@ -15,6 +15,8 @@ mod approval_tests;
 mod approving;
 mod asking;
 mod change;
+#[cfg(test)]
+mod conversation_tests;
 mod enrolling;
 mod fact;
 #[cfg(test)]
@@ -33,6 +35,7 @@ mod reading;
 mod receive;
 mod request;
 mod resume;
+mod rounds;
 #[cfg(test)]
 mod rounds_tests;
 mod rules;

@@ -26,7 +26,9 @@ impl Login {
                     facts.people.push((source(first.source), PersonFact::of(&answer.value)));
                 }
             }
-            (State::Factors { .. }, Fact::Factors(FactorsAnswer::Known(known))) => facts.factors = Some(FactorFacts::of(known)),
+            (State::Factors { .. } | State::Returning { .. }, Fact::Factors(FactorsAnswer::Known(known))) => {
+                facts.factors = Some(FactorFacts::of(known));
+            }
             (State::Password { source: asked, .. }, Fact::Password(answer)) => {
                 facts.passwords.push((source(*asked), CheckFact::of_password(&answer.value)));
             }

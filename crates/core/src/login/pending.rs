@@ -14,7 +14,7 @@ pub struct Pending {
     pub(super) gateway: String,
     pub(super) chain: String,
     pub(super) typed_name: String,
-    /// Reference of the round before, for the trace.
+    /// The login's reference.
     pub(super) reference: String,
     pub(super) until: Moment,
     pub(super) whose: Whose,
@@ -181,6 +181,11 @@ impl Drop for Kept {
 }
 
 impl Pending {
+    /// The login's reference.
+    pub fn reference(&self) -> &str {
+        &self.reference
+    }
+
     /// When its answer no longer counts.
     pub fn until(&self) -> Moment {
         self.until

@@ -10,6 +10,7 @@ use super::request::Credential;
 use super::upstream::{HiddenValue, KeptCode, PassedCredential, Role};
 use super::{Challenge, Verdict};
 use crate::cause::Cause;
+use crate::facts::AnswerFact;
 use crate::moment::Moment;
 use crate::site::SourceRef;
 use crate::trace::{Hop, Outcome, Tone};
@@ -20,12 +21,14 @@ impl Login {
     /// Keeps a round, so that its answer can go on from it. `checked_by` is the source that makes the first check.
     pub(super) fn keep(&mut self, checked_by: SourceRef, person: &Found, round: Round, asks: Asks, now: Moment) -> State {
         let found_by = self.found_by.unwrap_or(checked_by);
+        let until = now.plus(self.site.prompt_lasts);
+        self.open_until = Some(until);
         let pending = Pending {
             gateway: self.gateway_name().to_owned(),
             chain: self.chain_name().to_owned(),
             typed_name: self.typed_name(),
             reference: self.trace.reference.clone(),
-            until: now.plus(self.site.prompt_lasts),
+            until,
             whose: Whose {
                 found_by: self.site.source_name(found_by).to_owned(),
                 checked_by: self.site.source_name(checked_by).to_owned(),
@@ -61,8 +64,8 @@ impl Login {
 
     /// Goes on from the round before.
     pub(super) fn taken(&mut self, answer: TakenAnswer, now: Moment) -> State {
-        let pending = match answer {
-            TakenAnswer::Taken(pending) => pending,
+        let (pending, before) = match answer {
+            TakenAnswer::Taken { pending, before } => (pending, before),
             TakenAnswer::Used => {
                 let said = "the prompt of this State was answered before".to_owned();
                 return self.not_resumed(Cause::ChallengeUsed, said, now);
@@ -80,8 +83,7 @@ impl Login {
             let said = format!("the prompt was for `{}` through {} and {}", pending.typed_name, pending.gateway, pending.chain);
             return self.not_resumed(Cause::ChallengeForeign, said, now);
         }
-        let said = format!("the answer to the prompt of {}", pending.reference);
-        self.step(Hop::Reading, "resumed", Tone::Good, now, said, None);
+        self.join(before, &pending, now);
         let Carried { notice, attributes, hidden, groups, keys } = &pending.carried;
         self.keys = keys.as_ref().map(|(success, send, receive)| {
             Box::new(MsChapProved { success: success.clone(), send_key: send.open(), receive_key: receive.open() })
@@ -226,6 +228,9 @@ impl Login {
             Credential::Proof { attributes, .. } => PassedCredential::Untouched(attributes.clone()),
             _ => return self.refuse(Cause::CredentialMissing, now),
         };
+        if let PassedCredential::Text(text) = &credential {
+            self.note_answer(AnswerFact::ForUpstream(text.expose().len()));
+        }
         let mut ask = self.ask_upstream(index, person, credential);
         ask.server = Some(kept.server.clone());
         ask.state = Some(kept.state.clone());

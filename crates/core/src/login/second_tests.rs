@@ -23,19 +23,19 @@ const METHODS: &str = "methods = [\"pap\"]";
 const ROSTER: &str = "first = [\"tidehall\", \"roster\"]";
 
 /// The demo's site with prompts at the staff's gateways, and the staff's second factors.
-fn prompting(second: &str, more: &[(&str, &str)]) -> Arc<Site> {
+pub(super) fn prompting(second: &str, more: &[(&str, &str)]) -> Arc<Site> {
     let slipway = ("secret = \"gateway/slipway\"", "secret = \"gateway/slipway\"\nshows_challenges = true");
     let mut change = vec![PROMPTS, slipway, (SECOND, second)];
     change.extend(more);
     site(&change)
 }
 
-fn challenge(verdict: Verdict, trace: &Trace) -> (String, Vec<u8>) {
+pub(super) fn challenge(verdict: Verdict, trace: &Trace) -> (String, Vec<u8>) {
     let Verdict::Challenge(challenge) = verdict else { panic!("{trace:#?}") };
     (challenge.prompt.unwrap(), challenge.state)
 }
 
-fn answer_from(via: &str, site: &Site, name: &str, text: &str, state: &[u8]) -> Request {
+pub(super) fn answer_from(via: &str, site: &Site, name: &str, text: &str, state: &[u8]) -> Request {
     let (secret, authenticator) = (SharedSecret::new(b"s"), [5; 16]);
     let mut message = Message::new(Code::AccessRequest);
     message.push(AttributeType::UserName, name.as_bytes());

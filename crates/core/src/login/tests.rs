@@ -68,6 +68,8 @@ pub(super) struct World {
     pub(super) upstream: VecDeque<UpstreamAnswer>,
     pub(super) asked: Vec<UpstreamAsk>,
     pub(super) kept: BTreeMap<Vec<u8>, Pending>,
+    /// The trace of the login that waits at a prompt, where somebody keeps it.
+    pub(super) before: Option<Box<Trace>>,
     pub(super) changed: Vec<String>,
     pub(super) guesses: Vec<(SourceRef, String)>,
     /// The code told beside each guess.
@@ -121,6 +123,7 @@ impl World {
             upstream: VecDeque::new(),
             asked: Vec::new(),
             kept: BTreeMap::new(),
+            before: None,
             changed: Vec::new(),
             guesses: Vec::new(),
             beside: Vec::new(),
@@ -275,9 +278,10 @@ impl World {
                 self.kept.insert(state.clone(), Pending::from_sealed(pending.to_bytes().expose()).unwrap());
                 Fact::Kept(KeptAnswer::Kept(state))
             }
-            Need::TakeChallenge { state } => {
-                Fact::Taken(self.kept.remove(&state).map_or(TakenAnswer::NotThere, |pending| TakenAnswer::Taken(Box::new(pending))))
-            }
+            Need::TakeChallenge { state } => Fact::Taken(match self.kept.remove(&state) {
+                Some(pending) => TakenAnswer::Taken { pending: Box::new(pending), before: self.before.take() },
+                None => TakenAnswer::NotThere,
+            }),
             Need::ChangePassword { new, .. } => {
                 self.changed.push(new.expose().clone());
                 Fact::Changed(Answer::ours(match new.expose().len() {
@@ -320,6 +324,7 @@ impl World {
             }
         }
         let (verdict, trace) = login.finish(Resends::default(), now);
+        self.before = (trace.outcome == Outcome::Challenged).then(|| Box::new(trace.clone()));
         (verdict, trace, now.since(self.now))
     }
 

@@ -29,7 +29,7 @@ fn arrival() -> Arrival {
 
 fn trace() -> Trace {
     let outcome = Outcome::Refused;
-    Trace { reference: "REF".into(), outcome, cause: Some(Cause::PasswordWrong), ..crate::trace::empty() }
+    Trace { reference: "REF".into(), outcome, cause: Some(Cause::PasswordWrong), ..Trace::default() }
 }
 
 fn refusal(attributes: &[u8]) -> Verdict {

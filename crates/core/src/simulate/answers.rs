@@ -148,7 +148,7 @@ impl Behind {
     fn take(&mut self, state: &[u8], _now: Moment) -> TakenAnswer {
         let place = <[u8; 4]>::try_from(state).ok().map(|bytes| u32::from_be_bytes(bytes) as usize);
         match place.and_then(|place| self.kept.get_mut(place)) {
-            Some(kept) => kept.take().map_or(TakenAnswer::Used, TakenAnswer::Taken),
+            Some(kept) => kept.take().map_or(TakenAnswer::Used, |pending| TakenAnswer::Taken { pending, before: None }),
             None => TakenAnswer::NotThere,
         }
     }

@@ -14,8 +14,8 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bivector_core::Cause;
-use bivector_core::facts::Facts;
-use bivector_core::trace::{Step, Tone};
+use bivector_core::facts::{Facts, LaterRound};
+use bivector_core::trace::{Outcome, Step, Tone};
 use bivector_wire::AttributeType;
 use futures_util::stream;
 use serde::{Deserialize, Serialize};
@@ -48,8 +48,33 @@ pub struct TraceView {
     /// What the gateway sent of itself and of the connection, such as NAS-Port and Calling-Station-Id.
     #[serde(default)]
     pub device: Vec<DeviceLine>,
-    /// Its steps in order.
+    /// Its rounds, where there was more than one: the first request, and the answers to prompts.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub rounds: Vec<RoundView>,
+    /// Its steps in order, over all rounds.
     pub steps: Vec<Step>,
+}
+
+/// One round of a login.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RoundView {
+    /// When it began, in microseconds since the login began.
+    pub at_us: u64,
+    /// From its request to its answer, in microseconds.
+    pub took_us: u64,
+    /// How its credential was sent.
+    pub method: String,
+}
+
+impl RoundView {
+    fn all_of(method: &str, facts: &Facts) -> Vec<Self> {
+        let first = RoundView { at_us: 0, took_us: facts.first_took_us.unwrap_or_default(), method: method.to_owned() };
+        let view = |round: &LaterRound| RoundView { at_us: round.at_us, took_us: round.took_us, method: round.method.clone() };
+        match facts.rounds.is_empty() {
+            true => Vec::new(),
+            false => std::iter::once(first).chain(facts.rounds.iter().map(view)).collect(),
+        }
+    }
 }
 
 /// An attribute of the request that says where it comes from.
@@ -84,6 +109,7 @@ impl TraceView {
             }
             _ => None,
         };
+        let rounds = facts.map(|facts| RoundView::all_of(&row.method, facts)).unwrap_or_default();
         TraceView {
             sentence: row.cause.map(|cause| cause.sentence().to_owned()),
             remedy: row.cause.map(|cause| cause.remedy().to_owned()),
@@ -91,6 +117,7 @@ impl TraceView {
             line_text,
             row,
             device: facts.map(DeviceLine::all_of).unwrap_or_default(),
+            rounds,
             steps,
         }
     }
@@ -102,12 +129,15 @@ fn bad(title: String, remedy: String) -> Problem {
 
 /// A filter, or why it is none.
 fn checked(filter: Result<Query<TraceFilter>, QueryRejection>) -> Result<TraceFilter, Problem> {
-    let Query(filter) = filter.map_err(|error| bad(error.body_text(), "see /api/v1/openapi.json".into()))?;
+    let Query(mut filter) = filter.map_err(|error| bad(error.body_text(), "see /api/v1/openapi.json".into()))?;
+    if filter.outcome.as_deref() == Some("waiting") {
+        filter.outcome = Some(Outcome::Challenged.slug().to_owned());
+    }
     if let Some(cause) = filter.cause.as_deref().filter(|cause| !Cause::ALL.iter().any(|known| known.slug() == *cause)) {
         let slugs: Vec<&str> = Cause::ALL.iter().map(|cause| cause.slug()).collect();
         return Err(bad(format!("there is no cause `{cause}`"), format!("known: {}", slugs.join(", "))));
     }
-    let known = ["accepted", "challenged", "refused", "silent"];
+    let known = ["accepted", "challenged", "waiting", "refused", "silent"];
     if let Some(outcome) = filter.outcome.as_deref().filter(|outcome| !known.contains(outcome)) {
         return Err(bad(format!("there is no outcome `{outcome}`"), format!("known: {}", known.join(", "))));
     }
@@ -126,7 +156,8 @@ pub(super) async fn list(
     filter: Result<Query<TraceFilter>, QueryRejection>,
 ) -> Result<Json<Vec<TraceRow>>, Problem> {
     let filter = checked(filter)?;
-    let rows = state.shared.records.traces(filter.clone()).await?;
+    let mut rows = state.shared.records.traces(filter.clone()).await?;
+    rows.iter_mut().for_each(|row| state.shared.as_it_stands(row));
     // A name that nobody is known by is not kept as it was typed, and is found all the same.
     let kept = filter.person.as_deref().filter(|_| rows.is_empty()).map(|typed| state.shared.roster.names().as_kept(typed));
     match kept.filter(|kept| filter.person.as_ref() != Some(kept)) {
@@ -214,7 +245,7 @@ pub(super) async fn failures(
 #[utoipa::path(get, operation_id = "traces_show", path = "/api/v1/traces/{reference}", tag = "traces", params(("reference" = String, Path)),
     responses((status = 200, body = TraceView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(reference): Path<String>) -> Result<Json<TraceView>, Problem> {
-    match state.shared.records.trace(reference.clone()).await? {
+    match state.shared.trace(&reference).await? {
         Some((row, steps, facts)) => Ok(Json(TraceView::of(&state.shared, row, steps, facts.as_ref()).await)),
         None => Err(Problem::not_found(format!("there is no trace `{reference}`"), "see `bivector trace list`")),
     }

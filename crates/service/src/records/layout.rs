@@ -144,6 +144,8 @@ const MIGRATIONS: &[Migration] = &[
      CREATE TABLE ended_sign_ins (id BLOB PRIMARY KEY, until_us INTEGER NOT NULL) WITHOUT ROWID;"),
     // 12: large changes of people are made in slices: 1 is being made, 2 is being taken back
     sql("ALTER TABLE changes ADD COLUMN pending INTEGER NOT NULL DEFAULT 0;"),
+    // 13: traces of logins that waited at a prompt, in whose place later ones of the same logins stand
+    sql("CREATE TABLE replaced_traces (id INTEGER PRIMARY KEY);"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

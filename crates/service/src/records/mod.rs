@@ -201,9 +201,13 @@ impl Records {
             // Thousands of logins may end at once, and others go on meanwhile.
             tokio::task::yield_now().await;
         }
+        let replaced: Vec<u64> = entries.iter().filter_map(|entry| entry.replaces).collect();
         let buffer = Arc::clone(&self.traces);
         let job = Job::new(
-            move |transaction| traces::insert_chunks(transaction, &chunks),
+            move |transaction| {
+                traces::insert_chunks(transaction, &chunks)?;
+                if replaced.is_empty() { Ok(()) } else { traces::insert_replaced(transaction, &replaced) }
+            },
             move |result: Result<(), RecordsError>| {
                 buffer.written(entries.len());
                 match result {
@@ -333,7 +337,10 @@ impl Readers {
             Some(connection) => connection,
             None => Connection::open_with_flags(&self.path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)?,
         };
-        let result = query(&connection)?;
+        // One state of the records for all statements of a query, whatever is tidied meanwhile.
+        let transaction = connection.unchecked_transaction()?;
+        let result = query(&transaction)?;
+        transaction.finish()?;
         if let Ok(mut idle) = self.idle.lock()
             && idle.len() < IDLE_READERS
         {

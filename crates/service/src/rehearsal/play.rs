@@ -361,7 +361,9 @@ impl<'s> Scene<'s> {
         let took = began.elapsed();
         self.took += if took > held { took - held } else { took };
         if let Ok(Some((row, trace))) = tokio::time::timeout(TRACE_WAIT, self.traces.recv()).await {
-            self.references.push(row.reference.clone());
+            if self.references.last() != Some(&row.reference) {
+                self.references.push(row.reference.clone());
+            }
             self.last_trace = Some((row, trace));
         }
         Ok(exchange)

@@ -25,6 +25,8 @@ pub(crate) struct Entry {
     pub(crate) row: TraceRow,
     /// Steps and facts, written.
     pub(crate) body: Vec<u8>,
+    /// The number of an earlier trace of the same login, in whose place it stands.
+    pub(crate) replaces: Option<u64>,
 }
 
 impl Entry {
@@ -32,7 +34,7 @@ impl Entry {
     pub(crate) fn of(id: u64, trace: Trace) -> Self {
         // A packet that never became a login has learned nothing.
         let body = if trace.outcome == Outcome::Silent { write_body(&trace.steps, None) } else { with_facts(&trace.steps, &trace.facts) };
-        Entry { row: TraceRow::of(id, trace), body }
+        Entry { row: TraceRow::of(id, trace), body, replaces: None }
     }
 }
 

@@ -7,7 +7,7 @@ use bivector_core::facts::Facts;
 use bivector_core::site::TraceKeeping;
 use bivector_core::trace::Step;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::sync::Mutex;
 use tokio::sync::MutexGuard as Turn;
 
@@ -19,6 +19,9 @@ const UNWRITTEN: usize = 2048;
 const SMALL: usize = 128;
 /// Chunks that are put together, or taken out, in one step: some milliseconds of the writer's time.
 const AT_ONCE: u32 = 256;
+/// How long after its last login a chunk is rewritten without the traces that later ones have replaced, in microseconds: most prompts are
+/// answered by then.
+const SETTLED_US: u64 = 600_000_000;
 
 /// Traces on their way to the writer. It gives them their numbers, so that they stand in order.
 #[derive(Debug)]
@@ -136,6 +139,41 @@ pub(crate) fn insert_chunks(transaction: &Transaction<'_>, chunks: &[Written]) -
     chunks.iter().try_for_each(|chunk| insert(transaction, chunk))
 }
 
+/// Notes that later traces stand in the place of these.
+pub(crate) fn insert_replaced(transaction: &Transaction<'_>, ids: &[u64]) -> rusqlite::Result<()> {
+    let mut statement = transaction.prepare_cached("INSERT OR IGNORE INTO replaced_traces VALUES (?1)")?;
+    ids.iter().try_for_each(|id| statement.execute([*id as i64]).map(drop))
+}
+
+/// The numbers of traces in whose place others stand and that are still written: not many, since they are taken out soon.
+pub(super) fn replaced(connection: &Connection) -> rusqlite::Result<HashSet<u64>> {
+    let mut statement = connection.prepare_cached("SELECT id FROM replaced_traces")?;
+    statement.query_map([], |row| row.get::<_, i64>(0).map(|id| id as u64))?.collect()
+}
+
+/// Takes traces out of the oldest chunk that has some in whose place others stand, once its logins have long ended. Gives whether it did.
+fn take_out_replaced(transaction: &Transaction<'_>, now_us: u64) -> rusqlite::Result<bool> {
+    let oldest = transaction.query_row("SELECT min(id) FROM replaced_traces", [], |row| row.get::<_, Option<i64>>(0))?;
+    let Some(oldest) = oldest else { return Ok(false) };
+    let chunk = transaction
+        .query_row("SELECT first, last, ended_us FROM trace_chunks WHERE first <= ?1 ORDER BY first DESC LIMIT 1", [oldest], |row| {
+            Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?, row.get::<_, i64>(2)? as u64))
+        })
+        .optional()?;
+    let Some((first, last, ended_us)) = chunk.filter(|(_, last, _)| *last >= oldest) else {
+        return transaction.execute("DELETE FROM replaced_traces WHERE id = ?1", [oldest]).map(|_| true);
+    };
+    if ended_us + SETTLED_US > now_us {
+        return Ok(false);
+    }
+    let (mut entries, replaced) = (read_chunk(transaction, first)?, replaced(transaction)?);
+    entries.retain(|entry| !replaced.contains(&entry.row.id));
+    take_out(transaction, first)?;
+    insert_chunks(transaction, &chunks(&entries))?;
+    transaction.execute("DELETE FROM replaced_traces WHERE id BETWEEN ?1 AND ?2", [first, last])?;
+    Ok(true)
+}
+
 fn insert(transaction: &Transaction<'_>, written: &Written) -> rusqlite::Result<()> {
     transaction.prepare_cached("INSERT OR REPLACE INTO trace_chunks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")?.execute(
         params![
@@ -173,7 +211,7 @@ pub(crate) fn append_step(transaction: &Transaction<'_>, reference: &str, step: 
 /// Takes out the oldest traces that are too many or too old, or else puts small chunks together; a piece of work at once, so that nobody
 /// waits for it. Gives whether there is more to do. `tidied` is the number before which all chunks are large.
 pub(crate) fn tidy_traces(transaction: &Transaction<'_>, keeping: TraceKeeping, now_us: u64, tidied: u64) -> rusqlite::Result<(bool, u64)> {
-    if prune(transaction, keeping, now_us)? {
+    if prune(transaction, keeping, now_us)? || take_out_replaced(transaction, now_us)? {
         return Ok((true, tidied));
     }
     put_together(transaction, tidied)
@@ -265,8 +303,9 @@ fn read_chunk(transaction: &Transaction<'_>, first: i64) -> rusqlite::Result<Vec
     let Some((texts, heads, bodies)) = read else { return Ok(Vec::new()) };
     let unpacked = unpack(bodies);
     let (heads, bodies) = (Heads::read(&texts, &heads), read_bodies(&unpacked));
-    let entry =
-        |head: chunk::HeadRow<'_>| Some(Entry { row: head.row()?, body: bodies.get(head.at).copied().unwrap_or_default().to_vec() });
+    let entry = |head: chunk::HeadRow<'_>| {
+        Some(Entry { row: head.row()?, body: bodies.get(head.at).copied().unwrap_or_default().to_vec(), replaces: None })
+    };
     Ok(heads.iter().flat_map(Heads::iter).filter_map(entry).collect())
 }
 
@@ -307,7 +346,7 @@ pub(crate) fn take_over(transaction: &Transaction<'_>) -> rusqlite::Result<()> {
             factor: row.get(17)?,
             waived: row.get(18)?,
         };
-        entries.push(Entry { row: kept, body: write_body(&steps, facts.as_deref()) });
+        entries.push(Entry { row: kept, body: write_body(&steps, facts.as_deref()), replaces: None });
         if entries.len() == FULL {
             insert_chunks(transaction, &chunks(&entries))?;
             entries.clear();

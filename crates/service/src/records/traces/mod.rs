@@ -10,10 +10,11 @@ mod tests;
 pub(crate) use chunk::Entry;
 pub(super) use chunk::FULL;
 pub(crate) use keep::{Added, tidy_traces};
-pub(super) use keep::{Buffer, append_step, chunks, insert_chunks, newest, take_over};
+pub(super) use keep::{Buffer, append_step, chunks, insert_chunks, insert_replaced, newest, take_over};
 
 use bivector_core::Cause;
-use bivector_core::trace::{Origin, Outcome, Trace};
+use bivector_core::facts::Facts;
+use bivector_core::trace::{Origin, Outcome, Step, Trace};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
@@ -99,6 +100,33 @@ impl TraceRow {
     }
 }
 
+impl TraceRow {
+    /// The whole trace again.
+    pub(crate) fn with(self, steps: Vec<Step>, facts: Facts) -> Trace {
+        Trace {
+            reference: self.reference,
+            began_us: self.began_us,
+            took_us: self.took_us,
+            origin: self.origin,
+            gateway: self.gateway,
+            sender: self.sender,
+            chain: self.chain,
+            typed_name: self.typed_name,
+            person: self.person,
+            method: self.method,
+            source: self.source,
+            outcome: self.outcome,
+            cause: self.cause,
+            grant: self.grant,
+            factor: self.factor,
+            waived: self.waived,
+            revision: self.revision,
+            steps,
+            facts: Box::new(facts),
+        }
+    }
+}
+
 /// Failures over time.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Failures {
@@ -138,7 +166,7 @@ pub struct TraceFilter {
     pub gateway: Option<String>,
     /// A chain's name.
     pub chain: Option<String>,
-    /// `accepted`, `refused` or `silent`.
+    /// `accepted`, `refused`, `silent`, or `waiting` for logins that wait at a prompt.
     pub outcome: Option<String>,
     /// A cause's slug.
     pub cause: Option<String>,

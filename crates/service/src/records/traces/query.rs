@@ -1,6 +1,7 @@
 //! Questions about traces. Each walks the chunks from its end, looks only into those that may hold what is asked for, and stops early.
 
 use super::chunk::{HeadRow, Heads, Key, Wanted, read_bodies, read_body, unpack};
+use super::keep::replaced;
 use super::{FailedSpan, Failures, Newest, TraceFilter, TraceRow};
 use crate::api::LoginCounts;
 use crate::records::{Records, RecordsError};
@@ -67,6 +68,7 @@ impl Walk {
         ))?;
         let mut rest = connection.prepare_cached("SELECT texts, heads FROM trace_chunks WHERE first = ?1")?;
         let most = |limit: Option<u64>| limit.map_or(i64::MAX, |limit| i64::try_from(limit).unwrap_or(i64::MAX));
+        let replaced = replaced(connection)?;
         let mut rows = statement.query(params![self.above as i64, most(self.below), self.since_us as i64, most(self.until_us)])?;
         while let Some(row) = rows.next()? {
             let first: i64 = row.get(0)?;
@@ -79,7 +81,9 @@ impl Walk {
                 tracing::warn!(first, "a piece of the traces is damaged and left out");
                 continue;
             };
-            let mut each = |head: HeadRow<'_>| if self.takes(head) { visit(first, head) } else { ControlFlow::Continue(()) };
+            let mut each = |head: HeadRow<'_>| {
+                if self.takes(head) && !replaced.contains(&head.id()) { visit(first, head) } else { ControlFlow::Continue(()) }
+            };
             let done = if self.oldest_first { heads.iter().try_for_each(&mut each) } else { heads.iter().rev().try_for_each(&mut each) };
             if done.is_break() {
                 break;
@@ -203,6 +207,23 @@ impl Records {
             Ok(with_bodies(connection, found.into_iter().collect(), whole)?.pop())
         })
         .await
+    }
+
+    /// Logins that wait at a prompt, as far as the records know, and that began at or after a moment: the newest [`COUNTED`] of them.
+    pub(crate) fn waiting_logins(&self, since_us: u64) -> Result<Vec<(TraceRow, Facts)>, RecordsError> {
+        self.read_now(|connection| {
+            let outcome = Some(Outcome::Challenged.slug().to_owned());
+            let waiting = TraceFilter { outcome, since_us: Some(since_us), ..TraceFilter::default() };
+            let (mut placed, mut left) = (Placed::new(), COUNTED);
+            Walk::of(&waiting, false).visit(connection, |first, head| {
+                placed.extend(head.row().filter(|_| waiting.fits(head)).map(|row| (row, (first, head.at))));
+                left -= 1;
+                if left > 0 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+            })?;
+            let found = with_bodies(connection, placed, |row, body| (row, read_body(body).1))?;
+            // Earlier versions did not say until when.
+            Ok(found.into_iter().filter_map(|(row, facts)| Some((row, facts.filter(|facts| facts.open_until_us.is_some())?))).collect())
+        })
     }
 
     /// Traces with their steps, oldest first: as many as fit, from one number on.

@@ -39,7 +39,7 @@ fn entry(id: u64) -> Entry {
         waived: None,
         revision: 1 + id / 400,
     };
-    Entry { row, body: write_body(&[step(&format!("login {id}"))], Some("{}")) }
+    Entry { row, body: write_body(&[step(&format!("login {id}"))], Some("{}")), replaces: None }
 }
 
 fn records() -> (tempfile::TempDir, Records, Runtime) {

@@ -1,0 +1,122 @@
+//! A login of several rounds is one login: its rounds share a reference and a trace.
+
+use super::machine::Login;
+use super::pending::Pending;
+use crate::cause::Cause;
+use crate::facts::{AnswerFact, LaterRound};
+use crate::moment::Moment;
+use crate::trace::{Hop, Outcome, Step, Tone, Trace};
+use std::time::Duration;
+
+/// Rounds that a trace keeps: more than any method needs. Of a longer login the rounds in the middle are left out, so that nobody who
+/// keeps on answering fills the memory.
+const ROUNDS: usize = 48;
+
+/// What a step says that begins a further round.
+const RESUMED: &str = "resumed";
+
+impl Login {
+    /// Takes up the trace of the rounds before.
+    pub(super) fn join(&mut self, before: Option<Box<Trace>>, pending: &Pending, now: Moment) {
+        self.trace.reference.clone_from(&pending.reference);
+        let Some(mut before) = before.filter(|before| !self.quiet && before.reference == pending.reference) else {
+            let said = "an answer to a prompt; the rounds before are not on record".to_owned();
+            self.step(Hop::Reading, RESUMED, Tone::Good, now, said, None);
+            return;
+        };
+        before.leave_out_the_middle();
+        self.opened = Moment::from_micros(before.began_us).min(self.began);
+        let offset = self.began.since(self.opened).as_micros() as u64;
+        let own = std::mem::take(&mut self.trace.steps);
+        let waited = Duration::from_micros(offset.saturating_sub(before.took_us));
+        self.trace.steps = before.steps;
+        self.trace.steps.push(Step {
+            hop: Hop::Gateway,
+            what: "waiting".into(),
+            tone: Tone::Note,
+            at_us: before.took_us.min(offset),
+            took_us: waited.as_micros() as u64,
+            said: format!("the prompt was answered after {:.1} s", waited.as_secs_f64()),
+            line: None,
+        });
+        self.trace.steps.extend(own.into_iter().map(|step| Step { at_us: step.at_us + offset, ..step }));
+        (self.trace.began_us, self.trace.method) = (before.began_us, before.method);
+        let round = before.facts.rounds.len() + before.facts.rounds_left_out as usize + 2;
+        self.earlier = Some(before.facts);
+        self.step(Hop::Reading, RESUMED, Tone::Good, now, format!("round {round}: the answer to the prompt"), None);
+    }
+
+    /// Notes what was typed at a prompt, as far as it may be told.
+    pub(super) fn note_answer(&mut self, answer: AnswerFact) {
+        if !self.quiet {
+            self.trace.facts.answer = Some(answer);
+        }
+    }
+
+    /// Puts what this round learned behind what the rounds before it did.
+    pub(super) fn join_facts(&mut self, now: Moment) {
+        if self.quiet {
+            return;
+        }
+        let took_us = now.since(self.began).as_micros() as u64;
+        let open_until_us = self.open_until.filter(|_| self.trace.outcome == Outcome::Challenged).map(Moment::micros);
+        match self.earlier.take() {
+            None => self.trace.facts.first_took_us = open_until_us.map(|_| took_us),
+            Some(earlier) => {
+                let facts = std::mem::replace(&mut self.trace.facts, earlier);
+                let method = self.request.credential.method().to_owned();
+                let at_us = self.began.since(self.opened).as_micros() as u64;
+                self.trace.facts.rounds.push(LaterRound { at_us, took_us, method, facts: *facts });
+            }
+        }
+        self.trace.facts.open_until_us = open_until_us;
+    }
+}
+
+impl Trace {
+    /// How long its last round took, from the request to the answer, in microseconds.
+    pub fn last_round_us(&self) -> u64 {
+        self.facts.rounds.last().map_or(self.facts.first_took_us.unwrap_or(self.took_us), |round| round.took_us)
+    }
+
+    /// Ends a login that waits at a prompt which nobody has answered by `now`.
+    pub fn unanswered(mut self, now: Moment) -> Self {
+        let until = self.facts.open_until_us.take().unwrap_or(now.micros()).min(now.micros());
+        self.end(Cause::PromptUnanswered, "unanswered", "nobody answered the prompt while it could be answered", until)
+    }
+
+    /// Ends a login whose last round has never come to an end.
+    pub fn unfinished(mut self, now: Moment) -> Self {
+        self.facts.open_until_us = None;
+        self.end(Cause::Unfinished, "unfinished", "the answer to the prompt came, and nothing has come of it", now.micros())
+    }
+
+    fn end(mut self, cause: Cause, what: &'static str, said: &str, at_us: u64) -> Self {
+        let took_us = at_us.saturating_sub(self.began_us).max(self.took_us);
+        let (hop, waited) = (Hop::Reply, took_us - self.took_us);
+        self.steps.push(Step {
+            hop,
+            what: what.into(),
+            tone: Tone::Bad,
+            at_us: self.took_us,
+            took_us: waited,
+            said: said.into(),
+            line: None,
+        });
+        (self.outcome, self.cause, self.took_us) = (Outcome::Refused, Some(cause), took_us);
+        self
+    }
+
+    /// Makes room for a further round where there are too many: the first rounds and the last ones tell the most.
+    fn leave_out_the_middle(&mut self) {
+        let rounds = &mut self.facts.rounds;
+        if rounds.len() + 1 < ROUNDS {
+            return;
+        }
+        let middle = rounds.len() / 2;
+        let from = rounds.remove(middle).at_us;
+        let until = rounds.get(middle).map_or(u64::MAX, |next| next.at_us);
+        self.facts.rounds_left_out += 1;
+        self.steps.retain(|step| step.at_us < from || step.at_us >= until);
+    }
+}
