@@ -7,6 +7,7 @@ use bivector_core::device::{CodeLimits, Device, Makes};
 use bivector_core::facts::Resends;
 use bivector_core::form::{Form, readings};
 use bivector_core::login::*;
+use bivector_core::radius::{self, Arrival, Reply};
 use bivector_core::rule::{Decision, Groups, Rule, RuleBook, Then, When};
 use bivector_core::site::{Known, Site};
 use bivector_core::totp::{Settings, code};
@@ -73,26 +74,16 @@ fn whole(bytes: &[u8], site: &Arc<Site>, secret: &SharedSecret) -> Vec<u8> {
     let gateway = site.gateway_at("127.0.0.11".parse().unwrap()).unwrap();
     let packet = Packet::parse(bytes).unwrap();
     let authentic = authenticate(packet, secret, IntegrityPolicy::Required).unwrap();
-    let request = Request::read(
-        &authentic,
-        secret,
-        Arrival {
-            gateway,
-            sender: "127.0.0.11:4000".parse().unwrap(),
-            port: 0,
-            origin: Origin::Gateway,
-            secret_proved: false,
-            random: [7; 16],
-        },
-    );
+    let sender = "127.0.0.11:4000".parse().unwrap();
+    let arrival = Arrival { gateway, sender, port: 0, origin: Origin::Gateway, secret_proved: false };
+    let request = radius::read(&authentic, secret, arrival);
     let mut login = Login::begin(Arc::clone(site), request, "REFERENC".into(), 1, NOW);
     while let Next::Ask(need) = login.next() {
         login.learn(fact(&need), NOW);
     }
-    let (Verdict::Accept(accept), _trace) = login.finish(Resends::default(), NOW) else { panic!("accepted") };
-    let mut message = Message::new(Code::AccessAccept);
-    message.push_encoded(accept.attributes());
-    message.sign_reply(1, packet.authenticator(), secret).unwrap()
+    let (verdict, mut trace) = login.finish(Resends::default(), NOW);
+    assert!(matches!(verdict, Verdict::Accept(_)), "accepted");
+    Reply::to(&authentic).encode(&verdict, &mut trace, secret, || [0; 16]).unwrap()
 }
 
 fn benches(c: &mut Criterion) {
