@@ -4,7 +4,7 @@ use crate::arguments::Global;
 use crate::failure::Failure;
 use crate::settings::Settings;
 use bivector_core::text::{is_plain, shown};
-use bivector_service::api::Problem;
+use bivector_http::api::Problem;
 use bivector_wire::Secret;
 use futures_util::StreamExt;
 use futures_util::stream::BoxStream;

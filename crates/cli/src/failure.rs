@@ -1,7 +1,7 @@
 //! How a command ends when it does not end well: a sentence, a remedy and an exit status.
 
+use bivector_http::api::Problem;
 use bivector_service::ServiceError;
-use bivector_service::api::Problem;
 use std::process::ExitCode;
 
 /// A command that did not do what was asked.

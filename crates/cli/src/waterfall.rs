@@ -2,7 +2,7 @@
 
 use crate::output::{colour, line, outcome, paint, tone, took, when, width};
 use bivector_core::trace::{Hop, Step, Tone};
-use bivector_service::api::TraceView;
+use bivector_http::api::TraceView;
 
 const BAR: usize = 24;
 

@@ -1,18 +1,19 @@
 //! Start and stop of the service.
 
-use crate::api::{self, ApiState, Exposure, Serves};
-use crate::apply::Doors;
-use crate::clock;
-use crate::confirm;
-use crate::doors::who_holds;
-use crate::error::ServiceError;
-use crate::http::{self, Connections, Timeouts, descriptors};
-use crate::metrics;
-use crate::records::{Records, Role, Sync, TokenRow};
-use crate::roster::Roster;
-use crate::seal::{Seal, hash_token, random};
-use crate::shared::Shared;
-use crate::tls::{names_of, server_config};
+use bivector_doors::who_holds;
+use bivector_engine::roster::Roster;
+use bivector_engine::shared::Shared;
+use bivector_http::api::{self, ApiState, Exposure, Serves};
+use bivector_http::server::{self, Connections, Timeouts, descriptors};
+use bivector_http::tls::{names_of, server_config};
+use bivector_manage::apply::Doors;
+use bivector_manage::confirm;
+use bivector_store::clock;
+use bivector_store::error::ServiceError;
+use bivector_store::folder::{TOKEN_FILE, take_folder};
+use bivector_store::metrics;
+use bivector_store::records::{Records, Role, Sync, TokenRow};
+use bivector_store::seal::{Seal, hash_token, random};
 use bivector_wire::Secret;
 use data_encoding::HEXLOWER;
 use ipnet::IpNet;
@@ -20,7 +21,7 @@ use rustix::fs::Mode;
 use std::fs::{self, File};
 use std::io::{ErrorKind, Write};
 use std::net::SocketAddr;
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -32,8 +33,6 @@ use tokio::task::JoinHandle;
 
 /// Name of the operator that the first start makes.
 pub const FIRST_OPERATOR: &str = "owner";
-/// File in the data folder with the first operator's token.
-pub const TOKEN_FILE: &str = "operator.token";
 
 /// What in the records shows that a key file is theirs.
 const SEAL_CHECK: &str = "seal-check";
@@ -151,10 +150,10 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     // Nobody's login needs it, and with many people it takes a while.
     let learning = Arc::clone(&shared);
     drop(tokio::task::spawn_blocking(move || learning.roster.learn_names()));
-    tokio::spawn(crate::prune::prune(Arc::downgrade(&shared)));
-    tokio::spawn(crate::prune::check(Arc::downgrade(&shared)));
-    tokio::spawn(crate::prune::expire_prompts(Arc::downgrade(&shared)));
-    tokio::spawn(crate::sessions::watch(Arc::downgrade(&shared)));
+    tokio::spawn(crate::upkeep::prune(Arc::downgrade(&shared)));
+    tokio::spawn(crate::upkeep::check(Arc::downgrade(&shared)));
+    tokio::spawn(crate::upkeep::expire_prompts(Arc::downgrade(&shared)));
+    tokio::spawn(bivector_engine::sessions::watch(Arc::downgrade(&shared)));
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
     let certificate = options.tls.as_ref().map(|(certificate, _)| certificate.clone());
@@ -176,7 +175,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     let encrypted = tls.is_some();
     let serve = |listener, serves| {
         let router = api::router(state.clone(), serves);
-        tokio::spawn(http::serve(listener, router, tls.clone(), Arc::clone(&connections), Timeouts::default(), stopped.clone()))
+        tokio::spawn(server::serve(listener, router, tls.clone(), Arc::clone(&connections), Timeouts::default(), stopped.clone()))
     };
     let serving = match phones {
         None => vec![serve(listener, Serves::Everything)],
@@ -220,53 +219,6 @@ impl Running {
         self.shared.write_waiting();
         self.shared.records.close().await;
     }
-}
-
-/// Makes the data folder and locks it, so that two services never write to one.
-fn take_folder(data: &Path) -> Result<File, ServiceError> {
-    let failed = |source| ServiceError::DataFolder { path: data.to_owned(), source };
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(data).map_err(failed)?;
-    for narrowed in narrow_modes(data).map_err(failed)? {
-        tracing::warn!("{narrowed}");
-    }
-    let lock = fs::OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(data.join("lock")).map_err(failed)?;
-    match lock.try_lock() {
-        Ok(()) => Ok(lock),
-        Err(fs::TryLockError::WouldBlock) => Err(ServiceError::InUse { path: data.to_owned() }),
-        Err(fs::TryLockError::Error(source)) => Err(failed(source)),
-    }
-}
-
-/// Takes rights of others away from the data folder and the files in it; says what it changed.
-///
-/// # Errors
-/// The folder cannot be read, or a mode not be changed.
-fn narrow_modes(data: &Path) -> std::io::Result<Vec<String>> {
-    let mut narrowed = Vec::new();
-    for (path, mode) in wide_modes(data)? {
-        let wanted = mode & 0o700;
-        fs::set_permissions(&path, fs::Permissions::from_mode(wanted))?;
-        narrowed.push(format!("others could read `{}` (mode {mode:04o}); it has the mode {wanted:04o} now", path.display()));
-    }
-    Ok(narrowed)
-}
-
-/// The data folder and files in it that others have any right to, each with its mode.
-///
-/// # Errors
-/// The folder cannot be read.
-pub(crate) fn wide_modes(data: &Path) -> std::io::Result<Vec<(PathBuf, u32)>> {
-    let mode_of = |meta: &fs::Metadata| meta.permissions().mode() & 0o7777;
-    let mut wide = vec![(data.to_owned(), mode_of(&fs::metadata(data)?))];
-    for entry in fs::read_dir(data)? {
-        let (entry, meta) = entry.and_then(|entry| entry.metadata().map(|meta| (entry, meta)))?;
-        // What a link leads to is somebody else's to protect.
-        if meta.is_file() || meta.is_dir() {
-            wide.push((entry.path(), mode_of(&meta)));
-        }
-    }
-    wide.retain(|(_, mode)| mode & 0o077 != 0);
-    Ok(wide)
 }
 
 /// Opens the key file and makes sure that it is the one that belongs to these records.

@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::trace::Tone;
-use bivector_service::api::{ChainView, HopKind, HopView};
+use bivector_http::api::{ChainView, HopKind, HopView};
 use std::process::ExitCode;
 
 pub(crate) async fn run(command: ChainCommand, global: &Global) -> Result<ExitCode, Failure> {

@@ -5,10 +5,10 @@ use crate::client::{Client, Events, encode};
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::trace::Tone;
-use bivector_service::api::{DirectoryView, ProbeRequest};
-use bivector_service::shared::Event;
-use bivector_service::sources::Health;
-use bivector_service::sources::probe::ProbedServer;
+use bivector_engine::shared::Event;
+use bivector_engine::sources::Health;
+use bivector_engine::sources::probe::ProbedServer;
+use bivector_http::api::{DirectoryView, ProbeRequest};
 use reqwest::Method;
 use std::process::ExitCode;
 

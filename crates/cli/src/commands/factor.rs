@@ -5,8 +5,8 @@ use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::site::read_duration;
-use bivector_service::api::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
-use bivector_service::invitations::Made;
+use bivector_engine::invitations::Made;
+use bivector_http::api::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::process::ExitCode;
@@ -89,7 +89,7 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
 async fn invitation_path(client: &Client, whose: &Whose) -> Result<String, Failure> {
     match person_path(client, whose).await {
         Err(failure) if whose.source.is_none() && failure.is_no() => {
-            let directories = client.get::<Vec<bivector_service::api::DirectoryView>>("/directories", &[]).await?;
+            let directories = client.get::<Vec<bivector_http::api::DirectoryView>>("/directories", &[]).await?;
             match directories.as_slice() {
                 [one] => Ok(format!("/people/{}/{}", encode(&one.name), encode(&whose.person.to_lowercase()))),
                 _ => Err(failure),

@@ -6,8 +6,8 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_core::Cause;
 use bivector_core::sheet::{Format, Sheet};
-use bivector_service::api::{AppliedView, GatewayView, RegisterRequest};
-use bivector_service::records::Knock;
+use bivector_http::api::{AppliedView, GatewayView, RegisterRequest};
+use bivector_store::records::Knock;
 use reqwest::Method;
 use std::process::ExitCode;
 

@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::ladder::{Ladder, Layer};
-use bivector_service::api::TriedMethod;
+use bivector_http::api::TriedMethod;
 use reqwest::Method;
 use std::process::ExitCode;
 

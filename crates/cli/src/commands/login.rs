@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::{output, waterfall};
 use bivector_exchange::{AskError, Asker, Exchange, Patience, Request};
-use bivector_service::api::{ReplyAttribute, Tried, TriedMethod};
+use bivector_http::api::{ReplyAttribute, Tried, TriedMethod};
 use bivector_wire::{AttributeType, Code, Secret, SharedSecret, in_words, render};
 use reqwest::Method;
 use std::collections::VecDeque;

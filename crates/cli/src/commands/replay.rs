@@ -5,7 +5,7 @@ use crate::client::{Answer, Client};
 use crate::failure::Failure;
 use crate::{findings, output};
 use bivector_core::replay::{Group, Replayed};
-use bivector_service::api::ReplayRequest;
+use bivector_http::api::ReplayRequest;
 use reqwest::Method;
 use std::path::Path;
 use std::process::ExitCode;

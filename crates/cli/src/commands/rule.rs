@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
 use bivector_core::trace::Tone;
-use bivector_service::api::{RuleTried, RuleTry};
+use bivector_http::api::{RuleTried, RuleTry};
 use reqwest::Method;
 use std::process::ExitCode;
 

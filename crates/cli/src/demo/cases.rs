@@ -7,7 +7,7 @@ use bivector_core::trace::Outcome;
 use bivector_exchange::{Exchange, Patience, Request};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::Answers;
-use bivector_service::records::{Knock, TraceRow};
+use bivector_store::records::{Knock, TraceRow};
 use bivector_wire::{AttributeType, Code, SharedSecret};
 use serde::Serialize;
 use std::net::SocketAddr;

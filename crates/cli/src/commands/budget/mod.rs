@@ -8,7 +8,7 @@ use crate::client::{Answer, Client, encode};
 use crate::failure::Failure;
 use crate::{findings, output};
 use bivector_core::budget::{Rush, Suggestion, TimeFinding, Weight};
-use bivector_service::api::{DraftRequest, DraftView, SettingView, TimingRequest, TimingView};
+use bivector_http::api::{DraftRequest, DraftView, SettingView, TimingRequest, TimingView};
 use reqwest::Method;
 use std::collections::BTreeMap;
 use std::path::Path;

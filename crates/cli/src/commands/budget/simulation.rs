@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_core::simulate::{Curve, Simulated, curve_csv, curve_svg};
 use bivector_core::site::read_duration;
-use bivector_service::api::{SimulateRequest, SimulationLine};
+use bivector_http::api::{SimulateRequest, SimulationLine};
 use futures_util::StreamExt;
 use std::collections::BTreeMap;
 use std::io::Write;

@@ -29,13 +29,13 @@ use bivector_core::site::{Known, Site};
 use bivector_core::totp::{Settings, code};
 use bivector_core::trace::Origin;
 use bivector_exchange::Request;
+use bivector_http::api::{AppliedView, ApplyRequest};
 use bivector_lab::directory::{DirectoryData, DirectoryPerson, Protection, ServiceAccount, StandInDirectory};
 use bivector_lab::load::{LoadLogin, Measured, datagrams, logins};
-use bivector_service::api::{AppliedView, ApplyRequest};
-use bivector_service::people::Imported;
-use bivector_service::records::Sync;
-use bivector_service::serve::TOKEN_FILE;
+use bivector_manage::people::Imported;
 use bivector_service::{Options, Running, start};
+use bivector_store::folder::TOKEN_FILE;
+use bivector_store::records::Sync;
 use bivector_wire::{IntegrityPolicy, Packet, Secret, SharedSecret, authenticate};
 use rand::SeedableRng;
 use rand::rngs::SmallRng;
@@ -211,7 +211,7 @@ fn split(mut batch: Vec<LoadLogin>) -> (Vec<LoadLogin>, Vec<LoadLogin>) {
 
 /// From the service's own figures.
 fn dropped_traces() -> u64 {
-    let figures = bivector_service::metrics::render();
+    let figures = bivector_store::metrics::render();
     let line = figures.lines().find_map(|line| line.strip_prefix("bivector_traces_dropped_total "));
     line.and_then(|count| count.parse().ok()).unwrap_or(0)
 }

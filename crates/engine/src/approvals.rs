@@ -1,0 +1,559 @@
+//! Approvals that wait for their answer, and those that ended lately. Part of what nodes would have to agree on: everything here is
+//! one of the atomic operations ask-or-join, answer, await and withdraw; this node keeps it in memory.
+
+use bivector_core::Moment;
+use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
+use bivector_core::site::Handset;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::sync::{Arc, Mutex, OnceLock};
+use std::time::Duration;
+use tokio::sync::{Notify, broadcast};
+use utoipa::ToSchema;
+
+const HOUR: Duration = Duration::from_secs(3600);
+/// How long an approval is known after its end, so that a late answer learns how late it is.
+const KEPT: Duration = Duration::from_secs(600);
+/// Ended approvals that are known at most; each takes some 300 bytes.
+const ENDED: usize = 20_000;
+/// Numbers to pick from.
+const CHOICES: usize = 3;
+/// Logins that may wait for one approval: those of a device that moves from server to server, and a few more.
+const MOST_JOINED: usize = 8;
+/// Questions in an hour that come before the password is known to be right: a stranger may bring them about.
+const BEFORE_PASSWORD: usize = 3;
+
+/// What a person sees of an approval, and signs. The handset signs these very bytes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Shown {
+    /// The approval, as sixteen hex digits.
+    pub id: String,
+    /// Where it is a login to.
+    pub site: String,
+    /// Who is logging in: the name for display.
+    pub name: String,
+    /// The login name.
+    pub login: String,
+    /// Through which gateway.
+    pub gateway: String,
+    /// From where, as the gateway tells it; empty if it does not.
+    pub from: String,
+    /// When it was asked, in microseconds since 1970 by the service's clock.
+    pub at_us: u64,
+    /// Until when it can be answered.
+    pub until_us: u64,
+    /// The numbers to pick from; the right one stands on the person's screen. Empty where the gateway shows none.
+    pub numbers: Vec<u8>,
+    /// Whether a security key must prove the answer.
+    pub with_key: bool,
+    /// How many requests a yes lets in: more than one if the same caller has asked again.
+    #[serde(default = "one")]
+    pub requests: u32,
+    /// Whether the password has not been checked yet: too many wrong ones were typed for the person, and a yes lets this one be tried.
+    #[serde(default)]
+    pub before_password: bool,
+}
+
+fn one() -> u32 {
+    1
+}
+
+impl Shown {
+    fn of(ask: &ApprovalAsk, id: u64, numbers: &[u8], requests: u32, asked: Moment, until: Moment) -> Self {
+        Shown {
+            id: format!("{id:016x}"),
+            site: ask.site.clone(),
+            name: ask.name.clone(),
+            login: ask.login.clone(),
+            gateway: ask.gateway.clone(),
+            from: ask.from.clone(),
+            at_us: asked.micros(),
+            until_us: until.micros(),
+            numbers: numbers.to_vec(),
+            with_key: ask.with_key,
+            requests,
+            before_password: ask.before_password,
+        }
+    }
+
+    fn text(&self) -> Arc<str> {
+        serde_json::to_string(self).unwrap_or_default().into()
+    }
+}
+
+/// What the person says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Decision {
+    /// Yes.
+    Approve,
+    /// No.
+    Deny,
+    /// Not the person's own login.
+    NotMe,
+}
+
+/// An answer whose signature is verified.
+#[derive(Debug, Clone)]
+pub struct Said {
+    /// What the person says.
+    pub decision: Decision,
+    /// The number that was picked.
+    pub number: Option<u8>,
+    /// Record number of the handset.
+    pub handset: u64,
+    /// What the person calls it.
+    pub device: String,
+    /// The security key that proved it.
+    pub key: Option<String>,
+}
+
+/// What became of an answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Taken {
+    /// It decided.
+    Decided {
+        /// Whether it was a yes with the right number.
+        approved: bool,
+        /// What the handset was shown.
+        ask: Box<ApprovalAsk>,
+    },
+    /// Its time was over, by so much.
+    Late {
+        /// By how much.
+        by: Duration,
+        /// References of the logins that waited.
+        references: Vec<String>,
+    },
+    /// Another handset, or the same one, has answered before.
+    Before,
+    /// Something else was shown than what waits now: another login has joined it meanwhile.
+    Changed,
+    /// The login needs it no more: another factor was given.
+    Withdrawn,
+    /// There is no such approval of this person.
+    Unknown,
+}
+
+/// A login that waits for somebody's approval.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Waiting {
+    /// References of the logins that wait for it: one, and those that joined. Their traces come when they end.
+    pub references: Vec<String>,
+    /// The person's key.
+    pub person: String,
+    /// The name for display.
+    pub name: String,
+    /// Through which gateway.
+    pub gateway: String,
+    /// The chain.
+    pub chain: String,
+    /// From where, as the gateway tells it; empty if it does not.
+    pub from: String,
+    /// When it was asked, in microseconds since 1970.
+    pub asked_us: u64,
+    /// Until when it can be answered.
+    pub until_us: u64,
+    /// Whether a security key must prove the answer.
+    pub with_key: bool,
+    /// Whether a handset of the person listens now.
+    pub heard: bool,
+}
+
+/// What a person's handsets hear. Each hears only of its own person: ten thousand listen at one time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Told {
+    /// What waits has changed.
+    Approval,
+    /// Something about the person's devices has.
+    Device,
+}
+
+#[derive(Debug)]
+struct Pending {
+    ask: ApprovalAsk,
+    shown: Arc<str>,
+    number: Option<u8>,
+    asked: Moment,
+    until: Moment,
+    /// Logins that wait for it, by reference: one, and those that joined.
+    references: Vec<String>,
+    decided: Arc<Decided>,
+    /// Until when the person has stopped approvals: nobody is asked then, and whoever waits only waits.
+    stopped: Option<Moment>,
+}
+
+/// How an approval ended, and whoever waits for that. Small: thousands wait at one time.
+#[derive(Debug, Default)]
+struct Decided {
+    /// The answer; nothing where it ended without one.
+    end: OnceLock<Option<ApprovalAnswer>>,
+    told: Notify,
+}
+
+impl Decided {
+    /// Ends it, if it has not ended yet, and tells everybody.
+    fn set(&self, answer: Option<ApprovalAnswer>) {
+        if self.end.set(answer).is_ok() {
+            self.told.notify_waiters();
+        }
+    }
+
+    fn answer(&self) -> Option<&ApprovalAnswer> {
+        self.end.get()?.as_ref()
+    }
+
+    async fn ended(&self) {
+        let told = self.told.notified();
+        // It hears of everything from its making on.
+        if self.end.get().is_none() {
+            told.await;
+        }
+    }
+}
+
+impl Pending {
+    /// Says on the handset that the approval is for one more request. What was signed before does not count any more.
+    fn show_again(&mut self) {
+        if let Ok(shown) = serde_json::from_str::<Shown>(&self.shown) {
+            self.shown = Shown { requests: self.references.len() as u32, ..shown }.text();
+        }
+    }
+}
+
+#[derive(Debug)]
+struct Ended {
+    person: String,
+    at: Moment,
+    references: Vec<String>,
+    why: End,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum End {
+    /// With what: the round behind a prompt may come to ask only now.
+    Answered(ApprovalAnswer),
+    Expired,
+    Withdrawn,
+}
+
+#[derive(Debug, Default)]
+struct Hub {
+    pending: HashMap<u64, Pending>,
+    by_person: HashMap<String, u64>,
+    recent: HashMap<String, VecDeque<Moment>>,
+    ended: HashMap<u64, Ended>,
+    /// By their ends: chains have different patience, so that a later approval may end before an earlier one.
+    order: BTreeSet<(Moment, u64)>,
+    listeners: HashMap<String, broadcast::Sender<Told>>,
+}
+
+/// All approvals of this node.
+#[derive(Debug, Default)]
+pub struct Approvals {
+    hub: Mutex<Hub>,
+}
+
+impl Approvals {
+    /// Asks the person, or joins what waits for the same person at the same gateway from the same place. `random` is new each time.
+    pub fn ask(&self, ask: ApprovalAsk, limits: &Handset, random: [u8; 16], now: Moment) -> ApprovalSent {
+        let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
+        hub.expire(now);
+        if let Some((id, waiting)) = hub.by_person.get(&ask.person).copied().and_then(|id| Some((id, hub.pending.get_mut(&id)?))) {
+            // Where nothing says that both come from the same place, somebody who knows the password could ride on the person's own login.
+            let same_caller = waiting.ask.from == ask.from && (!ask.from.is_empty() || ask.joins_without_caller);
+            let same = same_caller
+                && waiting.ask.gateway == ask.gateway
+                && waiting.ask.with_key == ask.with_key
+                && waiting.ask.before_password == ask.before_password;
+            // Without the number on its screen a login must not ride on one that is matched by it.
+            if same && waiting.number.is_some() == ask.wants_number && waiting.references.len() < MOST_JOINED {
+                let sent = ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
+                waiting.references.push(ask.reference);
+                waiting.show_again();
+                hub.tell(&ask.person, Told::Approval);
+                return sent;
+            }
+            return ApprovalSent::Limited(format!("another approval of this person waits for its answer, through {}", waiting.ask.gateway));
+        }
+        // Whoever types wrong passwords must not use up what the person's own logins may ask for.
+        let (counted, most) = match ask.before_password {
+            true => (format!("before/{}", ask.person), BEFORE_PASSWORD),
+            false => (ask.person.clone(), limits.per_person as usize),
+        };
+        let recent = hub.recent.entry(counted).or_default();
+        while recent.front().is_some_and(|at| now.since(*at) >= HOUR) {
+            recent.pop_front();
+        }
+        if recent.len() >= most {
+            return ApprovalSent::Limited(format!("{} approvals were asked for within an hour, as many as the site allows", recent.len()));
+        }
+        recent.push_back(now);
+        let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
+        let until = now.plus(ask.lasts);
+        let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
+        let shown = Shown::of(&ask, id, if ask.wants_number { &numbers } else { &[] }, 1, now, until).text();
+        let person = ask.person.clone();
+        let references = vec![ask.reference.clone()];
+        let decided = Arc::default();
+        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided, stopped: None });
+        hub.by_person.insert(person.clone(), id);
+        hub.order.insert((until, id));
+        hub.tell(&person, Told::Approval);
+        ApprovalSent::Sent { id, number, joined: false, until }
+    }
+
+    /// Begins what looks like an approval to whoever waits for it, for a person who has stopped them. No handset hears of it, and nothing
+    /// is counted.
+    pub fn pretend(&self, ask: ApprovalAsk, random: [u8; 16], stopped: Moment, now: Moment) -> ApprovalSent {
+        let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
+        hub.expire(now);
+        let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
+        let until = now.plus(ask.lasts);
+        let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
+        let pending = Pending {
+            shown: "".into(),
+            number,
+            asked: now,
+            until,
+            references: vec![ask.reference.clone()],
+            decided: Arc::default(),
+            stopped: Some(stopped),
+            ask,
+        };
+        hub.pending.insert(id, pending);
+        hub.order.insert((until, id));
+        ApprovalSent::Sent { id, number, joined: false, until }
+    }
+
+    /// Waits for the answer, or until the time is over.
+    pub async fn wait(&self, id: u64, person: &str, clock: &bivector_store::clock::LoginClock) -> ApprovalAnswer {
+        let watched = self.hub.lock().ok().and_then(|hub| {
+            let pending = hub.pending.get(&id).filter(|pending| pending.ask.person == person)?;
+            Some((Arc::clone(&pending.decided), pending.asked, pending.until, pending.stopped))
+        });
+        let Some((decided, asked, until, stopped)) = watched else { return self.ended_before(id, person) };
+        // Whether it was in time, what is there then tells.
+        let _ = tokio::time::timeout_at(clock.instant(until).into(), decided.ended()).await;
+        if let Some(answer) = decided.answer() {
+            return answer.clone();
+        }
+        if let Ok(mut hub) = self.hub.lock() {
+            hub.end(id, until, End::Expired);
+        }
+        if let Some(stopped) = stopped {
+            return ApprovalAnswer::Stopped(stopped);
+        }
+        ApprovalAnswer::Unanswered(format!("nobody answered within {} s", until.since(asked).as_secs_f32().round()))
+    }
+
+    /// The decision of a prompt's approval that ended before the prompt was answered.
+    fn ended_before(&self, id: u64, person: &str) -> ApprovalAnswer {
+        let hub = self.hub.lock().ok();
+        let why = hub.and_then(|hub| hub.ended.get(&id).filter(|ended| ended.person == person).map(|ended| ended.why.clone()));
+        ApprovalAnswer::Unanswered(match why {
+            Some(End::Answered(answer)) => return answer,
+            Some(End::Expired) => "nobody answered in time".into(),
+            Some(End::Withdrawn) => "the approval was taken back".into(),
+            None => "the approval is no longer known; the service may have been restarted meanwhile".into(),
+        })
+    }
+
+    /// Takes an answer to what was shown as `signed`. Of any number at once exactly one decides.
+    pub fn answer(&self, id: u64, person: &str, signed: &str, said: Said, now: Moment) -> Taken {
+        let Ok(mut hub) = self.hub.lock() else { return Taken::Unknown };
+        hub.expire(now);
+        let Some(pending) = hub.pending.get(&id).filter(|pending| pending.ask.person == person) else {
+            let ended = hub.ended.get(&id).filter(|ended| ended.person == person);
+            return match ended {
+                None => Taken::Unknown,
+                Some(ended) => match ended.why {
+                    End::Answered(_) => Taken::Before,
+                    End::Withdrawn => Taken::Withdrawn,
+                    End::Expired => Taken::Late { by: now.since(ended.at), references: ended.references.clone() },
+                },
+            };
+        };
+        if pending.decided.answer().is_some() {
+            return Taken::Before;
+        }
+        // Whatever the order in which others end: this one's own time counts.
+        if pending.until <= now {
+            return Taken::Late { by: now.since(pending.until), references: pending.references.clone() };
+        }
+        if *pending.shown != *signed {
+            return Taken::Changed;
+        }
+        let right = said.number == pending.number;
+        let not_me = said.decision == Decision::NotMe;
+        let on = format!("on “{}”", said.device);
+        let answer = match said.decision {
+            Decision::Approve if right => ApprovalAnswer::Approved(Approved {
+                handset: said.handset,
+                device: said.device,
+                key: said.key,
+                took: now.since(pending.asked),
+            }),
+            Decision::Approve => ApprovalAnswer::Denied(format!("another number was picked {on} than the gateway showed")),
+            Decision::Deny => {
+                ApprovalAnswer::Denied(format!("denied {on}, {:.1} s after it was asked", now.since(pending.asked).as_secs_f32()))
+            }
+            Decision::NotMe => ApprovalAnswer::Disowned(said.device),
+        };
+        let approved = matches!(answer, ApprovalAnswer::Approved(_));
+        let ask = Box::new(pending.ask.clone());
+        pending.decided.set(Some(answer));
+        if not_me && ask.before_password {
+            // No further question of this kind for an hour.
+            let recent = hub.recent.entry(format!("before/{person}")).or_default();
+            recent.extend(std::iter::repeat_n(now, BEFORE_PASSWORD));
+        }
+        // With a prompt the round that waits for it has yet to come: the decision is kept until then, but nobody joins any more.
+        hub.by_person.remove(person);
+        hub.tell(person, Told::Approval);
+        Taken::Decided { approved, ask }
+    }
+
+    /// Takes an approval back that is no longer needed.
+    pub fn withdraw(&self, id: u64, now: Moment) {
+        if let Ok(mut hub) = self.hub.lock() {
+            hub.end(id, now, End::Withdrawn);
+        }
+    }
+
+    /// Takes an approval back whose login has ended before its answer, unless another login waits for it too.
+    pub fn abandon(&self, id: u64, now: Moment) {
+        let Ok(mut hub) = self.hub.lock() else { return };
+        if hub.pending.get(&id).is_some_and(|pending| pending.references.len() <= 1) {
+            hub.end(id, now, End::Withdrawn);
+        }
+    }
+
+    /// What waits for a person: at most one approval.
+    pub fn waiting(&self, person: &str, now: Moment) -> Option<Arc<str>> {
+        let mut hub = self.hub.lock().ok()?;
+        hub.expire(now);
+        hub.by_person.get(person).and_then(|id| hub.pending.get(id)).map(|pending| Arc::clone(&pending.shown))
+    }
+
+    /// All that wait, the oldest first, at most so many. Also those of people who have stopped approvals: their logins wait too.
+    pub fn all_waiting(&self, now: Moment, most: usize) -> Vec<Waiting> {
+        let Ok(mut hub) = self.hub.lock() else { return Vec::new() };
+        hub.expire(now);
+        // The robots of rehearsals are left out: nobody's thumb is waited for.
+        let people = hub.by_person.iter().filter(|(person, _)| !person.starts_with(crate::runs::STAGES));
+        let mut waiting: Vec<&Pending> = people.filter_map(|(_, id)| hub.pending.get(id)).collect();
+        waiting.sort_by_key(|pending| pending.asked);
+        waiting.into_iter().take(most).map(|pending| hub.as_waiting(pending)).collect()
+    }
+
+    /// What a person was shown of an approval that is known still.
+    pub fn shown(&self, id: u64, person: &str) -> Option<Arc<str>> {
+        let hub = self.hub.lock().ok()?;
+        hub.pending.get(&id).filter(|pending| pending.ask.person == person).map(|pending| Arc::clone(&pending.shown))
+    }
+
+    /// Whether a handset of a person listens now.
+    pub fn is_heard(&self, person: &str) -> bool {
+        self.hub.lock().is_ok_and(|hub| hub.listeners.get(person).is_some_and(|sender| sender.receiver_count() > 0))
+    }
+
+    /// How many approvals wait.
+    pub fn count(&self) -> usize {
+        self.hub.lock().map_or(0, |hub| hub.by_person.len())
+    }
+
+    /// Tells a person's handsets that something about the person's devices has changed.
+    pub fn tell_device(&self, person: &str) {
+        if let Ok(hub) = self.hub.lock() {
+            hub.tell(person, Told::Device);
+        }
+    }
+
+    /// Hears of changes of what waits for a person, and of the person's devices.
+    pub fn listen(&self, person: &str) -> Option<broadcast::Receiver<Told>> {
+        let mut hub = self.hub.lock().ok()?;
+        hub.listeners.retain(|_, sender| sender.receiver_count() > 0);
+        Some(hub.listeners.entry(person.to_owned()).or_insert_with(|| broadcast::Sender::new(4)).subscribe())
+    }
+}
+
+impl Hub {
+    fn as_waiting(&self, pending: &Pending) -> Waiting {
+        let ask = &pending.ask;
+        Waiting {
+            references: pending.references.clone(),
+            person: ask.person.clone(),
+            name: ask.name.clone(),
+            gateway: ask.gateway.clone(),
+            chain: ask.chain.clone(),
+            from: ask.from.clone(),
+            asked_us: pending.asked.micros(),
+            until_us: pending.until.micros(),
+            with_key: ask.with_key,
+            heard: self.listeners.get(&ask.person).is_some_and(|sender| sender.receiver_count() > 0),
+        }
+    }
+
+    fn tell(&self, person: &str, told: Told) {
+        if let Some(sender) = self.listeners.get(person) {
+            // Nobody listening is no error.
+            let _ = sender.send(told);
+        }
+    }
+
+    /// Ends what is over, and forgets what ended long ago. Each approval costs its own two steps, whoever pays for them.
+    fn expire(&mut self, now: Moment) {
+        while let Some((until, id)) = self.order.first().copied() {
+            if until > now {
+                break;
+            }
+            self.order.pop_first();
+            self.end(id, until, End::Expired);
+        }
+        if self.ended.len() > ENDED {
+            self.ended.retain(|_, ended| now.since(ended.at) < KEPT);
+            self.recent.retain(|_, times| times.back().is_some_and(|at| now.since(*at) < HOUR));
+        }
+        // Still too many: a flood; a late answer then learns only that nothing is known of it.
+        if self.ended.len() > ENDED {
+            self.ended.clear();
+        }
+    }
+
+    fn end(&mut self, id: u64, at: Moment, why: End) {
+        let Some(pending) = self.pending.remove(&id) else { return };
+        self.order.remove(&(pending.until, id));
+        let why = pending.decided.answer().cloned().map_or(why, End::Answered);
+        pending.decided.set(None);
+        let person = pending.ask.person;
+        if self.by_person.get(&person) == Some(&id) {
+            self.by_person.remove(&person);
+        }
+        if pending.stopped.is_none() {
+            self.tell(&person, Told::Approval);
+        }
+        self.ended.insert(id, Ended { person, at, references: pending.references, why });
+    }
+}
+
+/// Different numbers of two digits.
+fn draw(random: &[u8]) -> [u8; CHOICES] {
+    let mut numbers = [0; CHOICES];
+    let mut drawn = 0;
+    for step in 0.. {
+        let byte = random.get(step % random.len().max(1)).copied().unwrap_or_default();
+        let number = 10 + byte.wrapping_add((step / random.len().max(1)) as u8 * 37) % 90;
+        if !numbers[..drawn].contains(&number) {
+            numbers[drawn] = number;
+            drawn += 1;
+            if drawn == CHOICES {
+                break;
+            }
+        }
+    }
+    numbers
+}
+
+#[cfg(test)]
+mod tests;

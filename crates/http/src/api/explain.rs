@@ -1,0 +1,541 @@
+//! Explaining: locate, replay, who can get in, rules on made-up people, drills.
+
+use super::ApiState;
+use super::auth::Operator;
+use super::logins::{TriedMethod, gateway_named, in_force};
+use super::problem::{Body, Problem};
+use super::rehearsals::named;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use bivector_core::facts::Facts;
+use bivector_core::ladder::Ladder;
+use bivector_core::login::{Factors, FactorsAnswer, Found, PersonAnswer};
+use bivector_core::replay::{Ending, Recorded, Replayed, Tally, again};
+use bivector_core::rule::{Decision, Groups, Then};
+use bivector_core::run::{Run, RunChange, changes};
+use bivector_core::site::{Carries, Chain, FactorKind, Site, SourceRef};
+use bivector_core::{Cause, Moment};
+use bivector_engine::live::{LiveSite, known, open_secret};
+use bivector_prove::drill::{Fails, without};
+use bivector_prove::locate::{Sought, locate as climb};
+use bivector_prove::rehearsal::{Asked, PARALLEL, run};
+use bivector_store::error::ServiceError;
+use bivector_store::records::{Role, TraceRow};
+use bivector_wire::Secret;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use utoipa::ToSchema;
+
+/// Logins that are decided again at one time.
+const REPLAYED_AT_ONCE: u32 = 5_000;
+/// Logins that one replay decides, at most.
+const MOST_REPLAYED: u32 = 1_000_000;
+/// People who are named of each rule where not everybody is asked for.
+const NAMED: usize = 20;
+
+pub(super) fn no_chain(site: &Site, wanted: &str) -> Problem {
+    let names: Vec<&str> = site.chains.iter().map(|chain| chain.name.as_str()).collect();
+    Problem::not_found(format!("there is no chain `{wanted}`"), format!("known: {}", names.join(", ")))
+}
+
+/// Whose login to look at.
+#[derive(Deserialize, ToSchema)]
+pub(super) struct LocateRequest {
+    /// The name as it would be typed.
+    person: String,
+    /// The gateway that it comes through.
+    via: String,
+    /// What would be typed in the password field; left out, the password is not tried.
+    #[serde(default)]
+    password: Option<String>,
+    /// The persona whose sealed password is used instead.
+    #[serde(default)]
+    persona: Option<String>,
+    /// How the gateway sends the password.
+    #[serde(default)]
+    method: TriedMethod,
+}
+
+/// Looks at the layers behind a login, from the back to the front, and stops at the first that is broken.
+#[utoipa::path(post, operation_id = "locate", path = "/api/v1/locate", tag = "explain", request_body = LocateRequest,
+    responses((status = 200, body = Ladder), (status = 404, body = Problem)))]
+pub(super) async fn locate(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<LocateRequest>,
+) -> Result<Json<Ladder>, Problem> {
+    let mut typed = request.password.map(Secret::new);
+    operator.may(Role::Operate)?;
+    let live = in_force(&state)?;
+    let gateway = gateway_named(&live, &request.via)?;
+    if let Some(wanted) = &request.persona {
+        let persona = live.site.personas.iter().find(|persona| persona.name == *wanted);
+        let secret = persona.and_then(|persona| persona.password.clone());
+        let secret = secret
+            .ok_or_else(|| Problem::not_found(format!("there is no persona `{wanted}` with a password"), "see `personas` of the site"))?;
+        let opened = open_secret(&secret, &state.shared.records.sealed_secrets()?, &state.shared.seal)?;
+        typed = String::from_utf8(opened.expose().clone()).ok().map(Secret::new);
+    }
+    let doors = state.doors.addresses().await;
+    let sought = Sought { person: request.person, gateway, typed, method: request.method.into() };
+    Ok(Json(climb(&state.shared, &live, &doors, &sought).await?))
+}
+
+/// Which logins to decide again.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct ReplayRequest {
+    /// The site file.
+    pub text: String,
+    /// How many of the newest logins; 1000 if left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last: Option<u32>,
+    /// Of this chain only.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub chain: Option<String>,
+}
+
+/// Decides recorded logins again under a site file. Nothing is sent, asked or changed.
+#[utoipa::path(post, operation_id = "site_replay", path = "/api/v1/site/replay", tag = "explain", request_body = ReplayRequest,
+    responses((status = 200, body = Replayed), (status = 422, body = Problem)))]
+pub(super) async fn replay(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<ReplayRequest>,
+) -> Result<Json<Replayed>, Problem> {
+    operator.may(Role::Operate)?;
+    let (site, findings) = Site::read(&request.text, &known(&state.shared.records, &state.shared.roster, &state.shared.data)?);
+    let site = Arc::new(site.ok_or(ServiceError::Site(findings))?);
+    let mut left = request.last.unwrap_or(1000).clamp(1, MOST_REPLAYED);
+    let (mut tally, mut before) = (Tally::default(), None);
+    while left > 0 {
+        let (rows, lowest) = state.shared.records.recorded(request.chain.clone(), before, left.min(REPLAYED_AT_ONCE)).await?;
+        let Some(lowest) = lowest else { break };
+        left -= rows.len() as u32;
+        before = Some(lowest);
+        let site = Arc::clone(&site);
+        // Deciding takes the processor for itself, so it stays away from the threads that serve.
+        tally = tokio::task::spawn_blocking(move || {
+            for (row, facts) in rows {
+                if let Some(recorded) = recorded(row, facts) {
+                    tally.add(&recorded, again(&site, &recorded));
+                }
+            }
+            tally
+        })
+        .await
+        .map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "replay", "the replay was stopped", ""))?;
+    }
+    Ok(Json(tally.done()))
+}
+
+fn recorded(row: TraceRow, facts: Option<Facts>) -> Option<Recorded> {
+    Some(Recorded {
+        began: Moment::from_micros(row.began_us),
+        sender: row.sender.parse().ok()?,
+        ending: Ending::new(row.outcome, row.cause, row.grant, row.waived.is_some()),
+        reference: row.reference,
+        origin: row.origin,
+        gateway: row.gateway,
+        chain: row.chain,
+        typed_name: row.typed_name,
+        login: row.login,
+        method: row.method,
+        facts,
+    })
+}
+
+/// Who gets in by a chain.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct WhoView {
+    /// The chain.
+    pub chain: String,
+    /// Its rules in order, each with the people whom it decides about.
+    pub rules: Vec<WhoRule>,
+    /// People whom no rule is about.
+    pub left_out: WhoPeople,
+    /// Sources that could not be asked, each with the reason.
+    pub unknown: Vec<String>,
+}
+
+/// One rule with its people.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct WhoRule {
+    /// Its name.
+    pub name: String,
+    /// Whom it is about.
+    pub when: String,
+    /// The grant; none where it keeps out.
+    pub grant: Option<String>,
+    /// Its line in the site file.
+    pub line: u32,
+    /// Gateways for which it decides, where it goes by their labels; empty for all.
+    pub gateways: Vec<String>,
+    /// The people.
+    pub people: WhoPeople,
+}
+
+/// People, counted and named.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct WhoPeople {
+    /// How many.
+    pub count: u64,
+    /// How many of them have a second factor that the chain takes.
+    pub with_factor: u64,
+    /// Some of them, or all where that was asked for.
+    pub named: Vec<WhoPerson>,
+}
+
+/// A person.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct WhoPerson {
+    /// The login name.
+    pub login: String,
+    /// The name for display.
+    pub name: String,
+    /// The source.
+    pub source: String,
+    /// The groups.
+    pub groups: Vec<String>,
+    /// Second factors that the chain takes.
+    pub factors: Vec<String>,
+    /// Why the person is kept out all the same, or cannot get in yet.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub but: Option<String>,
+}
+
+/// How many people to name.
+#[derive(Debug, Clone, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
+pub(super) struct WhoFilter {
+    /// Everybody.
+    all: bool,
+}
+
+/// The people whom each rule of a chain admits, how many have a factor, who is left out and why.
+#[utoipa::path(get, operation_id = "chains_who", path = "/api/v1/chains/{name}/who", tag = "explain", params(("name" = String, Path), WhoFilter),
+    responses((status = 200, body = WhoView), (status = 404, body = Problem)))]
+pub(super) async fn who(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path(name): Path<String>,
+    axum::extract::Query(filter): axum::extract::Query<WhoFilter>,
+) -> Result<Json<WhoView>, Problem> {
+    operator.may(Role::Operate)?;
+    let live = in_force(&state)?;
+    let at = live.site.chains.iter().position(|chain| chain.name == name).ok_or_else(|| no_chain(&live.site, &name))?;
+    let chain = &live.site.chains[at];
+    let (people, unknown) = everybody(&state, &live, chain).await;
+    let gateways: Vec<_> = live.site.gateways.iter().filter(|gateway| gateway.chains.contains(&at)).collect();
+    let mut rules: Vec<WhoRule> = chain
+        .rules
+        .rules()
+        .iter()
+        .map(|rule| WhoRule {
+            name: rule.name.clone(),
+            when: rule.when.to_string(),
+            grant: match rule.then {
+                Then::Grant(grant) => live.site.grants.get(grant).map(|grant| grant.name.clone()),
+                Then::Refuse(_) => None,
+            },
+            line: rule.line,
+            gateways: match rule.when.labels.is_empty() {
+                true => Vec::new(),
+                false => {
+                    let has = |gateway: &&&bivector_core::site::Gateway| {
+                        rule.when.labels.iter().all(|(key, value)| gateway.labels.get(key) == Some(value))
+                    };
+                    gateways.iter().filter(has).map(|gateway| gateway.name.clone()).collect()
+                }
+            },
+            people: WhoPeople::default(),
+        })
+        .collect();
+    let mut left_out = WhoPeople::default();
+    for (source, person) in &people {
+        let view = who_person(&state, chain, &live.site, source, person);
+        // A rule by labels decides for some gateways only: the person stands at each rule that decides for one of them.
+        let mut lines: Vec<Option<u32>> = gateways
+            .iter()
+            .map(|gateway| match chain.rules.decide(&person.groups, &gateway.labels) {
+                Decision::Passed(_, rule) | Decision::Refused(rule, _) => Some(rule.line),
+                Decision::NoRule => None,
+            })
+            .collect();
+        lines.sort_unstable();
+        lines.dedup();
+        for line in lines {
+            let found = line.and_then(|line| rules.iter_mut().find(|rule| rule.line == line));
+            let place = found.map_or(&mut left_out, |rule| &mut rule.people);
+            place.count += 1;
+            place.with_factor += u64::from(!view.factors.is_empty());
+            if filter.all || place.named.len() < NAMED {
+                place.named.push(WhoPerson {
+                    login: view.login.clone(),
+                    name: view.name.clone(),
+                    source: view.source.clone(),
+                    groups: view.groups.clone(),
+                    factors: view.factors.clone(),
+                    but: view.but.clone(),
+                });
+            }
+        }
+    }
+    Ok(Json(WhoView { chain: name, rules, left_out, unknown }))
+}
+
+/// Everybody whom the sources of a chain know; a person known to an earlier source is not asked of a later one.
+async fn everybody(state: &ApiState, live: &LiveSite, chain: &Chain) -> (Vec<(String, Found)>, Vec<String>) {
+    let (mut people, mut unknown): (BTreeMap<String, (String, Found)>, _) = (BTreeMap::new(), Vec::new());
+    for first in &chain.first {
+        let name = live.site.source_name(first.source).to_owned();
+        let found = match first.source {
+            SourceRef::Roster => {
+                let own = state.shared.roster.all();
+                let own = own.iter().filter(|person| person.source == "roster").map(|person| Found {
+                    key: format!("roster:{}", person.login),
+                    login: person.login.clone(),
+                    name: person.name.clone(),
+                    handle: String::new(),
+                    groups: Groups::new(person.groups.iter().map(String::as_str)),
+                    mail: person.mail.clone(),
+                    phone: person.phone.clone(),
+                    language: person.language.clone(),
+                });
+                own.collect()
+            }
+            SourceRef::Directory(index) => match live.directories.get(index) {
+                Some(directory) => match directory.everybody().await.value {
+                    Ok(found) => found,
+                    Err(why) => {
+                        unknown.push(format!("{name}: {}", why.seen));
+                        continue;
+                    }
+                },
+                None => continue,
+            },
+            SourceRef::Upstream(_) => {
+                unknown.push(format!("{name} is an upstream: it keeps its people to itself"));
+                continue;
+            }
+        };
+        for person in found {
+            people.entry(person.login.to_lowercase()).or_insert_with(|| (name.clone(), person));
+        }
+    }
+    (people.into_values().collect(), unknown)
+}
+
+fn who_person(state: &ApiState, chain: &Chain, site: &Site, source: &str, person: &Found) -> WhoPerson {
+    let now = bivector_store::clock::now();
+    let mut person = person.clone();
+    let suspended = !state.shared.roster.complete(&mut person);
+    let factors = match state.shared.roster.factors(&person.key, None, now) {
+        FactorsAnswer::Known(factors) => *factors,
+        FactorsAnswer::Unavailable(_) => Factors::default(),
+    };
+    let own = chain.second.iter().filter_map(|kind| match kind {
+        FactorKind::Code(kind) => {
+            factors.devices.iter().any(|device| device.kind() == *kind && device.can_be_used(now)).then(|| kind.name())
+        }
+        FactorKind::Approval => (factors.handsets > 0).then_some("approval"),
+        FactorKind::Key => (factors.handsets > 0 && factors.keys > 0).then_some("key"),
+        FactorKind::Courier(index) => site.couriers.get(*index).and_then(|courier| {
+            let reached = if courier.carries == Carries::Mail { &person.mail } else { &person.phone };
+            reached.is_some().then_some(courier.name.as_str())
+        }),
+        FactorKind::Upstream(_) => Some(site.factor_name(*kind)),
+    });
+    let own: Vec<String> = own.map(str::to_owned).collect();
+    let locked = factors.locked_until.filter(|until| *until > now);
+    let but = match () {
+        () if suspended => Some("suspended here"),
+        () if locked.is_some() => Some("locked by wrong codes"),
+        () if own.is_empty() && !chain.second.is_empty() => Some("no second factor that the chain takes"),
+        () => None,
+    };
+    WhoPerson {
+        groups: person.groups.names().into_iter().map(str::to_owned).collect(),
+        login: person.login,
+        name: person.name,
+        source: source.to_owned(),
+        factors: own,
+        but: but.map(str::to_owned),
+    }
+}
+
+/// A made-up login.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct RuleTry {
+    /// The chain.
+    pub chain: String,
+    /// The person's groups.
+    pub groups: Vec<String>,
+    /// The gateway that it comes through.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub via: Option<String>,
+    /// A person whose groups are taken instead, as the sources know them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub person: Option<String>,
+}
+
+/// What the rules say of a made-up login.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RuleTried {
+    /// The groups that counted.
+    pub groups: Vec<String>,
+    /// The grant, where somebody gets in.
+    pub grant: Option<String>,
+    /// The cause of the refusal, where not.
+    pub cause: Option<Cause>,
+    /// Every rule in order.
+    pub rules: Vec<RuleSaid>,
+}
+
+/// What one rule says.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RuleSaid {
+    /// Its name.
+    pub name: String,
+    /// Its line in the site file.
+    pub line: u32,
+    /// Whether it decided.
+    pub decided: bool,
+    /// What it says, or why it is not about this login.
+    pub said: String,
+}
+
+/// Evaluates a made-up login and explains every rule.
+#[utoipa::path(post, operation_id = "rules_try", path = "/api/v1/rules/try", tag = "explain", request_body = RuleTry,
+    responses((status = 200, body = RuleTried), (status = 404, body = Problem)))]
+pub(super) async fn try_rules(
+    State(state): State<ApiState>,
+    _: Operator,
+    Body(request): Body<RuleTry>,
+) -> Result<Json<RuleTried>, Problem> {
+    let live = in_force(&state)?;
+    let chain = live.site.chains.iter().find(|chain| chain.name == request.chain).ok_or_else(|| no_chain(&live.site, &request.chain))?;
+    let labels = match &request.via {
+        Some(via) => live.site.gateways[gateway_named(&live, via)?].labels.clone(),
+        None => BTreeMap::new(),
+    };
+    let groups = match &request.person {
+        Some(person) => groups_of(&state, &live, chain, person).await?,
+        None => Groups::new(request.groups.iter().map(String::as_str)),
+    };
+    let decision = chain.rules.decide(&groups, &labels);
+    let decided = match &decision {
+        Decision::Passed(_, rule) | Decision::Refused(rule, _) => Some(rule.line),
+        Decision::NoRule => None,
+    };
+    let rules = chain.rules.rules().iter().map(|rule| {
+        let says = match &rule.then {
+            Then::Grant(grant) => format!("gives `{}`", live.site.grants.get(*grant).map_or("?", |grant| grant.name.as_str())),
+            Then::Refuse(reason) => format!("keeps out: {reason}"),
+        };
+        let said = match rule.when.misses(&groups, &labels) {
+            Some(why) => format!("not met: {why}"),
+            None if decided == Some(rule.line) => format!("decides: {says}"),
+            None => format!("would be met ({says}), but an earlier one has decided"),
+        };
+        RuleSaid { name: rule.name.clone(), line: rule.line, decided: decided == Some(rule.line), said }
+    });
+    let rules = rules.collect();
+    let (grant, cause) = match decision {
+        Decision::Passed(passed, _) => (live.site.grants.get(passed.grant()).map(|grant| grant.name.clone()), None),
+        Decision::Refused(..) => (None, Some(Cause::RuleRefused)),
+        Decision::NoRule => (None, Some(Cause::NoRule)),
+    };
+    Ok(Json(RuleTried { groups: groups.names().into_iter().map(str::to_owned).collect(), grant, cause, rules }))
+}
+
+async fn groups_of(state: &ApiState, live: &LiveSite, chain: &Chain, person: &str) -> Result<Groups, Problem> {
+    let name = chain.identity.read(person.as_bytes()).map_or_else(|_| person.to_owned(), |read| read.name);
+    let mut down = Vec::new();
+    for first in &chain.first {
+        match bivector_engine::driver::find(first.source, &name, live, &state.shared.roster).await.value {
+            PersonAnswer::Found(person) => return Ok(person.groups.clone()),
+            PersonAnswer::Unavailable(why) => down.push(format!("{}: {}", live.site.source_name(first.source), why.seen)),
+            _ => {}
+        }
+    }
+    let remedy = if down.is_empty() { "give `groups` instead".to_owned() } else { down.join("; ") };
+    Err(Problem::not_found(format!("no source of the chain knows `{person}`"), remedy))
+}
+
+/// A drill.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct DrillRequest {
+    /// The server of a directory or an upstream, as the site file has it, or the name of a courier.
+    pub member: String,
+    /// The rehearsal.
+    pub rehearsal: String,
+    /// How the member fails.
+    pub fails: Fails,
+}
+
+/// What logins noticed of a drill.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Drilled {
+    /// The same rehearsal with all members.
+    pub with: Run,
+    /// The rehearsal without the member.
+    pub without: Run,
+    /// Logins that came out otherwise.
+    pub changes: Vec<RunChange>,
+    /// Logins that took longer, by more than a quarter of a second.
+    pub slower: Vec<Slower>,
+}
+
+/// A login that took longer without a pool member.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Slower {
+    /// What it shows.
+    pub title: String,
+    /// How long it took with the member, in microseconds.
+    pub with_us: u64,
+    /// How long it took without.
+    pub without_us: u64,
+}
+
+/// Runs a rehearsal with and without a pool member. Nobody else's logins are without it.
+#[utoipa::path(post, operation_id = "drills_run", path = "/api/v1/drills", tag = "explain", request_body = DrillRequest,
+    responses((status = 200, body = Drilled), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn drill(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<DrillRequest>,
+) -> Result<Json<Drilled>, Problem> {
+    operator.may(Role::Operate)?;
+    let live = in_force(&state)?;
+    let rehearsal = named(&live, &request.rehearsal)?;
+    let (drilled, stump) = without(&live, &request.member, request.fails, &state.shared)?;
+    let asked = |live: Arc<LiveSite>, without: Option<String>| Asked {
+        rehearsal: rehearsal.clone(),
+        live,
+        draft: false,
+        operator: operator.name.clone(),
+        repeat: 1,
+        parallel: PARALLEL,
+        without,
+    };
+    let with = run(&state.shared, asked(Arc::clone(&live), None)).await?;
+    let missing = run(&state.shared, asked(Arc::new(drilled), Some(request.member.clone()))).await?;
+    drop(stump);
+    operator.did(&state, "drill", format!("{} without {}, run {}", request.rehearsal, request.member, missing.id)).await?;
+    let changes = changes(&with, &missing);
+    let took = |run: &Run, title: &str| {
+        run.results.iter().find(|result| result.title == title).and_then(|result| Some(result.seen.as_ref()?.took_us))
+    };
+    let slower = missing.results.iter().filter_map(|result| {
+        let (before, now) = (took(&with, &result.title)?, took(&missing, &result.title)?);
+        (now > before + 250_000).then(|| Slower { title: result.title.clone(), with_us: before, without_us: now })
+    });
+    let slower = slower.collect();
+    Ok(Json(Drilled { with, without: missing, changes, slower }))
+}

@@ -1,0 +1,284 @@
+//! Approvals on a handset, and the security keys that prove them.
+
+use super::super::ApiState;
+use super::super::problem::{Body, Problem};
+use super::{is_confirmed, label, live, session_in, wrong};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::Sse;
+use axum::response::sse::{Event as SseEvent, KeepAlive};
+use bivector_core::trace::{LATE_ANSWER, Step};
+use bivector_engine::approvals::{Decision, Said, Shown, Taken, Told};
+use bivector_engine::handset::{self, KeyTrouble, KnownHandset};
+use bivector_engine::invitations;
+use bivector_engine::live::LiveSite;
+use bivector_engine::roster::seed_purpose;
+use bivector_engine::shared::{Event, Shared};
+use bivector_store::records::person_key;
+use bivector_store::records::{DeviceKind, FactorSettings, NewFactor, StopRow};
+use bivector_store::{clock, metrics};
+use futures_util::stream::{self, Stream};
+use serde::{Deserialize, Serialize};
+use std::convert::Infallible;
+use std::sync::Arc;
+use tokio::sync::broadcast::error::RecvError;
+use webauthn_rs::prelude::{PublicKeyCredential, RegisterPublicKeyCredential};
+
+/// What waits for the person, as the text that is signed.
+#[derive(Debug, Serialize)]
+pub(super) struct Waiting {
+    shown: Option<Arc<str>>,
+    now_us: u64,
+}
+
+fn waiting(state: &ApiState, handset: &KnownHandset) -> Waiting {
+    let now = clock::now();
+    // A handset that nobody has confirmed yet is asked nothing.
+    let counts = handset.device.settings.waits_for.is_none();
+    Waiting { shown: state.shared.approvals.waiting(&handset.key, now).filter(|_| counts), now_us: now.micros() }
+}
+
+pub(super) async fn approval(State(state): State<ApiState>, handset: KnownHandset) -> Json<Waiting> {
+    Json(waiting(&state, &handset))
+}
+
+/// What waits now, then each change of it; `device` when something about the person's own devices has changed.
+pub(super) async fn events(
+    State(state): State<ApiState>,
+    handset: KnownHandset,
+    headers: HeaderMap,
+) -> Result<Sse<impl Stream<Item = Result<SseEvent, Infallible>>>, Problem> {
+    let session = session_in(&headers).unwrap_or_default();
+    let broken = || Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "service", "the list of approvals is broken", "poll instead");
+    let heard = state.shared.approvals.listen(&handset.key).ok_or_else(broken)?;
+    let first = to_event(&waiting(&state, &handset));
+    let begun = (state, session, heard, Some(first));
+    let stream = stream::unfold(begun, async |(state, session, mut heard, first)| {
+        if let Some(first) = first {
+            return Some((Ok(first), (state, session, heard, None)));
+        }
+        let mut stopped = state.stopped.clone();
+        let told = tokio::select! {
+            told = heard.recv() => told,
+            _ = stopped.wait_for(|stopped| *stopped) => return None,
+        };
+        // None once the session has ended, or the handset was removed.
+        let handset = handset::of_session(&state.shared, &session)?;
+        let event = match told {
+            Err(RecvError::Closed) => return None,
+            Ok(Told::Device) => SseEvent::default().event("device").data("{}"),
+            // Whoever fell behind is told what waits now, which is all that counts.
+            Ok(Told::Approval) | Err(RecvError::Lagged(_)) => to_event(&waiting(&state, &handset)),
+        };
+        Some((Ok(event), (state, session, heard, None)))
+    });
+    Ok(Sse::new(stream).keep_alive(KeepAlive::default()))
+}
+
+fn to_event(waiting: &Waiting) -> SseEvent {
+    SseEvent::default().event("approval").data(serde_json::to_string(waiting).unwrap_or_default())
+}
+
+/// An answer to an approval.
+#[derive(Deserialize)]
+pub(super) struct AnswerRequest {
+    decision: Decision,
+    /// The number that was picked.
+    #[serde(default)]
+    number: Option<u8>,
+    /// Over [`handset::answer_text`].
+    signature: String,
+    /// What the security key said, where one must prove the answer.
+    #[serde(default)]
+    key: Option<PublicKeyCredential>,
+}
+
+/// What an answer did.
+#[derive(Serialize)]
+pub(super) struct Answered {
+    /// `approved`, `denied` or `stopped`.
+    outcome: &'static str,
+    said: String,
+}
+
+fn approval_id(text: &str) -> Result<u64, Problem> {
+    let id = (text.len() == 16).then(|| u64::from_str_radix(text, 16).ok()).flatten();
+    id.ok_or_else(|| Problem::not_found("there is no such approval", "it may be over"))
+}
+
+pub(super) async fn answer(
+    State(state): State<ApiState>,
+    handset: KnownHandset,
+    Path(id): Path<String>,
+    Body(request): Body<AnswerRequest>,
+) -> Result<Json<Answered>, Problem> {
+    let (shared, id, live) = (&state.shared, approval_id(&id)?, live(&state)?);
+    is_confirmed(&handset)?;
+    let shown = shared.approvals.shown(id, &handset.key);
+    let mut key = None;
+    if let Some(shown) = &shown {
+        let public = shared.roster.opened(&handset.person, &handset.device);
+        let decision = serde_json::to_value(request.decision).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default();
+        let text = handset::answer_text(&decision, request.number, shown);
+        if !public.is_some_and(|public| handset::is_signed(public.expose(), &text, &request.signature)) {
+            metrics::approval("signature-wrong");
+            tracing::warn!(person = handset.key, device = handset.device.id, "an answer's signature does not verify");
+            let said = "the signature is not of this handset over what was shown";
+            return Err(Problem::new(StatusCode::FORBIDDEN, "signature", said, "reload the page and answer again"));
+        }
+        let needs_key = serde_json::from_str::<Shown>(shown).is_ok_and(|shown| shown.with_key);
+        if needs_key && request.decision == Decision::Approve {
+            key = Some(prove_with_key(&state, &live, &handset, id, request.key.as_ref()).await?);
+        }
+    }
+    let said =
+        Said { decision: request.decision, number: request.number, handset: handset.device.id, device: handset.device.label.clone(), key };
+    let taken = shared.approvals.answer(id, &handset.key, shown.as_deref().unwrap_or_default(), said, clock::now());
+    after_answer(&state, &live, &handset, request.decision, taken).await
+}
+
+async fn prove_with_key(
+    state: &ApiState,
+    live: &LiveSite,
+    handset: &KnownHandset,
+    id: u64,
+    answer: Option<&PublicKeyCredential>,
+) -> Result<String, Problem> {
+    let answer = answer.ok_or_else(|| wrong("key", "this login must be proved with a security key", "touch the key"))?;
+    let (key, kept) = state.keys.finish_proving(&state.shared, &live.site, handset, id, answer).map_err(|why| key_problem(&why))?;
+    if let Some(kept) = kept {
+        let sealed = state.shared.seal.seal(&seed_purpose(&handset.person.source, &handset.person.login), &kept);
+        state.shared.records.set_sealed(key.id, sealed).await?;
+        state.shared.roster.refresh_person(&state.shared.records, &handset.person.source, &handset.person.login)?;
+    }
+    Ok(key.label)
+}
+
+fn key_problem(why: &KeyTrouble) -> Problem {
+    let remedy = match why {
+        KeyTrouble::NoAddress => "an operator sets `address` under `[handset]`",
+        KeyTrouble::NoKey => "add a security key on this page first",
+        KeyTrouble::NoRound | KeyTrouble::Wrong(_) => "try again",
+    };
+    Problem::new(StatusCode::FORBIDDEN, "key", why.to_string(), remedy)
+}
+
+async fn after_answer(
+    state: &ApiState,
+    live: &LiveSite,
+    handset: &KnownHandset,
+    decision: Decision,
+    taken: Taken,
+) -> Result<Json<Answered>, Problem> {
+    let shared = &state.shared;
+    let conflict = |kind: &str, said: String| Err(Problem::new(StatusCode::CONFLICT, kind, said, "begin the login again if it was yours"));
+    let ask = match taken {
+        Taken::Decided { approved: true, .. } => {
+            metrics::approval("approved");
+            return Ok(Json(Answered { outcome: "approved", said: "approved".into() }));
+        }
+        Taken::Decided { ask, .. } => ask,
+        Taken::Late { by, references } => {
+            metrics::approval("late");
+            note_late(shared, handset, decision, by, references);
+            return conflict("late", format!("too late by {:.1} s: the login has ended", by.as_secs_f32()));
+        }
+        Taken::Before => return conflict("answered", "this was answered before, here or on another of your devices".into()),
+        Taken::Changed => {
+            let said = "another sign-in of the same device has joined this one: look again";
+            return Err(Problem::new(StatusCode::CONFLICT, "changed", said, "answer what is shown now"));
+        }
+        Taken::Withdrawn => return conflict("withdrawn", "the login went on without it: another factor was given".into()),
+        Taken::Unknown => return Err(Problem::not_found("there is no such approval", "it may be over")),
+    };
+    if ask.before_password && decision == Decision::NotMe {
+        // Nobody has shown the right password, so nothing is stopped; this question just does not come again for an hour.
+        metrics::approval("denied");
+        return Ok(Json(Answered { outcome: "denied", said: "noted; you are not asked like this again for an hour".into() }));
+    }
+    if decision != Decision::NotMe {
+        metrics::approval("denied");
+        let said = if decision == Decision::Approve { "that is not the number on the screen: denied" } else { "denied" };
+        return Ok(Json(Answered { outcome: "denied", said: said.into() }));
+    }
+    metrics::approval("disowned");
+    let now = clock::now();
+    let until = now.plus(live.site.handset.stop);
+    let stop = StopRow {
+        at_us: now.micros(),
+        until_us: until.micros(),
+        gateway: ask.gateway.clone(),
+        caller: ask.from.clone(),
+        reference: ask.reference.clone(),
+    };
+    shared.agreement.stop(handset.key.clone(), stop.clone()).await?;
+    shared.roster.note_stop(&handset.key, Some(stop));
+    tracing::warn!(person = handset.key, gateway = ask.gateway, from = ask.from, "says that a login was not theirs: approvals are stopped");
+    let notice = Event::Notice {
+        person: handset.key.clone(),
+        gateway: ask.gateway.clone(),
+        from: ask.from.clone(),
+        reference: ask.reference.clone(),
+    };
+    // Nobody listening is no error.
+    let _ = shared.events.send(notice);
+    shared.tell_person(&handset.key);
+    let minutes = live.site.handset.stop.as_secs().div_ceil(60);
+    Ok(Json(Answered { outcome: "stopped", said: format!("noted; no login can ask you for {minutes} min. Change your password") }))
+}
+
+/// Writes a late answer under the logins that it was for.
+fn note_late(shared: &Shared, handset: &KnownHandset, decision: Decision, by: std::time::Duration, references: Vec<String>) {
+    let what = match decision {
+        Decision::Approve => "approved",
+        Decision::Deny => "denied",
+        Decision::NotMe => "“that was not me” said",
+    };
+    let said = format!("{what} on “{}”, {:.1} s too late: the login had ended", handset.device.label, by.as_secs_f32());
+    for reference in references {
+        shared.add_step(reference, Step::afterwards(LATE_ANSWER, by, said.clone()));
+    }
+}
+
+pub(super) async fn key_for_approval(
+    State(state): State<ApiState>,
+    handset: KnownHandset,
+    Path(id): Path<String>,
+) -> Result<Json<serde_json::Value>, Problem> {
+    let id = approval_id(&id)?;
+    if state.shared.approvals.shown(id, &handset.key).is_none() {
+        return Err(Problem::not_found("there is no such approval", "it may be over"));
+    }
+    let options = state.keys.begin_proving(&state.shared, &live(&state)?.site, &handset, id).map_err(|why| key_problem(&why))?;
+    Ok(Json(serde_json::to_value(options).unwrap_or_default()))
+}
+
+pub(super) async fn begin_key(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json<serde_json::Value>, Problem> {
+    is_confirmed(&handset)?;
+    let options = state.keys.begin_adding(&state.shared, &live(&state)?.site, &handset).map_err(|why| key_problem(&why))?;
+    Ok(Json(serde_json::to_value(options).unwrap_or_default()))
+}
+
+#[derive(Deserialize)]
+pub(super) struct NewKey {
+    label: String,
+    credential: RegisterPublicKeyCredential,
+}
+
+pub(super) async fn finish_key(
+    State(state): State<ApiState>,
+    handset: KnownHandset,
+    Body(request): Body<NewKey>,
+) -> Result<StatusCode, Problem> {
+    let (shared, wanted) = (&state.shared, label(&request.label)?);
+    let kept = state.keys.finish_adding(&live(&state)?.site, &handset, &request.credential).map_err(|why| key_problem(&why))?;
+    let (source, login) = (handset.person.source.clone(), handset.person.login.clone());
+    let (kind, sealed) = (DeviceKind::Key, shared.seal.seal(&seed_purpose(&source, &login), &kept));
+    let label = invitations::free_label(&handset.person, kind, &wanted);
+    let factor = NewFactor { kind, label, sealed, settings: FactorSettings::default(), pin: None };
+    shared.records.add_factor(source.clone(), login.clone(), factor, clock::now()).await?;
+    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.tell_person(&person_key(&source, &login));
+    Ok(StatusCode::CREATED)
+}

@@ -1,0 +1,251 @@
+//! One login, tried by an operator: a real packet from a simulated gateway through a short-lived rehearsal door.
+
+use super::ApiState;
+use super::auth::Operator;
+use super::problem::{Body, Problem};
+use super::traces::TraceView;
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use bivector_core::rehearsal::{Expect, HandsetDoes, RehearsedLogin, ShortWaits, Typed};
+use bivector_core::site::Method;
+use bivector_core::trace::Trace;
+use bivector_doors::radius::{RadiusDoor, Rehearsed};
+use bivector_engine::live::LiveSite;
+use bivector_engine::stage::Stage;
+use bivector_exchange::{Asker, Exchange, Patience, Request};
+use bivector_prove::rehearsal::try_persona;
+use bivector_store::records::{Role, TraceRow};
+use bivector_wire::{AttributeType, Code, Secret, in_words, render};
+use data_encoding::HEXLOWER;
+use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use utoipa::ToSchema;
+
+/// How long the trace of a login is waited for after its answer; it is made before the answer leaves.
+const TRACE_WAIT: Duration = Duration::from_secs(2);
+
+/// A login to try.
+#[derive(Deserialize, ToSchema)]
+pub struct LoginRequest {
+    /// The name as it would be typed; a persona's own if left out.
+    #[serde(default)]
+    person: String,
+    /// The gateway that it comes through.
+    via: String,
+    /// What would be typed in the password field, or at a prompt.
+    #[serde(default)]
+    password: String,
+    /// The persona of the site whose sealed password and robots are used instead.
+    #[serde(default)]
+    persona: Option<String>,
+    /// What the persona types, with places as in a rehearsal; `{password}{code}` or `{password}` if left out.
+    #[serde(default)]
+    typed: Option<String>,
+    /// What the persona types at each prompt, with places as in a rehearsal.
+    #[serde(default)]
+    answers: Vec<String>,
+    /// What the persona's robot handset does, such as `approve after 3s`.
+    #[serde(default)]
+    handset: Option<String>,
+    /// The state of the prompt that this answers, as it came back.
+    #[serde(default)]
+    state: Option<String>,
+    /// How the password is sent: as text, or as a proof of it. Answers to prompts go as text.
+    #[serde(default)]
+    method: TriedMethod,
+    /// The address of the person's own program, as the gateway would tell it in Calling-Station-Id.
+    #[serde(default)]
+    caller: Option<String>,
+}
+
+/// A method that can be tried from here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TriedMethod {
+    /// The text.
+    #[default]
+    Pap,
+    /// A CHAP proof.
+    Chap,
+    /// An MS-CHAPv2 proof.
+    MsChapV2,
+    /// EAP is only begun: what goes on inside it is between the person's device and an upstream.
+    Eap,
+}
+
+impl From<TriedMethod> for Method {
+    fn from(method: TriedMethod) -> Self {
+        match method {
+            TriedMethod::Pap => Method::Pap,
+            TriedMethod::Chap => Method::Chap,
+            TriedMethod::MsChapV2 => Method::MsChapV2,
+            TriedMethod::Eap => Method::Eap,
+        }
+    }
+}
+
+/// An attribute of the reply, as a person reads it.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ReplyAttribute {
+    /// Its name.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+    /// What it means to the gateway, where the standard says so.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub means: Option<String>,
+}
+
+/// What came of a tried login.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Tried {
+    /// `Access-Accept`, `Access-Reject`, or nothing where the gateway would have given up.
+    pub reply: Option<String>,
+    /// What a prompt's answer must carry, where the reply is Access-Challenge.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub state: Option<String>,
+    /// All attributes of the reply.
+    pub attributes: Vec<ReplyAttribute>,
+    /// How often the request was sent.
+    pub sends: u32,
+    /// From the first send to the answer, in microseconds.
+    pub took_us: u64,
+    /// Answers that did not count, each with the reason.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub discarded: Vec<String>,
+    /// The trace, if there is one.
+    pub trace: Option<TraceView>,
+}
+
+fn failed(error: impl Into<String>) -> Problem {
+    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "login", error, "")
+}
+
+/// The site in force.
+pub(super) fn in_force(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
+    let none = || Problem::not_found("no site is in force yet", "apply one with `bivector site apply FILE`");
+    state.shared.live.load_full().ok_or_else(none)
+}
+
+/// The index of a gateway of the site in force.
+pub(super) fn gateway_named(live: &LiveSite, name: &str) -> Result<usize, Problem> {
+    live.site.gateway_named(name).ok_or_else(|| {
+        let names: Vec<&str> = live.site.gateways.iter().map(|gateway| gateway.name.as_str()).collect();
+        Problem::not_found(format!("there is no gateway `{name}`"), format!("known: {}", names.join(", ")))
+    })
+}
+
+/// Tries a login through a gateway's chain, with that gateway's real secret.
+#[utoipa::path(post, path = "/api/v1/logins", tag = "logins", request_body = LoginRequest,
+    responses((status = 200, body = Tried), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn log_in(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(mut request): Body<LoginRequest>,
+) -> Result<Json<Tried>, Problem> {
+    let password = Secret::new(std::mem::take(&mut request.password));
+    operator.may(Role::Operate)?;
+    let live = in_force(&state)?;
+    let gateway = gateway_named(&live, &request.via)?;
+    if request.persona.is_some() {
+        return as_persona(&state, &live, gateway, &request).await;
+    }
+    let settings = &live.site.gateways[gateway];
+    // The asker is bound first, so that the door can be told to hear nobody else.
+    let socket = tokio::net::UdpSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0))).await.map_err(|error| failed(error.to_string()))?;
+    let asker = socket.local_addr().map_err(|error| failed(error.to_string()))?;
+    let (stage, mut traces) = Stage::of_themselves();
+    let rehearsed = Rehearsed { gateway: settings.name.clone(), asker, live: Arc::clone(&live), stage: Arc::new(stage) };
+    let door = RadiusDoor::rehearsal(rehearsed, &state.shared)?;
+    let asker = Asker::over(socket, door.address()).await.map_err(|error| failed(error.to_string()))?;
+    let login = prepared(&request, &password, &settings.name)?;
+    let patience = settings
+        .patience
+        .map_or(Patience { wait: Duration::from_secs(5), tries: 3 }, |patience| Patience { wait: patience.wait, tries: patience.tries });
+    let exchange = asker.ask(&login, &live.secrets[gateway].current, patience).await.map_err(|error| failed(error.to_string()))?;
+    let trace = tokio::time::timeout(TRACE_WAIT, traces.recv()).await.ok().flatten();
+    door.close(Duration::from_secs(1)).await;
+    Ok(Json(tried(&state, exchange, trace).await))
+}
+
+fn prepared(request: &LoginRequest, password: &Secret<String>, gateway: &str) -> Result<Request, Problem> {
+    let method = if request.state.is_some() { TriedMethod::Pap } else { request.method };
+    let login = match method {
+        TriedMethod::Pap => Ok(Request::login(&request.person, password.expose().as_bytes())),
+        TriedMethod::Chap => Request::chap(&request.person, password.expose().as_bytes()),
+        TriedMethod::MsChapV2 => Request::ms_chap_v2(&request.person, password.expose()),
+        TriedMethod::Eap => Ok(Request::eap_start(&request.person)),
+    };
+    let mut login = login.map_err(|error| failed(error.to_string()))?;
+    if let Some(caller) = request.caller.as_deref().filter(|caller| !caller.is_empty()) {
+        login.message.push(AttributeType::CallingStationId, caller.as_bytes());
+    }
+    login.message.push(AttributeType::NasIdentifier, gateway.as_bytes());
+    if let Some(state) = request.state.as_deref() {
+        let state = HEXLOWER.decode(state.as_bytes()).map_err(|_| failed("`state` is none that came back from here"))?;
+        login.message.push(AttributeType::State, &state);
+    }
+    Ok(login)
+}
+
+/// A login of a persona: its answers are typed within the one call.
+async fn as_persona(state: &ApiState, live: &Arc<LiveSite>, via: usize, request: &LoginRequest) -> Result<Json<Tried>, Problem> {
+    let wanted = request.persona.as_deref().unwrap_or_default();
+    let Some(persona) = live.site.personas.iter().position(|persona| persona.name == wanted) else {
+        let names: Vec<&str> = live.site.personas.iter().map(|persona| persona.name.as_str()).collect();
+        return Err(Problem::not_found(format!("there is no persona `{wanted}`"), format!("known: {}", names.join(", "))));
+    };
+    let with_codes = live.site.personas[persona].codes.is_some();
+    let parse = |text: &str| Typed::parse(text).map_err(|error| failed(error.to_string()));
+    let typed = parse(request.typed.as_deref().unwrap_or(if with_codes { "{password}{code}" } else { "{password}" }))?;
+    let handset = match request.handset.as_deref() {
+        Some(text) => Some(HandsetDoes::parse(text).ok_or_else(|| failed(format!("`{text}` is nothing that a handset does")))?),
+        None => None,
+    };
+    let login = RehearsedLogin {
+        title: String::new(),
+        persona,
+        typed_name: Some(request.person.clone()).filter(|name| !name.is_empty()),
+        via,
+        method: request.method.into(),
+        typed,
+        answers: request.answers.iter().map(|text| parse(text)).collect::<Result<_, _>>()?,
+        handset,
+        twist: None,
+        waits: ShortWaits::default(),
+        caller: request.caller.clone().filter(|caller| !caller.is_empty()),
+        expect: Expect::default(),
+        line: 0,
+    };
+    let done = try_persona(&state.shared, live, &login).await.map_err(failed)?;
+    let mut view = tried(state, done.exchange, done.trace).await;
+    view.took_us = done.took.as_micros() as u64;
+    Ok(Json(view))
+}
+
+async fn tried(state: &ApiState, exchange: Exchange, trace: Option<(TraceRow, Trace)>) -> Tried {
+    let asked = exchange.reply.iter().filter(|reply| reply.code == Code::AccessChallenge).flat_map(|reply| &reply.attributes);
+    let asked = asked.clone().find(|(kind, _)| *kind == AttributeType::State).map(|(_, value)| HEXLOWER.encode(value));
+    let attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes).map(|(kind, value)| {
+        let means = in_words(*kind, value);
+        let (name, value) = render(*kind, value);
+        ReplyAttribute { name, value, means }
+    });
+    let attributes = attributes.collect();
+    let trace = match trace {
+        Some((row, trace)) => Some(TraceView::of(&state.shared, row, trace.steps, Some(&trace.facts)).await),
+        None => None,
+    };
+    Tried {
+        attributes,
+        state: asked,
+        reply: exchange.reply.map(|reply| reply.code.to_string()),
+        sends: exchange.sends,
+        took_us: exchange.took.as_micros() as u64,
+        discarded: exchange.discarded,
+        trace,
+    }
+}

@@ -1,0 +1,273 @@
+//! People and their factors: listing, changing, importing, taking back.
+
+use super::ApiState;
+use super::auth::Operator;
+use super::problem::{Body, Problem};
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use bivector_engine::shared::Shared;
+use bivector_manage::edits::{Edited, Leavers, Synced};
+use bivector_manage::people::{Imported, import as import_people};
+use bivector_store::clock;
+use bivector_store::records::person_key;
+use bivector_store::records::{Change, Edit, NotUndone, PersonRow, Role};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use utoipa::ToSchema;
+
+pub use super::person_views::*;
+
+/// A person by source and login name.
+pub(super) fn find(shared: &Shared, source: &str, login: &str) -> Result<Arc<PersonRow>, Problem> {
+    shared.roster.get(&person_key(source, login)).ok_or_else(|| {
+        Problem::not_found(
+            format!("nobody called `{login}` of `{source}` is known here"),
+            "see `bivector person list`; a directory's people appear once they have a factor",
+        )
+    })
+}
+
+/// People known here, by source and login.
+#[utoipa::path(get, operation_id = "people_list", path = "/api/v1/people", tag = "people", params(PeopleFilter),
+    responses((status = 200, body = [PersonView])))]
+pub(super) async fn list(State(state): State<ApiState>, _: Operator, Query(filter): Query<PeopleFilter>) -> Json<Vec<PersonView>> {
+    let (shared, now) = (&state.shared, clock::now());
+    let wanted = filter.search.as_deref().map(str::to_lowercase).filter(|search| !search.trim().is_empty());
+    let fits = |person: &&Arc<PersonRow>| {
+        let found = |search: &String| {
+            let of_group = || person.groups.iter().any(|group| group.to_lowercase().contains(search));
+            person.login.contains(search) || person.name.to_lowercase().contains(search) || person.source == *search || of_group()
+        };
+        wanted.as_ref().is_none_or(found) && filter.state.is_none_or(|state| PersonState::of(person, shared, now) == state)
+    };
+    let all = shared.roster.all();
+    Json(all.iter().filter(fits).take(filter.limit.unwrap_or(usize::MAX)).map(|person| PersonView::of(person, shared)).collect())
+}
+
+/// How far everybody is on the way to a second factor.
+#[utoipa::path(get, operation_id = "people_roll_out", path = "/api/v1/people/roll-out", tag = "people", responses((status = 200, body = RollOut)))]
+pub(super) async fn roll_out(State(state): State<ApiState>, _: Operator) -> Json<RollOut> {
+    let (all, now) = (state.shared.roster.all(), clock::now());
+    let mut states = BTreeMap::new();
+    for person in &all {
+        let state = serde_json::to_value(PersonState::of(person, &state.shared, now));
+        let name = state.ok().and_then(|state| state.as_str().map(str::to_owned)).unwrap_or_default();
+        *states.entry(name).or_insert(0) += 1;
+    }
+    Json(RollOut { people: all.len(), states })
+}
+
+/// Adds a person, or brings one up to date.
+#[utoipa::path(put, operation_id = "people_put", path = "/api/v1/people/{source}/{login}", tag = "people", request_body = PersonRequest,
+    params(("source" = String, Path), ("login" = String, Path)),
+    responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn put_person(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path((source, login)): Path<(String, String)>,
+    Body(request): Body<PersonRequest>,
+) -> Result<Json<PersonView>, Problem> {
+    operator.may(Role::Operate)?;
+    let (shared, live) = (&state.shared, super::handset::live(&state)?);
+    let sources: Vec<String> = live.site.directories.iter().map(|directory| directory.name.clone()).collect();
+    let known = shared.roster.get(&person_key(&source, &login));
+    let person = bivector_manage::people::one(&source, &login, request, known.as_deref(), &sources, &state.shared.hashing)
+        .await
+        .map_err(|(field, said, remedy)| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "person", format!("`{field}`: {said}"), remedy))?;
+    let (source, login, is_new) = (person.source.clone(), person.login.clone(), known.is_none());
+    let what = format!("{} {}", person_key(&source, &login), if is_new { "added" } else { "changed" });
+    shared.records.change_people(operator.name.clone(), what.clone(), vec![Edit::Keep(Box::new(person))], clock::now()).await?;
+    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.tell_person(&person_key(&source, &login));
+    operator.did(&state, if is_new { "person.add" } else { "person.change" }, what).await?;
+    if is_new && let Ok(whom) = bivector_engine::invitations::make_known(shared, &live, &source, &login).await {
+        bivector_engine::invitations::welcome(shared, &live, &[whom], &operator.name).await;
+    }
+    Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
+}
+
+/// Keeps a person out at once, or lets them in again.
+#[utoipa::path(put, operation_id = "people_suspend", path = "/api/v1/people/{source}/{login}/suspension", tag = "people", request_body = Suspension,
+    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = PersonView), (status = 404, body = Problem)))]
+pub(super) async fn suspend(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path((source, login)): Path<(String, String)>,
+    Body(request): Body<Suspension>,
+) -> Result<Json<PersonView>, Problem> {
+    operator.may(Role::Operate)?;
+    let shared = &state.shared;
+    if shared.roster.get(&person_key(&source, &login)).is_none() {
+        let live = super::handset::live(&state)?;
+        bivector_engine::invitations::make_known(shared, &live, &source, &login).await.map_err(super::invitations::not_invited)?;
+    }
+    let person = find(shared, &source, &login)?;
+    let (source, login) = (person.source.clone(), person.login.clone());
+    let what = if request.suspended { "person.suspend" } else { "person.lift" };
+    let said = format!("{} {}", person_key(&source, &login), if request.suspended { "suspended" } else { "let in again" });
+    let edit = Edit::Suspend { source: source.clone(), login: login.clone(), suspended: request.suspended };
+    shared.records.change_people(operator.name.clone(), said, vec![edit], clock::now()).await?;
+    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.tell_person(&person_key(&source, &login));
+    operator.did(&state, what, person_key(&source, &login)).await?;
+    Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
+}
+
+/// Forgets a person with all factors. Can be taken back.
+#[utoipa::path(delete, operation_id = "people_remove", path = "/api/v1/people/{source}/{login}", tag = "people",
+    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = Undoable), (status = 404, body = Problem)))]
+pub(super) async fn remove(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path((source, login)): Path<(String, String)>,
+) -> Result<Json<Undoable>, Problem> {
+    operator.may(Role::Operate)?;
+    let (shared, person) = (&state.shared, find(&state.shared, &source, &login)?);
+    let key = person_key(&person.source, &person.login);
+    let what = format!("{key} removed, with {} factors", person.factors.len());
+    let edit = Edit::Remove { source: person.source.clone(), login: person.login.clone() };
+    let change = shared.records.change_people(operator.name.clone(), what.clone(), vec![edit], clock::now()).await?;
+    shared.roster.refresh_person(&shared.records, &person.source, &person.login)?;
+    shared.roster.note_invitation(&key, None);
+    shared.tell_person(&key);
+    operator.did(&state, "person.remove", what).await?;
+    Ok(Json(Undoable { change }))
+}
+
+/// Something that can be taken back.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Undoable {
+    /// Under this number.
+    pub change: u64,
+}
+
+/// Compares people with a directory's group and brings them up to date.
+#[utoipa::path(post, operation_id = "people_sync", path = "/api/v1/people/sync", tag = "people", request_body = SyncRequest,
+    responses((status = 200, body = Synced), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn sync(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<SyncRequest>,
+) -> Result<Json<Synced>, Problem> {
+    operator.may(Role::Operate)?;
+    let live = super::handset::live(&state)?;
+    let SyncRequest { directory, group, leavers, preview } = request;
+    if !live.directories.iter().any(|source| source.name() == directory) {
+        let known: Vec<&str> = live.directories.iter().map(|source| source.name()).collect();
+        return Err(Problem::not_found(format!("there is no directory `{directory}`"), format!("known: {}", known.join(", "))));
+    }
+    let synced = bivector_manage::edits::sync(&directory, &group, leavers, preview, &operator.name, &state.shared, &live).await?;
+    let synced = synced.map_err(|why| {
+        Problem::new(StatusCode::CONFLICT, "source-down", format!("{directory} could not say: {}", why.seen), why.cause.remedy())
+    })?;
+    if synced.members == 0 && !preview && leavers != Leavers::Keep {
+        let said = format!("nobody is in `{group}` of {directory}; nobody was put out because of it");
+        return Err(Problem::new(
+            StatusCode::CONFLICT,
+            "group-empty",
+            said,
+            "check the group's name; an empty group is most often a wrong one",
+        ));
+    }
+    if synced.change.is_some() {
+        let what = format!("{group} of {directory}: {} joined, {} left", synced.joined.len(), synced.left.len());
+        operator.did(&state, "people.sync", what).await?;
+    }
+    Ok(Json(synced))
+}
+
+/// Makes a list of changes of people and factors: all of them, or none if a line is wrong.
+#[utoipa::path(post, operation_id = "people_edit", path = "/api/v1/people/edits", tag = "people", request_body = EditRequest,
+    responses((status = 200, body = Edited), (status = 422, body = Edited, description = "lines are wrong; nothing was done")))]
+pub(super) async fn edit(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<EditRequest>,
+) -> Result<(StatusCode, Json<Edited>), Problem> {
+    operator.may(Role::Operate)?;
+    let live = super::handset::live(&state)?;
+    let edited = bivector_manage::edits::edit(&request.csv, request.preview, &operator.name, &state.shared, &live).await?;
+    if edited.errors.is_empty() && !request.preview {
+        operator.did(&state, "people.edit", format!("{} lines", edited.lines.len())).await?;
+    }
+    let status = if edited.errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    Ok((status, Json(edited)))
+}
+
+/// The newest changes of people and factors.
+#[utoipa::path(get, operation_id = "people_changes", path = "/api/v1/people/changes", tag = "people", responses((status = 200, body = [Change])))]
+pub(super) async fn changes(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<Change>>, Problem> {
+    Ok(Json(state.shared.records.people_changes().await?))
+}
+
+/// Takes a change of people and factors back, unless somebody whom it touched has been changed since.
+#[utoipa::path(post, operation_id = "people_undo", path = "/api/v1/people/changes/{number}/undo", tag = "people", params(("number" = u64, Path)),
+    responses((status = 200, body = Undone), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path(number): Path<u64>) -> Result<Json<Undone>, Problem> {
+    operator.may(Role::Operate)?;
+    let conflict = |kind: &str, said: String, remedy: &str| Problem::new(StatusCode::CONFLICT, kind, said, remedy);
+    let change = state.shared.records.undo_change(number, clock::now()).await?.map_err(|why| match why {
+        NotUndone::Missing => Problem::not_found(format!("there is no change {number}"), "see `bivector person changes`"),
+        NotUndone::Before(_) => conflict("undone", format!("change {number} was taken back before"), "there is nothing to do"),
+        NotUndone::ChangedSince(people) => {
+            let said = format!("changed since: {}", people.iter().take(10).cloned().collect::<Vec<_>>().join(", "));
+            conflict("changed-since", said, "take the later changes back first, or change these people by hand")
+        }
+    })?;
+    bivector_engine::roster::Roster::refresh_aside(&state.shared).await?;
+    operator.did(&state, "people.undo", format!("{number}: {}", change.what)).await?;
+    Ok(Json(Undone { change }))
+}
+
+/// The people of a login name, one for each source that knows it.
+#[utoipa::path(get, operation_id = "people_show", path = "/api/v1/people/{login}", tag = "people", params(("login" = String, Path)),
+    responses((status = 200, body = [PersonView]), (status = 404, body = Problem)))]
+pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login): Path<String>) -> Result<Json<Vec<PersonView>>, Problem> {
+    let all = state.shared.roster.all();
+    let found: Vec<_> =
+        all.iter().filter(|person| person.login.eq_ignore_ascii_case(&login)).map(|person| PersonView::of(person, &state.shared)).collect();
+    if found.is_empty() {
+        return Err(Problem::not_found(
+            format!("nobody called `{login}` is known here"),
+            "see `bivector person list`; a directory's people appear once they have a factor",
+        ));
+    }
+    Ok(Json(found))
+}
+
+/// Forgets the wrong codes of a person, and with them a lock; lets approvals go on; forgets remembered devices.
+#[utoipa::path(post, operation_id = "people_release", path = "/api/v1/people/{source}/{login}/release", tag = "people",
+    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = Released)))]
+pub(super) async fn release(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path((source, login)): Path<(String, String)>,
+) -> Result<Json<Released>, Problem> {
+    operator.may(Role::Operate)?;
+    let key = person_key(&source, &login);
+    // A directory's person may be locked without being known here.
+    let released = bivector_manage::edits::release(&state.shared, &key).await?;
+    if released {
+        operator.did(&state, "person.release", key).await?;
+    }
+    Ok(Json(Released { person: person_key(&source, &login), released }))
+}
+
+/// Imports people from CSV: all of them, or none if a line is wrong.
+#[utoipa::path(post, operation_id = "people_import", path = "/api/v1/people/import", tag = "people", request_body = ImportRequest,
+    responses((status = 200, body = Imported), (status = 422, body = Imported, description = "lines are wrong; nothing was kept")))]
+pub(super) async fn import(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<ImportRequest>,
+) -> Result<(StatusCode, Json<Imported>), Problem> {
+    operator.may(Role::Operate)?;
+    let imported = import_people(&request.csv, request.preview, &operator.name, &state.shared).await?;
+    if imported.errors.is_empty() && !request.preview {
+        operator.did(&state, "people.import", format!("{} lines", request.csv.lines().count().saturating_sub(1))).await?;
+    }
+    let status = if imported.errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    Ok((status, Json(imported)))
+}

@@ -1,0 +1,167 @@
+//! Errors as problem details (RFC 9457), each with its remedy.
+
+use axum::Json;
+use axum::extract::rejection::JsonRejection;
+use axum::extract::{FromRequest, Request};
+use axum::http::{StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use bivector_core::run::Run;
+use bivector_core::site::{Difference, Finding};
+use bivector_engine::hashing::Busy;
+use bivector_store::error::ServiceError;
+use bivector_store::records::RecordsError;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+use tokio::time::timeout;
+use utoipa::ToSchema;
+
+/// What went wrong with a call.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// The kind of problem, stable.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong, in a sentence.
+    pub title: String,
+    /// What to do about it.
+    #[serde(skip_serializing_if = "String::is_empty", default)]
+    pub remedy: String,
+    /// Findings of the site check, where that is what is wrong.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub findings: Vec<Finding>,
+    /// What makes logging in weaker, where that is what stops a change.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub differences: Vec<Difference>,
+    /// The run that did not pass, where that is what stops a change.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub run: Option<Box<Run>>,
+}
+
+impl Problem {
+    /// A problem without findings.
+    pub fn new(status: StatusCode, kind: &str, title: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Problem {
+            kind: format!("/problems/{kind}"),
+            status: status.as_u16(),
+            title: title.into(),
+            remedy: remedy.into(),
+            findings: Vec::new(),
+            differences: Vec::new(),
+            run: None,
+        }
+    }
+
+    /// Something that is not there.
+    pub fn not_found(title: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Problem::new(StatusCode::NOT_FOUND, "not-found", title, remedy)
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let body = serde_json::to_vec(&self).unwrap_or_default();
+        (status, [(header::CONTENT_TYPE, "application/problem+json")], body).into_response()
+    }
+}
+
+impl From<ServiceError> for Problem {
+    fn from(error: ServiceError) -> Self {
+        let (status, kind) = match &error {
+            ServiceError::Site(_) => (StatusCode::UNPROCESSABLE_ENTITY, "site-has-errors"),
+            ServiceError::Listen { .. } => (StatusCode::CONFLICT, "cannot-listen"),
+            ServiceError::Directory { .. } => (StatusCode::CONFLICT, "directory-unusable"),
+            ServiceError::RevisionMoved { .. } => (StatusCode::CONFLICT, "revision-moved"),
+            ServiceError::Weaker(_) => (StatusCode::CONFLICT, "weaker"),
+            ServiceError::NotProved(_) => (StatusCode::CONFLICT, "not-proved"),
+            ServiceError::Unconfirmed { .. } => (StatusCode::CONFLICT, "unconfirmed"),
+            ServiceError::Stopping(_) => (StatusCode::SERVICE_UNAVAILABLE, "stopping"),
+            ServiceError::Refused { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "refused"),
+            _ => (StatusCode::INTERNAL_SERVER_ERROR, "service"),
+        };
+        let mut problem = Problem::new(status, kind, error.to_string(), error.remedy());
+        match error {
+            ServiceError::Site(findings) => problem.findings = findings,
+            ServiceError::Weaker(differences) => problem.differences = differences,
+            ServiceError::NotProved(run) => problem.run = Some(run),
+            _ => {}
+        }
+        problem
+    }
+}
+
+impl From<Busy> for Problem {
+    fn from(busy: Busy) -> Self {
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "busy", busy.to_string(), "try again in some seconds")
+    }
+}
+
+impl From<RecordsError> for Problem {
+    fn from(error: RecordsError) -> Self {
+        ServiceError::from(error).into()
+    }
+}
+
+pub(super) async fn no_such_route(uri: Uri) -> Problem {
+    Problem::not_found(format!("there is no `{}` in this API", uri.path()), "see /api/v1/openapi.json")
+}
+
+pub(super) async fn no_such_method(uri: Uri) -> Problem {
+    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method", format!("`{}` is not called like this", uri.path()), "see /api/v1/openapi.json")
+}
+
+/// Bytes of a body that comes at once from any sound caller.
+const SMALL: u64 = 64 * 1024;
+/// How long such a body may take.
+const SMALL_BODY: Duration = Duration::from_secs(10);
+/// How long any other body may take: a whole site over a slow line.
+const ANY_BODY: Duration = Duration::from_secs(60);
+
+/// A JSON body whose mistakes come back as a problem. Its text is never repeated, since it may hold a secret.
+pub(super) struct Body<T>(pub(super) T);
+
+impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
+        let length = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse::<u64>().ok());
+        let patience = if length.is_some_and(|length| length <= SMALL) { SMALL_BODY } else { ANY_BODY };
+        match timeout(patience, Json::<T>::from_request(request, state)).await {
+            Ok(Ok(Json(body))) => Ok(Body(body)),
+            Ok(Err(rejection)) => Err(unreadable(&rejection)),
+            Err(_) => {
+                let said = format!("the body did not come within {} s", patience.as_secs());
+                Err(Problem::new(StatusCode::REQUEST_TIMEOUT, "body", said, "send it in one go"))
+            }
+        }
+    }
+}
+
+fn unreadable(rejection: &JsonRejection) -> Problem {
+    match rejection {
+        JsonRejection::MissingJsonContentType(_) => Problem::new(
+            StatusCode::UNSUPPORTED_MEDIA_TYPE,
+            "body",
+            "the body is not declared as JSON",
+            "send `content-type: application/json`",
+        ),
+        JsonRejection::JsonSyntaxError(_) => {
+            Problem::new(StatusCode::BAD_REQUEST, "body", "the body is not JSON", "see /api/v1/openapi.json")
+        }
+        JsonRejection::JsonDataError(_) => Problem::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "body",
+            "the body lacks a field or has one of another type",
+            "see /api/v1/openapi.json",
+        ),
+        other => Problem::new(
+            other.status(),
+            "body",
+            "the body cannot be read; it may be too long",
+            "send less than 64 KiB; a site file or a list of people may have 20 MiB",
+        ),
+    }
+}

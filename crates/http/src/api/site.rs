@@ -1,0 +1,300 @@
+//! The site: current text, check, apply, history.
+
+use super::ApiState;
+use super::auth::Operator;
+use super::problem::{Body, Problem};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use bivector_core::run::Run;
+use bivector_core::site::{Difference, Finding, Known, Severity, Site, compare};
+use bivector_core::text::shown;
+use bivector_engine::live::known;
+use bivector_manage::apply::{Applied, Change};
+use bivector_manage::confirm::{Awaiting, await_confirmation, awaiting, confirm};
+use bivector_store::clock;
+use bivector_store::error::ServiceError;
+use bivector_store::records::{Revision, Role};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+use utoipa::ToSchema;
+
+/// A site file to check.
+#[derive(Debug, Deserialize, Serialize, ToSchema)]
+pub struct CheckRequest {
+    /// The site file.
+    pub text: String,
+}
+
+/// What the check says.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Checked {
+    /// Whether it could be applied.
+    pub sound: bool,
+    /// Findings in the order of their places.
+    pub findings: Vec<Finding>,
+}
+
+/// A site file to apply.
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
+pub struct ApplyRequest {
+    /// The site file.
+    pub text: String,
+    /// What the change is for.
+    #[serde(default)]
+    pub note: String,
+    /// The revision that the change was made from; another one in force stops the apply.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected: Option<u64>,
+    /// Whether it may make logging in weaker.
+    #[serde(default)]
+    pub weaker_is_meant: bool,
+    /// Go back by itself after so many seconds unless confirmed, 10 to 86400.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirm_within_s: Option<u64>,
+    /// A rehearsal of the change that must pass first; until then nobody's login is decided by it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prove: Option<String>,
+}
+
+/// Two site files to compare.
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
+#[serde(default)]
+pub struct CompareRequest {
+    /// The new text; a revision's where that is given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The new revision.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revision: Option<u64>,
+    /// The revision to compare with; the one in force if left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub against: Option<u64>,
+}
+
+/// How two site files differ.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Compared {
+    /// The revision that it was compared with.
+    pub against: u64,
+    /// What differs, in words.
+    pub differences: Vec<Difference>,
+    /// The same as lines of the files, in unified format.
+    pub lines: String,
+}
+
+/// What became of an apply.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct AppliedView {
+    /// The new revision's number.
+    pub revision: u64,
+    /// Warnings of the check.
+    pub findings: Vec<Finding>,
+    /// Sources that could not be reached meanwhile, each with what was seen.
+    pub unreachable: Vec<String>,
+    /// What differs from the revision before.
+    pub differences: Vec<Difference>,
+    /// When it goes back by itself, in microseconds since 1970, unless confirmed.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub until_us: Option<u64>,
+    /// The run that proved it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub proved: Option<Run>,
+}
+
+impl From<Applied> for AppliedView {
+    fn from(applied: Applied) -> Self {
+        AppliedView {
+            revision: applied.revision,
+            findings: applied.findings,
+            unreachable: applied.unreachable,
+            differences: applied.differences,
+            until_us: None,
+            proved: applied.proved,
+        }
+    }
+}
+
+/// The site file in force, with its comments.
+#[utoipa::path(get, operation_id = "site_current", path = "/api/v1/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
+pub(super) async fn current(State(state): State<ApiState>, _: Operator) -> Result<Json<Revision>, Problem> {
+    let number = state.shared.live.load().as_ref().map_or(0, |live| live.revision);
+    find(&state, number).await
+}
+
+/// One revision with its text.
+#[utoipa::path(get, operation_id = "site_revision", path = "/api/v1/site/revisions/{number}", tag = "site", params(("number" = u64, Path)),
+    responses((status = 200, body = Revision), (status = 404, body = Problem)))]
+pub(super) async fn revision(State(state): State<ApiState>, _: Operator, Path(number): Path<u64>) -> Result<Json<Revision>, Problem> {
+    find(&state, number).await
+}
+
+async fn find(state: &ApiState, number: u64) -> Result<Json<Revision>, Problem> {
+    match state.shared.records.revision(number).await? {
+        Some(revision) => Ok(Json(revision)),
+        None if number == 0 => Err(Problem::not_found("no site is in force yet", "apply one with `bivector site apply FILE`")),
+        None => Err(Problem::not_found(format!("there is no revision {number}"), "see `bivector site history`")),
+    }
+}
+
+/// All revisions, newest first, without their texts.
+#[utoipa::path(get, operation_id = "site_history", path = "/api/v1/site/revisions", tag = "site", responses((status = 200, body = [Revision])))]
+pub(super) async fn history(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<Revision>>, Problem> {
+    Ok(Json(state.shared.records.revisions().await?))
+}
+
+/// Checks a site file. Nothing is changed.
+#[utoipa::path(post, operation_id = "site_check", path = "/api/v1/site/check", tag = "site", request_body = CheckRequest, responses((status = 200, body = Checked)))]
+pub(super) async fn check(State(state): State<ApiState>, _: Operator, Body(request): Body<CheckRequest>) -> Result<Json<Checked>, Problem> {
+    let findings = Site::read(&request.text, &known(&state.shared.records, &state.shared.roster, &state.shared.data)?).1;
+    Ok(Json(Checked { sound: !findings.iter().any(|finding| finding.severity == Severity::Error), findings }))
+}
+
+/// Checks a site file and puts it in force as a new revision.
+#[utoipa::path(post, operation_id = "site_apply", path = "/api/v1/site/revisions", tag = "site", request_body = ApplyRequest,
+    responses((status = 201, body = AppliedView), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn apply(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<ApplyRequest>,
+) -> Result<(StatusCode, Json<AppliedView>), Problem> {
+    operator.may(Role::Change)?;
+    let before = state.shared.live.load().as_ref().map(|live| live.revision);
+    let refused = |title: &str, remedy: &str| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "confirm", title, remedy);
+    let within = request.confirm_within_s;
+    if within.is_some_and(|seconds| !(10..=86_400).contains(&seconds)) {
+        return Err(refused("a confirmation is waited for 10 seconds to 24 hours", "choose a time in the range"));
+    }
+    if within.is_some() && before.is_none() {
+        return Err(refused("there is no revision to go back to", "apply the first one without waiting for a confirmation"));
+    }
+    keeps_secrets(&state, &operator, &request.text).await?;
+    let change = Change {
+        text: request.text,
+        operator: operator.name.clone(),
+        note: request.note.clone(),
+        expected: request.expected,
+        weaker_is_meant: request.weaker_is_meant,
+        while_unconfirmed: false,
+        prove: request.prove,
+    };
+    let mut applied = AppliedView::from(state.doors.apply(change, &state.shared).await?);
+    let weaker = if applied.differences.iter().any(|one| one.weaker) { ", weaker and meant so" } else { "" };
+    let note = if request.note.is_empty() { String::new() } else { format!(": {}", request.note) };
+    operator.did(&state, "site.apply", format!("revision {}{weaker}{note}", applied.revision)).await?;
+    if let Some((seconds, back_to)) = within.zip(before) {
+        let until_us = clock::now().plus(Duration::from_secs(seconds)).micros();
+        let waiting = Awaiting { revision: applied.revision, back_to, until_us };
+        await_confirmation(&state.doors, &state.shared, waiting).await?;
+        applied.until_us = Some(until_us);
+    }
+    Ok((StatusCode::CREATED, Json(applied)))
+}
+
+/// Whoever may change the site must not learn a secret by having it sent elsewhere. Where a secret that somebody else has sealed would be
+/// sent to a new place, only an owner may apply that.
+async fn keeps_secrets(state: &ApiState, operator: &Operator, text: &str) -> Result<(), Problem> {
+    if operator.role >= Role::Own {
+        return Ok(());
+    }
+    // A text that cannot be read is refused later, with its findings.
+    let Some(site) = Site::read(text, &Known::default()).0 else { return Ok(()) };
+    let before = state.shared.live.load().as_ref().map(|live| live.site.destinations()).unwrap_or_default();
+    let sealed = state.shared.records.secrets().await?;
+    let others = |name: &str| sealed.iter().any(|secret| secret.name == name && secret.operator != operator.name);
+    let moved = site.destinations().into_iter().find(|to| others(&to.secret) && !before.contains(to));
+    let Some(to) = moved else { return Ok(()) };
+    let title = format!("this would send the secret `{}` to `{}`, where or as it was not sent before", to.secret, shown(&to.place));
+    Err(Problem::new(
+        StatusCode::FORBIDDEN,
+        "secret-moves",
+        title,
+        "let an operator with the role `own` apply it, or seal a secret of your own for it",
+    ))
+}
+
+/// Says that the revision in force stays.
+#[utoipa::path(post, operation_id = "site_confirm", path = "/api/v1/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
+pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Operator) -> Result<Json<Awaiting>, Problem> {
+    operator.may(Role::Change)?;
+    let waiting = confirm(&state.shared).await?;
+    operator.did(&state, "site.confirm", format!("revision {}", waiting.revision)).await?;
+    Ok(Json(waiting))
+}
+
+/// Puts an earlier revision in force again, as a new one.
+#[utoipa::path(post, operation_id = "site_restore", path = "/api/v1/site/revisions/{number}/restore", tag = "site", params(("number" = u64, Path)),
+    request_body = RestoreRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn restore(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path(number): Path<u64>,
+    Body(request): Body<RestoreRequest>,
+) -> Result<(StatusCode, Json<AppliedView>), Problem> {
+    operator.may(Role::Change)?;
+    let Json(revision) = find(&state, number).await?;
+    keeps_secrets(&state, &operator, revision.text.as_deref().unwrap_or_default()).await?;
+    let waiting = awaiting(&state.shared)?;
+    let goes_back = waiting.as_ref().is_some_and(|waiting| waiting.back_to == number);
+    let change = Change {
+        text: revision.text.unwrap_or_default(),
+        operator: operator.name.clone(),
+        note: format!("restored revision {number}"),
+        expected: request.expected,
+        weaker_is_meant: request.weaker_is_meant || goes_back,
+        while_unconfirmed: true,
+        prove: None,
+    };
+    let applied = AppliedView::from(state.doors.apply(change, &state.shared).await?);
+    if waiting.is_some() {
+        confirm(&state.shared).await?;
+    }
+    operator.did(&state, "site.restore", format!("revision {} is revision {number} again", applied.revision)).await?;
+    Ok((StatusCode::CREATED, Json(applied)))
+}
+
+/// How to restore.
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
+#[serde(default)]
+pub struct RestoreRequest {
+    /// The revision that must be in force.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expected: Option<u64>,
+    /// Whether it may make logging in weaker.
+    pub weaker_is_meant: bool,
+}
+
+/// Says what differs between two site files, in words and in lines. Nothing is changed.
+#[utoipa::path(post, operation_id = "site_compare", path = "/api/v1/site/compare", tag = "site", request_body = CompareRequest,
+    responses((status = 200, body = Compared), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn compare_site(
+    State(state): State<ApiState>,
+    _: Operator,
+    Body(request): Body<CompareRequest>,
+) -> Result<Json<Compared>, Problem> {
+    let in_force = state.shared.live.load().as_ref().map_or(0, |live| live.revision);
+    let against = request.against.unwrap_or(in_force);
+    let text_of = async |number: u64| find(&state, number).await.map(|Json(revision)| revision.text.unwrap_or_default());
+    let old = text_of(against).await?;
+    let new = match (request.text, request.revision) {
+        (Some(text), _) => text,
+        (None, Some(number)) => text_of(number).await?,
+        (None, None) => {
+            let title = "nothing was given to compare";
+            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", title, "send `text` or `revision`"));
+        }
+    };
+    let known = known(&state.shared.records, &state.shared.roster, &state.shared.data)?;
+    let read = |text: &str, known: &Known| {
+        let (site, findings) = Site::read(text, known);
+        site.ok_or(ServiceError::Site(findings))
+    };
+    // An old revision may name secrets that are forgotten by now; that is no difference.
+    let old_site = read(&old, &Known::default())?;
+    let lines = similar::TextDiff::from_lines(&old, &new)
+        .unified_diff()
+        .context_radius(2)
+        .header(&format!("revision {against}"), "new")
+        .to_string();
+    Ok(Json(Compared { against, differences: compare(&old_site, &read(&new, &known)?), lines }))
+}

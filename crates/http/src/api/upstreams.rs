@@ -1,0 +1,47 @@
+//! Upstreams of the site with the state of their servers.
+
+use super::ApiState;
+use super::auth::Operator;
+use axum::Json;
+use axum::extract::State;
+use bivector_core::site::{FactorKind, SourceRef};
+use bivector_engine::sources::Health;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// An upstream of the site.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct UpstreamView {
+    /// Its name.
+    pub name: String,
+    /// Its servers in the order of the site file, with what is known of each.
+    pub servers: Vec<Health>,
+    /// Whether its servers are asked for their state.
+    pub status_checks: bool,
+    /// Name of its sealed secret.
+    pub secret: String,
+    /// Chains that ask it, as a source or as a factor.
+    pub chains: Vec<String>,
+}
+
+/// All upstreams of the site in force.
+#[utoipa::path(get, operation_id = "upstreams_list", path = "/api/v1/upstreams", tag = "upstreams", responses((status = 200, body = [UpstreamView])))]
+pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<UpstreamView>> {
+    let live = state.shared.live.load_full();
+    let views = live.iter().flat_map(|live| {
+        let asks = |index: usize| {
+            let uses = move |chain: &&bivector_core::site::Chain| {
+                chain.asks(SourceRef::Upstream(index)) || chain.second.contains(&FactorKind::Upstream(index))
+            };
+            live.site.chains.iter().filter(uses).map(|chain| chain.name.clone()).collect()
+        };
+        live.site.upstreams.iter().enumerate().map(move |(index, upstream)| UpstreamView {
+            name: upstream.name.clone(),
+            servers: live.upstreams.get(index).map(|source| source.health()).unwrap_or_default(),
+            status_checks: upstream.status_checks,
+            secret: upstream.secret.clone(),
+            chains: asks(index),
+        })
+    });
+    Json(views.collect())
+}

@@ -1,0 +1,7 @@
+//! What operators change: the site (applied as a whole, confirmed or taken back), and people by the file.
+
+pub mod apply;
+pub mod confirm;
+pub mod edit;
+pub mod edits;
+pub mod people;

@@ -1,0 +1,99 @@
+//! Knocks: packets that got no answer, by sender and reason.
+
+use super::{Records, RecordsError};
+use bivector_core::Cause;
+use rusqlite::{Row, Transaction, params};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Packets from one sender that were dropped for one reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Knock {
+    /// The address, without port.
+    pub sender: String,
+    /// Why they were dropped.
+    pub cause: Cause,
+    /// The gateway of that address, if it has one.
+    pub gateway: String,
+    /// How many.
+    pub count: u64,
+    /// First time, in microseconds since 1970.
+    pub first_us: u64,
+    /// Last time.
+    pub last_us: u64,
+    /// What was seen the last time.
+    pub said: String,
+    /// The gateway that it might be, with the reason, where the packet gives one.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub guess: Option<Guess>,
+}
+
+/// Which gateway a stranger might be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Guess {
+    /// The gateway's name.
+    pub gateway: String,
+    /// Why.
+    pub why: String,
+}
+
+/// Senders and causes of knocks that are kept.
+const KNOCKS_KEPT: u32 = 10_000;
+
+impl Records {
+    /// All knocks, latest first.
+    pub async fn knocks(&self) -> Result<Vec<Knock>, RecordsError> {
+        self.read(|connection| {
+            connection
+                .prepare(
+                    "SELECT sender, cause, gateway, count, first_us, last_us, said, guess FROM knocks ORDER BY last_us DESC LIMIT 1000",
+                )?
+                .query_map([], |row| {
+                    Ok(Knock {
+                        sender: row.get(0)?,
+                        cause: word(row, 1)?,
+                        gateway: row.get(2)?,
+                        count: row.get::<_, i64>(3)? as u64,
+                        first_us: row.get::<_, i64>(4)? as u64,
+                        last_us: row.get::<_, i64>(5)? as u64,
+                        said: row.get(6)?,
+                        guess: row.get::<_, Option<String>>(7)?.and_then(|guess| serde_json::from_str(&guess).ok()),
+                    })
+                })?
+                .collect()
+        })
+        .await
+    }
+}
+
+/// Counts a knock.
+pub fn insert_knock(transaction: &Transaction<'_>, knock: &Knock) -> rusqlite::Result<()> {
+    transaction
+        .prepare_cached(
+            "INSERT INTO knocks VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) ON CONFLICT (sender, cause) DO UPDATE SET
+             count = count + excluded.count, last_us = excluded.last_us, said = excluded.said, gateway = excluded.gateway, guess = coalesce(excluded.guess, guess)",
+        )?
+        .execute(params![
+            knock.sender,
+            knock.cause.slug(),
+            knock.gateway,
+            knock.count as i64,
+            knock.first_us as i64,
+            knock.last_us as i64,
+            knock.said,
+            knock.guess.as_ref().and_then(|guess| serde_json::to_string(guess).ok()),
+        ])?;
+    // Addresses can be made up, so their number has a bound; the ones not seen for longest go first.
+    transaction
+        .prepare_cached("DELETE FROM knocks WHERE last_us < (SELECT last_us FROM knocks ORDER BY last_us DESC LIMIT 1 OFFSET ?1)")?
+        .execute([KNOCKS_KEPT])?;
+    Ok(())
+}
+
+/// Reads an enum by the name that JSON gives it.
+fn word<T: DeserializeOwned>(row: &Row<'_>, column: usize) -> rusqlite::Result<T> {
+    let text: String = row.get(column)?;
+    serde_json::from_value(serde_json::Value::String(text))
+        .map_err(|error| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(error)))
+}
