@@ -3,8 +3,8 @@
 use crate::arguments::Global;
 use crate::failure::Failure;
 use crate::settings::Settings;
-use bivector_core::text::{is_plain, shown};
 use bivector_http::api::Problem;
+use bivector_model::text::{is_plain, shown};
 use bivector_wire::Secret;
 use futures_util::StreamExt;
 use futures_util::stream::BoxStream;

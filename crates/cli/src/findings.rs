@@ -1,7 +1,7 @@
 //! Findings of the site check on a terminal: each with its place in the text and its remedy.
 
 use crate::output;
-use bivector_core::site::{Finding, Severity};
+use bivector_site::{Finding, Severity};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
 use std::fmt;
 

@@ -1,7 +1,7 @@
 //! What commands print: tables, times, JSON. Colour only on a terminal.
 
 use crate::failure::Failure;
-use bivector_core::trace::{Outcome, Tone};
+use bivector_model::trace::{Outcome, Tone};
 use comfy_table::{ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;

@@ -1,8 +1,8 @@
 //! A trace as a waterfall of its steps.
 
 use crate::output::{colour, line, outcome, paint, tone, took, when, width};
-use bivector_core::trace::{Hop, Step, Tone};
 use bivector_http::api::TraceView;
+use bivector_model::trace::{Hop, Step, Tone};
 
 const BAR: usize = 24;
 

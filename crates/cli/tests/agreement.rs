@@ -7,13 +7,13 @@
 #[path = "blackbox/harness.rs"]
 mod harness;
 
-use bivector_core::budget::{How, Learned, ways};
-use bivector_core::simulate::{Plan, Times, simulate};
-use bivector_core::site::{Known, Site};
 use bivector_exchange::Patience;
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{Answers, RobotHandset};
 use bivector_lab::link::LossyLink;
+use bivector_site::{Known, Site};
+use bivector_timing::budget::{How, Learned, ways};
+use bivector_timing::simulate::{Plan, Times, simulate};
 use futures_util::StreamExt;
 use futures_util::stream;
 use harness::{DIRECTORY, Northmoor, Setup, http_client, outcome};

@@ -2,16 +2,16 @@
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::panic, reason = "a benchmark")]
 
-use bivector_core::Moment;
-use bivector_core::device::{CodeLimits, Device, Makes};
-use bivector_core::facts::Resends;
-use bivector_core::form::{Form, readings};
 use bivector_core::login::*;
 use bivector_core::radius::{self, Arrival, Reply};
-use bivector_core::rule::{Decision, Groups, Rule, RuleBook, Then, When};
-use bivector_core::site::{Known, Site};
-use bivector_core::totp::{Settings, code};
-use bivector_core::trace::Origin;
+use bivector_model::Moment;
+use bivector_model::device::{CodeLimits, Device, Makes};
+use bivector_model::facts::Resends;
+use bivector_model::form::{Form, readings};
+use bivector_model::rule::{Decision, Groups, Rule, RuleBook, Then, When};
+use bivector_model::totp::{Settings, code};
+use bivector_model::trace::Origin;
+use bivector_site::{Known, Site};
 use bivector_wire::{
     AttributeType, ChapProof, Code, IntegrityPolicy, Message, MsChapProof, Packet, Secret, SharedSecret, authenticate, chap_password,
     hide_password, nt_hash,

@@ -1,7 +1,7 @@
 //! Retransmissions (RFC 5080 section 2.2.2): one login per request, the same bytes for each resend after it.
 
-use crate::facts::Resends;
-use crate::moment::Moment;
+use bivector_model::facts::Resends;
+use bivector_model::moment::Moment;
 use bivector_wire::Packet;
 use sha2::{Digest, Sha256};
 use std::collections::{HashMap, VecDeque};

@@ -3,17 +3,16 @@
 //! What was typed is not known, only its shape. So a text of the same shape is made up, with devices made up to fit it: a code that was
 //! right then is a right code of a made-up device now. Where the machine would need something that nobody told then, that is said.
 
-use crate::cause::Cause;
-use crate::device::{CodeKind, Device, Makes};
-use crate::facts::*;
-use crate::form::Form;
-use crate::login::packed::{PACKED, pack};
 use crate::login::*;
-use crate::moment::Moment;
 use crate::radius::{self, Arrival};
-use crate::site::{Charset, Method, Site, SourceRef};
-use crate::totp::{Settings, code};
-use crate::trace::{Origin, Outcome, Tone, Trace};
+use bivector_model::cause::Cause;
+use bivector_model::device::{CodeKind, Device, Makes};
+use bivector_model::facts::*;
+use bivector_model::form::Form;
+use bivector_model::moment::Moment;
+use bivector_model::totp::{Settings, code};
+use bivector_model::trace::{Origin, Outcome, Tone, Trace};
+use bivector_site::{Charset, Method, Site, SourceRef};
 use bivector_wire::{
     AttributeType, Code, IntegrityPolicy, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Packet, Secret,
     SharedSecret, authenticate, chap_password, hide_password, nt_hash,
@@ -225,7 +224,7 @@ fn run(mut login: Login, mut memory: Memory<'_>, began: Moment) -> Result<(Trace
 }
 
 fn ends(trace: Trace) -> Again {
-    let told = |step: &&crate::trace::Step| match trace.outcome {
+    let told = |step: &&bivector_model::trace::Step| match trace.outcome {
         Outcome::Accepted => step.what == "rule",
         _ => step.tone == Tone::Bad && step.what != "reject",
     };
@@ -346,8 +345,8 @@ impl MadeUp {
 }
 
 /// A device or list that nobody has, of this kind and with so many digits.
-pub(crate) fn made_device(id: u64, kind: CodeKind, digits: u8, has_pin: bool, spent: bool, now: Moment) -> Device {
-    let seed = Secret::new(SEED.to_vec());
+pub fn made_device(id: u64, kind: CodeKind, digits: u8, has_pin: bool, spent: bool, now: Moment) -> Device {
+    let seed = Secret::new(b"a seed for no device".to_vec());
     let settings = Settings { digits, ..Settings::default() };
     let fixed = "1357924680".chars().cycle().take(usize::from(digits)).collect::<String>();
     let makes = match kind {
@@ -355,7 +354,7 @@ pub(crate) fn made_device(id: u64, kind: CodeKind, digits: u8, has_pin: bool, sp
         CodeKind::Hotp => Makes::ByCount { seed, settings, counter: u64::from(spent), ahead: None },
         CodeKind::Recovery => Makes::List { codes: Secret::new(vec![fixed.clone(), fixed + "1"]), used: u64::from(spent) },
         CodeKind::Temporary => {
-            let until = if spent { Moment::from_micros(now.micros().saturating_sub(1)) } else { now.plus(WHILE) };
+            let until = if spent { Moment::from_micros(now.micros().saturating_sub(1)) } else { now.plus(Duration::from_secs(600)) };
             Makes::Issued { code: Secret::new(fixed), until, left: 1 }
         }
     };

@@ -4,8 +4,8 @@
 use super::knocks::Knocks;
 use super::radius::bind;
 use super::{receive_all, who_holds};
-use bivector_core::Cause;
 use bivector_engine::shared::Shared;
+use bivector_model::Cause;
 use bivector_store::error::ServiceError;
 use bivector_store::metrics;
 use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, NotAuthentic, Packet};

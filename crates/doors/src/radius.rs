@@ -4,17 +4,17 @@
 
 use super::knocks::{Knocks, guess};
 use super::{receive_all, who_holds};
-use bivector_core::Cause;
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
-use bivector_core::facts::Resends;
 use bivector_core::login::{Fact, Login, Need, Next};
 use bivector_core::radius::{self, Arrival as RequestArrival, Reply};
-use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_engine::driver::{at_once, drive, mark_code_then};
 use bivector_engine::ending;
 use bivector_engine::live::{LiveSite, Which};
 use bivector_engine::shared::Shared;
 use bivector_engine::stage::Stage;
+use bivector_model::Cause;
+use bivector_model::facts::Resends;
+use bivector_model::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_store::clock::{self, LoginClock};
 use bivector_store::error::ServiceError;
 use bivector_store::metrics;
@@ -508,9 +508,9 @@ fn cause_of(why: NotAuthentic) -> Cause {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_core::site::{Known, Site};
     use bivector_engine::live::secret_purpose;
     use bivector_engine::roster::Roster;
+    use bivector_site::{Known, Site};
     use bivector_store::records::{Records, Sync};
     use bivector_store::seal::Seal;
     use bivector_wire::{AttributeType, Message, SharedSecret, hide_password};

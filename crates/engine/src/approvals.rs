@@ -1,9 +1,9 @@
 //! Approvals that wait for their answer, and those that ended lately. Part of what nodes would have to agree on: everything here is
 //! one of the atomic operations ask-or-join, answer, await and withdraw; this node keeps it in memory.
 
-use bivector_core::Moment;
 use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
-use bivector_core::site::Handset;
+use bivector_model::Moment;
+use bivector_site::Handset;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::{Arc, Mutex, OnceLock};

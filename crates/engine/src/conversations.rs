@@ -1,9 +1,9 @@
 //! Logins that wait at a prompt, or whose answer is being decided: one login over all its rounds. The trace of the rounds so far is kept
 //! here, so that the next round goes on with it; the records hold the first round meanwhile, and the whole once it ends.
 
-use bivector_core::Moment;
-use bivector_core::facts::Facts;
-use bivector_core::trace::{Step, Trace};
+use bivector_model::Moment;
+use bivector_model::facts::Facts;
+use bivector_model::trace::{Step, Trace};
 use bivector_store::records::Records;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -203,8 +203,8 @@ impl Table {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_core::Cause;
-    use bivector_core::trace::Outcome;
+    use bivector_model::Cause;
+    use bivector_model::trace::Outcome;
 
     const NOON: Moment = Moment::from_secs(1_800_000_000);
 

@@ -2,9 +2,9 @@
 
 use crate::shared::Shared;
 use crate::stage::Stage;
-use bivector_core::Moment;
 use bivector_core::login::{Accept, Second, Verdict};
-use bivector_core::trace::{Origin, Trace};
+use bivector_model::Moment;
+use bivector_model::trace::{Origin, Trace};
 use bivector_store::metrics;
 use bivector_store::records::TraceRow;
 use bivector_store::seal::quick_random;

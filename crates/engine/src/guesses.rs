@@ -2,10 +2,10 @@
 //! outlives a restart.
 
 use crate::tries::address_key;
-use bivector_core::Moment;
-use bivector_core::attempts::{Attempts, Ended};
 use bivector_core::login::{Guess, GuessAnswer, GuessCount, Guesser};
-use bivector_core::site::Passwords;
+use bivector_model::Moment;
+use bivector_model::attempts::{Attempts, Ended};
+use bivector_site::Passwords;
 use bivector_store::metrics;
 use bivector_store::records::{GuessRow, Records, RecordsError};
 use std::collections::HashMap;
@@ -86,12 +86,12 @@ impl Guesses {
         lasting: bool,
         now: Moment,
     ) -> (GuessAnswer, Option<CountedGuess>) {
-        let limited = |whose, refused: bivector_core::attempts::Refused| {
+        let limited = |whose, refused: bivector_model::attempts::Refused| {
             metrics::limited_guess(whose);
             (GuessAnswer::Limited { whose, wrong: refused.wrong, until: refused.until }, None)
         };
         let Ok(mut tables) = self.tables.lock() else {
-            return limited(Guesser::Person, bivector_core::attempts::Refused { wrong: 0, until: now });
+            return limited(Guesser::Person, bivector_model::attempts::Refused { wrong: 0, until: now });
         };
         let caller = guess.caller.as_deref().map(caller_key);
         if let Some(caller) = &caller {

@@ -5,8 +5,8 @@
 //! first line of each names what it is for, so that no signature can serve for another purpose.
 
 use crate::shared::Shared;
-use bivector_core::Moment;
-use bivector_core::site::Site;
+use bivector_model::Moment;
+use bivector_site::Site;
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{DeviceKind, FactorRow, PersonRow, RecordsError};

@@ -4,8 +4,8 @@
 use arc_swap::ArcSwap;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use argon2::{Algorithm, Argon2, Params, Version};
-use bivector_core::budget::HashCost;
-use bivector_core::site::HashSettings;
+use bivector_site::HashSettings;
+use bivector_timing::budget::HashCost;
 use bivector_wire::Secret;
 use std::num::NonZero;
 use std::sync::Arc;

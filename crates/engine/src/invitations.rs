@@ -3,13 +3,13 @@
 use crate::live::LiveSite;
 use crate::roster::seed_purpose;
 use crate::shared::Shared;
-use bivector_core::Moment;
-use bivector_core::device::{CodeKind, Device, Makes, Used};
 use bivector_core::login::{NewDevice, PersonAnswer, Sendable, masked};
-use bivector_core::prompt::Text;
-use bivector_core::site::{Carries, ConfirmedBy, Invited, Site};
-use bivector_core::totp::Algorithm;
-use bivector_core::totp::Settings;
+use bivector_model::Moment;
+use bivector_model::device::{CodeKind, Device, Makes, Used};
+use bivector_model::prompt::Text;
+use bivector_model::totp::Algorithm;
+use bivector_model::totp::Settings;
+use bivector_site::{Carries, ConfirmedBy, Invited, Site};
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{
@@ -358,7 +358,7 @@ pub fn prove_app(shared: &Shared, live: &LiveSite, person: &PersonRow, ticket: &
     }
     let makes = Makes::ByTime { seed: Secret::new(ticket.seed.clone()), settings: Settings::default(), drift: 0 };
     let device = Device { id: 0, label: String::new(), has_pin: false, makes };
-    let code = bivector_core::prompt::plain_answer(code);
+    let code = bivector_model::prompt::plain_answer(code);
     let verified = device.verify(&code, clock::now(), &live.site.codes).ok_or(NotProved::Code)?;
     let sealed = shared.seal.seal(&seed_purpose(&person.source, &person.login), &ticket.seed);
     Ok(ProvedApp { person: ticket.person.clone(), sealed, used: verified.used() })

@@ -1,7 +1,7 @@
 //! What the newest recorded logins show of gateways and people, read again when it is asked for and a while has passed.
 
-use bivector_core::budget::Learned;
 use bivector_store::records::{Records, RecordsError};
+use bivector_timing::budget::Learned;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 

@@ -6,7 +6,7 @@ use crate::sources::courier::CourierSource;
 use crate::sources::directory::DirectorySource;
 use crate::sources::upstream::UpstreamSource;
 use arc_swap::ArcSwap;
-use bivector_core::site::{Gateway, Known, KnownPerson, Site};
+use bivector_site::{Gateway, Known, KnownPerson, Site};
 use bivector_store::error::ServiceError;
 use bivector_store::records::{Records, SealedSecret};
 use bivector_store::seal::Seal;
@@ -157,6 +157,7 @@ pub fn known(records: &Records, roster: &Roster, data: &Path) -> Result<Known, S
         sealed: Some(records.sealed_secrets()?.into_keys().collect::<BTreeSet<_>>()),
         people: people.collect(),
         certificates: certificate_days(data),
+        advisers: vec![bivector_timing::budget::advice],
     })
 }
 

@@ -1,9 +1,9 @@
 //! Names in traces. People type a password into the name field by mistake, so a name that nobody is known by is not kept as it was typed,
 //! unless it is nearly a known one: then the operator is told which.
 
-use bivector_core::facts::PersonFact;
-use bivector_core::text::{shown, unknown_name};
-use bivector_core::trace::{Hop, Origin, Step, Tone, Trace};
+use bivector_model::facts::PersonFact;
+use bivector_model::text::{shown, unknown_name};
+use bivector_model::trace::{Hop, Origin, Step, Tone, Trace};
 use bivector_store::lookup::{Lookup, LookupSet};
 use bivector_store::seal::Seal;
 use data_encoding::HEXLOWER;
@@ -193,8 +193,8 @@ enum Known {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_core::Cause;
-    use bivector_core::trace::Outcome;
+    use bivector_model::Cause;
+    use bivector_model::trace::Outcome;
 
     fn names() -> KnownNames {
         let folder = tempfile::tempdir().unwrap();

@@ -2,11 +2,11 @@
 
 use crate::hashing::{Busy, For, Hashing};
 use crate::names::KnownNames;
-use bivector_core::Cause;
-use bivector_core::Moment;
-use bivector_core::device::{CodeKind, Device, Makes};
 use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, Station, Unavailable};
-use bivector_core::rule::Groups;
+use bivector_model::Cause;
+use bivector_model::Moment;
+use bivector_model::device::{CodeKind, Device, Makes};
+use bivector_model::rule::Groups;
 use bivector_store::lookup::Lookup;
 use bivector_store::records::{
     DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, RecordsError, StopRow, person_key,

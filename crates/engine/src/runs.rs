@@ -1,6 +1,6 @@
 //! Rehearsals under way: how far each is, and what they have typed of enrolled devices. What plays them is a crate of its own.
 
-use bivector_core::run::{Run, RunState};
+use bivector_explain::run::{Run, RunState};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};

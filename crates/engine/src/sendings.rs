@@ -1,7 +1,7 @@
 //! How many codes were sent lately: to each person in an hour, to all in a minute.
 
-use bivector_core::Moment;
-use bivector_core::site::Sending;
+use bivector_model::Moment;
+use bivector_site::Sending;
 use std::collections::{HashMap, VecDeque};
 use std::sync::Mutex;
 use std::time::Duration;

@@ -2,7 +2,7 @@
 //! in who never came up: the login was fine, and the person is not on.
 
 use crate::shared::Shared;
-use bivector_core::trace::{NO_SESSION, Step};
+use bivector_model::trace::{NO_SESSION, Step};
 use bivector_store::clock;
 use std::collections::{HashSet, VecDeque};
 use std::sync::{Mutex, Weak};

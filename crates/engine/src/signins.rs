@@ -1,7 +1,7 @@
 //! Sign-ins of operators to the console, and how every sign-in over HTTP ends early: by signing out, with the token or the operator that it
 //! came from, or when an owner ends it. Open event streams end with it.
 
-use bivector_core::Moment;
+use bivector_model::Moment;
 use bivector_store::clock;
 use bivector_store::records::{Records, RecordsError, SignInRow};
 use bivector_store::seal::{hash_token, random};

@@ -4,10 +4,10 @@
 //! rehearsal has locked is not locked.
 
 use crate::roster::Roster;
-use bivector_core::Moment;
-use bivector_core::device::{Device, Used};
 use bivector_core::login::*;
-use bivector_core::trace::Trace;
+use bivector_model::Moment;
+use bivector_model::device::{Device, Used};
+use bivector_model::trace::Trace;
 use bivector_store::records::TraceRow;
 use bivector_wire::Secret;
 use std::sync::Arc;

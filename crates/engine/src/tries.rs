@@ -1,8 +1,8 @@
 //! Limits on what strangers may try over HTTP: sign-ins of operators, sign-ins of people to their own pages, invitations. Each attempt is
 //! counted before anything is awaited, first for the address that it comes from and only then for the name.
 
-use bivector_core::Moment;
-use bivector_core::attempts::{Attempts, Ended, Limit, Refused};
+use bivector_model::Moment;
+use bivector_model::attempts::{Attempts, Ended, Limit, Refused};
 use bivector_store::clock;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex};

@@ -2,11 +2,11 @@
 
 use crate::api::{ApiState, Problem};
 use axum::http::StatusCode;
-use bivector_core::Moment;
-use bivector_core::device::{CodeLimits, Device, Used};
-use bivector_core::totp::Settings;
 use bivector_engine::hashing::For;
 use bivector_engine::tries::{Tried, seconds_until};
+use bivector_model::Moment;
+use bivector_model::device::{CodeLimits, Device, Used};
+use bivector_model::totp::Settings;
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::records::{OperatorRow, Records, RecordsError, Role};

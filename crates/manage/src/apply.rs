@@ -1,14 +1,14 @@
 //! A change of the site: checked, prepared as a whole, then swapped at once. What cannot work stops it before anything changes.
 
 use crate::confirm::awaiting;
-use bivector_core::Cause;
-use bivector_core::run::{Run, RunState};
-use bivector_core::site::{Difference, Finding, Site, compare};
 use bivector_doors::accounting::AccountingDoor;
 use bivector_doors::radius::RadiusDoor;
 use bivector_engine::live::{LiveSite, known};
 use bivector_engine::shared::{Event, Shared};
+use bivector_explain::run::{Run, RunState};
+use bivector_model::Cause;
 use bivector_prove::rehearsal::{self, Asked, PARALLEL};
+use bivector_site::{Difference, Finding, Site, compare};
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use futures_util::future::join_all;

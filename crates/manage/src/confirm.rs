@@ -1,8 +1,8 @@
 //! A change that goes back by itself unless somebody confirms it: for changes that could lock the operator out.
 
 use crate::apply::{Change, Doors};
-use bivector_core::Moment;
 use bivector_engine::shared::Shared;
+use bivector_model::Moment;
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::records::Deed;

@@ -1,7 +1,7 @@
 //! Small changes of the site file that keep its comments and its layout.
 
-use bivector_core::budget::Amount;
 use bivector_store::error::ServiceError;
+use bivector_timing::budget::Amount;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value, value};
 
 /// The site file with one more address for a gateway.

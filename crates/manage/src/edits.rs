@@ -2,10 +2,10 @@
 
 use crate::people::{LineError, line_error};
 use bivector_core::login::{Found, Unavailable};
-use bivector_core::site::Invited;
 use bivector_engine::invitations::{self, Made, Whom};
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
+use bivector_site::Invited;
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{Edit, FactorRow, NewPerson, PersonRow, RecordsError};
@@ -180,7 +180,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, shared: &Shared, liv
         }
         "rename" => {
             let (factor, label) = (named_factor(&person, field("factor"))?, field("value").to_owned());
-            if label.is_empty() || label.len() > 60 || !bivector_core::text::is_plain(&label) {
+            if label.is_empty() || label.len() > 60 || !bivector_model::text::is_plain(&label) {
                 return Err(("value", "a name has 1 to 60 bytes and no control characters".into()));
             }
             let does = format!("{} “{}” is called “{label}”", factor.kind, factor.label);

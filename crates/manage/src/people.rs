@@ -1,12 +1,12 @@
 //! Import of people from CSV: every line is looked at, each mistake is named, and nothing is kept unless all are right.
 
-use bivector_core::device::CodeKind;
-use bivector_core::text::shown;
-use bivector_core::totp::{Algorithm, Settings};
 use bivector_engine::hashing::{For, Hashing};
 use bivector_engine::invitations::{self, Whom};
 use bivector_engine::roster::{KeptPassword, kept_purpose, seed_purpose};
 use bivector_engine::shared::Shared;
+use bivector_model::device::CodeKind;
+use bivector_model::text::shown;
+use bivector_model::totp::{Algorithm, Settings};
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::records::person_key;
@@ -318,7 +318,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
         |name: &str| headers.iter().position(|header| header == name).and_then(|index| record.get(index)).filter(|text| !text.is_empty());
     let mut wrong = |column: &str, message: String| errors.push(line_error(at, Some(column), message));
     let login = field("login").map(|login| login.trim().to_lowercase()).unwrap_or_default();
-    if login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(&login) {
+    if login.is_empty() || login.len() > 253 || !bivector_model::text::is_plain(&login) {
         wrong("login", "a login name has 1 to 253 bytes and no control characters".into());
     }
     let source = field("source").unwrap_or("roster").trim().to_owned();
@@ -435,7 +435,7 @@ pub async fn one(
     hashing: &Hashing,
 ) -> Result<NewPerson, WrongField> {
     let login = login.trim().to_lowercase();
-    if login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(&login) {
+    if login.is_empty() || login.len() > 253 || !bivector_model::text::is_plain(&login) {
         return Err(("login", "a login name has 1 to 253 bytes and no control characters".into(), "type it again"));
     }
     if source != "roster" && !sources.iter().any(|known| known == source) {

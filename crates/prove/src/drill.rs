@@ -1,9 +1,9 @@
 //! Drills: a rehearsal without a pool member. Only the rehearsal's own site is without it, so everybody else's logins go on as they are,
 //! and there is nothing to put back, however the drill ends.
 
-use bivector_core::site::{CourierBy, Server, Site};
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
+use bivector_site::{CourierBy, Server, Site};
 use bivector_store::error::ServiceError;
 use serde::{Deserialize, Serialize};
 use std::net::{SocketAddr, TcpListener, UdpSocket};

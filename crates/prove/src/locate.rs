@@ -1,18 +1,18 @@
 //! Locating: the layers behind a login, tried one at a time from the back to the front, until one is broken. Nothing is switched off for
 //! it, no code is used up, and at most one password guess goes to a source, as in a login.
 
-use bivector_core::Cause;
-use bivector_core::device::Device;
-use bivector_core::ladder::{Ladder, Layer, judge_doors, judge_rules, judge_waits};
 use bivector_core::login::{Factors, FactorsAnswer, Found, LookedCode, PasswordAnswer, PersonAnswer, look_at};
-use bivector_core::matrix::{self, Skill};
-use bivector_core::probe::{Line, Piece, Seen};
-use bivector_core::site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, WhenNotEnrolled};
-use bivector_core::trace::{Outcome, Tone};
 use bivector_engine::driver::{check, find};
 use bivector_engine::live::{DOUBTED, LiveSite};
 use bivector_engine::shared::Shared;
 use bivector_engine::sources::probe::{ProbedServer, probe};
+use bivector_explain::ladder::{Ladder, Layer, judge_doors, judge_rules, judge_waits};
+use bivector_explain::probe::{Line, Piece, Seen};
+use bivector_model::Cause;
+use bivector_model::device::Device;
+use bivector_model::trace::{Outcome, Tone};
+use bivector_site::matrix::{self, Skill};
+use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, WhenNotEnrolled};
 use bivector_store::clock;
 use bivector_store::records::{RecordsError, TraceFilter, TraceRow};
 use bivector_wire::Secret;
@@ -273,7 +273,7 @@ impl Climb<'_> {
             FactorKind::Courier(index) => {
                 let courier = self.live.site.couriers.get(*index)?;
                 let reached = match courier.carries {
-                    bivector_core::site::Carries::Mail => person.mail.is_some(),
+                    bivector_site::Carries::Mail => person.mail.is_some(),
                     _ => person.phone.is_some(),
                 };
                 reached.then(|| format!("{} by {}", courier.carries.name(), courier.name))
@@ -299,7 +299,7 @@ impl Climb<'_> {
             return self.rung(Layer::Clock, &person.login, Seen::bad(Cause::CodeDrifted, said.clone()), None);
         }
         let drift = factors.devices.iter().find_map(|device| match device.makes {
-            bivector_core::device::Makes::ByTime { drift, settings, .. } if drift.unsigned_abs() > self.live.site.codes.window => {
+            bivector_model::device::Makes::ByTime { drift, settings, .. } if drift.unsigned_abs() > self.live.site.codes.window => {
                 Some(format!("the clock of “{}” is {} s off, which is remembered", device.label, drift.abs() * i64::from(settings.period)))
             }
             _ => None,
@@ -341,7 +341,7 @@ impl Climb<'_> {
         let (mut asked, live) = (0, Arc::clone(self.live));
         for courier in couriers.iter().filter_map(|index| live.site.couriers.get(*index)) {
             let reaches = match courier.carries {
-                bivector_core::site::Carries::Mail => person.mail.is_some(),
+                bivector_site::Carries::Mail => person.mail.is_some(),
                 _ => person.phone.is_some(),
             };
             if !reaches {
@@ -392,7 +392,7 @@ impl Climb<'_> {
             return false;
         }
         let decision = self.chain.rules.decide(&person.groups, &self.gateway.labels);
-        let bivector_core::rule::Decision::Passed(passed, _) = decision else { return true };
+        let bivector_model::rule::Decision::Passed(passed, _) = decision else { return true };
         let Some(grant) = site.grants.get(passed.grant()) else { return true };
         let targets: Vec<String> = grant.reply.iter().map(|item| item.target.to_string()).collect();
         let sets = if targets.is_empty() { "nothing".to_owned() } else { targets.join(", ") };
@@ -463,7 +463,7 @@ impl Climb<'_> {
             .and(format!("if the device is yours: `bivector gateway register {} --as {name}`", knock.sender)),
             None => {
                 let from: Vec<String> =
-                    self.gateway.from.iter().map(bivector_core::addresses::show).chain(self.gateway.hosts.clone()).collect();
+                    self.gateway.from.iter().map(bivector_model::addresses::show).chain(self.gateway.hosts.clone()).collect();
                 Seen::good(format!("its packets are taken from {}", from.join(", ")))
             }
         };

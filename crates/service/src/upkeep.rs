@@ -25,7 +25,7 @@ const EXPIRE_EVERY: Duration = Duration::from_secs(1);
 pub(crate) async fn expire_prompts(shared: Weak<Shared>) {
     if let Some(shared) = shared.upgrade() {
         let restored =
-            tokio::task::spawn_blocking(move || shared.conversations.restore_all(&shared.records, bivector_core::Moment::from_micros(0)));
+            tokio::task::spawn_blocking(move || shared.conversations.restore_all(&shared.records, bivector_model::Moment::from_micros(0)));
         let _ = restored.await;
     }
     let mut pace = tokio::time::interval(EXPIRE_EVERY);

@@ -1,6 +1,6 @@
 //! The service's clock: wall time for meaning, monotonic time within a login.
 
-use bivector_core::Moment;
+use bivector_model::Moment;
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 /// The wall clock.

@@ -1,7 +1,7 @@
 //! What can keep the service from starting or a change from being made.
 
-use bivector_core::run::Run;
-use bivector_core::site::{Difference, Finding};
+use bivector_explain::run::Run;
+use bivector_site::{Difference, Finding};
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;

@@ -1,8 +1,8 @@
 //! Counters and timings, for `/metrics`.
 
-use bivector_core::Cause;
 use bivector_core::login::Guesser;
-use bivector_core::trace::{Origin, Outcome, Trace};
+use bivector_model::Cause;
+use bivector_model::trace::{Origin, Outcome, Trace};
 use metrics::{Counter, Gauge, Histogram, counter, gauge, histogram};
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use std::collections::HashMap;

@@ -47,11 +47,11 @@ fn verdict(verdict: &AuditVerdict, global: &Global) -> ExitCode {
         match &verdict.broken {
             None => output::line(format!(
                 "{} the audit is whole: {} rows, head {}",
-                output::tone(bivector_core::trace::Tone::Good),
+                output::tone(bivector_model::trace::Tone::Good),
                 verdict.rows,
                 verdict.head
             )),
-            Some(why) => output::line(format!("{} the audit is not whole: {why}", output::tone(bivector_core::trace::Tone::Bad))),
+            Some(why) => output::line(format!("{} the audit is not whole: {why}", output::tone(bivector_model::trace::Tone::Bad))),
         }
     }
     ExitCode::from(u8::from(verdict.broken.is_some()))

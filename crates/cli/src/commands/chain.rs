@@ -4,8 +4,8 @@ use crate::arguments::{Chain as ChainCommand, Global};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::trace::Tone;
 use bivector_http::api::{ChainView, HopKind, HopView};
+use bivector_model::trace::Tone;
 use std::process::ExitCode;
 
 pub(crate) async fn run(command: ChainCommand, global: &Global) -> Result<ExitCode, Failure> {

@@ -4,11 +4,11 @@ use crate::arguments::{Directory as DirectoryCommand, Global};
 use crate::client::{Client, Events, encode};
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::trace::Tone;
 use bivector_engine::shared::Event;
 use bivector_engine::sources::Health;
 use bivector_engine::sources::probe::ProbedServer;
 use bivector_http::api::{DirectoryView, ProbeRequest};
+use bivector_model::trace::Tone;
 use reqwest::Method;
 use std::process::ExitCode;
 

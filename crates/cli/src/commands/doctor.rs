@@ -4,8 +4,8 @@ use crate::arguments::Global;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::doctor::{Advice, worst};
-use bivector_core::trace::Tone;
+use bivector_explain::doctor::{Advice, worst};
+use bivector_model::trace::Tone;
 use std::process::ExitCode;
 
 /// Shows how the service is exposed; exit status 1 where something should be changed.

@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::commands::rehearse;
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::run::RunState;
+use bivector_explain::run::RunState;
 use bivector_http::api::{DrillRequest, Drilled};
 use reqwest::Method;
 use std::process::ExitCode;

@@ -4,7 +4,7 @@ use crate::arguments::{Global, Locate};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::ladder::{Ladder, Layer};
+use bivector_explain::ladder::{Ladder, Layer};
 use bivector_http::api::TriedMethod;
 use reqwest::Method;
 use std::process::ExitCode;
@@ -42,7 +42,7 @@ fn print(ladder: &Ladder) {
             output::took(rung.took_us),
             rung.said
         ));
-        if rung.state != bivector_core::trace::Tone::Good {
+        if rung.state != bivector_model::trace::Tone::Good {
             if let Some(cause) = rung.cause {
                 output::line(format!("{:25}{}", "", output::paint(cause.slug(), "1")));
             }

@@ -4,8 +4,8 @@ use crate::arguments::{Global, Rule};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::trace::Tone;
 use bivector_http::api::{RuleTried, RuleTry};
+use bivector_model::trace::Tone;
 use reqwest::Method;
 use std::process::ExitCode;
 

@@ -4,10 +4,10 @@ use crate::arguments::{Global, Site as SiteCommand};
 use crate::client::{Answer, Client};
 use crate::failure::Failure;
 use crate::{findings, output};
-use bivector_core::site::{Difference, Known, Severity, Site, reference_markdown};
-use bivector_core::trace::Tone;
 use bivector_http::api::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
 use bivector_manage::confirm::Awaiting;
+use bivector_model::trace::Tone;
+use bivector_site::{Difference, Known, Severity, Site, reference_markdown};
 use bivector_store::records::Revision;
 use reqwest::Method;
 use serde::Serialize;
@@ -37,7 +37,7 @@ pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCod
             Ok(ExitCode::SUCCESS)
         }
         SiteCommand::Methods => {
-            output::line(bivector_core::matrix::methods_markdown().trim_end());
+            output::line(bivector_site::matrix::methods_markdown().trim_end());
             Ok(ExitCode::SUCCESS)
         }
     }
@@ -46,7 +46,7 @@ pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCod
 async fn check(file: &Path, offline: bool, global: &Global) -> Result<ExitCode, Failure> {
     let text = output::read_file(file)?;
     let alone = || {
-        let findings = Site::read(&text, &Known::default()).1;
+        let findings = Site::read(&text, &Known { advisers: vec![bivector_timing::budget::advice], ..Known::default() }).1;
         Checked { sound: !findings.iter().any(|finding| finding.severity == Severity::Error), findings }
     };
     let asked = async { Client::new(global)?.ask(Method::POST, "/site/check", &[], Some(&CheckRequest { text: text.clone() })).await };
@@ -75,7 +75,7 @@ async fn check(file: &Path, offline: bool, global: &Global) -> Result<ExitCode, 
 
 /// A time such as `90s` or `10m`, in seconds.
 fn seconds(text: &str) -> Result<u64, Failure> {
-    bivector_core::site::read_duration(text)
+    bivector_site::read_duration(text)
         .map(|duration| duration.as_secs())
         .ok_or_else(|| Failure::usage(format!("`{text}` is no time"), "write a number with its unit, such as 90s, 10m or 1h"))
 }

@@ -4,9 +4,9 @@ use crate::arguments::{Global, Trace, TraceFilter};
 use crate::client::{Client, Events};
 use crate::failure::Failure;
 use crate::{output, waterfall};
-use bivector_core::site::read_duration;
 use bivector_engine::approvals::Waiting;
 use bivector_http::api::TraceView;
+use bivector_site::read_duration;
 use bivector_store::records::{Failures, TraceRow};
 use futures_util::StreamExt;
 use jiff::Timestamp;
@@ -108,7 +108,7 @@ async fn waiting(client: &Client, global: &Global) -> Result<ExitCode, Failure> 
 }
 
 fn cells(row: &TraceRow) -> [String; 8] {
-    let rehearsed = if row.origin == bivector_core::trace::Origin::Rehearsal { " (rehearsal)" } else { "" };
+    let rehearsed = if row.origin == bivector_model::trace::Origin::Rehearsal { " (rehearsal)" } else { "" };
     [
         row.reference.clone(),
         output::when(row.began_us),

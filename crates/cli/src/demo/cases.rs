@@ -2,11 +2,11 @@
 
 use super::world::World;
 use crate::failure::Failure;
-use bivector_core::Cause;
-use bivector_core::trace::Outcome;
 use bivector_exchange::{Exchange, Patience, Request};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::Answers;
+use bivector_model::Cause;
+use bivector_model::trace::Outcome;
 use bivector_store::records::{Knock, TraceRow};
 use bivector_wire::{AttributeType, Code, SharedSecret};
 use serde::Serialize;

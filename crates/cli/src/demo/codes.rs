@@ -1,6 +1,6 @@
 //! The tokens of the demo's people: which code to type next.
 
-use bivector_core::totp::{Settings, code};
+use bivector_model::totp::{Settings, code};
 use bivector_wire::Secret;
 use std::collections::{HashMap, HashSet};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};

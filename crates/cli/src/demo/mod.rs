@@ -8,7 +8,7 @@ use crate::arguments::Demo;
 use crate::commands::serve::{interrupted, log_to_stderr};
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::run::RunState;
+use bivector_explain::run::RunState;
 use cases::Played;
 use std::process::ExitCode;
 use std::time::Duration;

@@ -1,9 +1,9 @@
 //! The catalogue of causes against the real door: each comes out of a login that a real device could send.
 
 use super::harness::{Northmoor, Setup, code, ines, outcome};
-use bivector_core::Cause;
 use bivector_exchange::Request;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
+use bivector_model::Cause;
 use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message};
 use std::time::Duration;
 

@@ -1,10 +1,10 @@
 //! A service of its own for each test: own data folder, own ports, ended with the test.
 
-use bivector_core::totp::{self, Settings};
 use bivector_exchange::Patience;
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
+use bivector_model::totp::{self, Settings};
 use bivector_wire::{AttributeType, SharedSecret};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Read, Write};

@@ -1,8 +1,8 @@
 //! Who may call: roles, tokens, the console's sign-in, the audit, and the API over TLS.
 
 use super::harness::{Northmoor, Service, http_client, text};
-use bivector_core::totp::{Settings, code};
 use bivector_lab::certificates::LabIssuer;
+use bivector_model::totp::{Settings, code};
 use serde_json::{Value, json};
 use std::process::Command;
 use std::time::{SystemTime, UNIX_EPOCH};

@@ -300,7 +300,7 @@ async fn devices_lists_and_temporary_codes_are_added_used_up_and_removed_by_an_o
     let added = add(&["factor", "add", "tomasz", "--kind", "hotp", "--label", "key ring"]);
     let seed = data_encoding::BASE32_NOPAD.decode(added["seed"].as_str().unwrap().as_bytes()).unwrap();
     assert!(added["link"].as_str().unwrap().starts_with("otpauth://hotp/Northmoor%20Tidal:tomasz?secret="));
-    let by_count = |counter| bivector_core::totp::code(&seed, counter, Default::default());
+    let by_count = |counter| bivector_model::totp::code(&seed, counter, Default::default());
     assert_eq!(tomasz(&by_count(0)).await, yes);
     assert_eq!(tomasz(&by_count(0)).await.1, "code-used");
     assert_eq!(tomasz(&by_count(7)).await, yes);

@@ -1,9 +1,9 @@
 //! What an attacker could try through the real doors: each test is an attack, and what keeps it from going through.
 
 use super::harness::{Northmoor, PEOPLE, SECRET, Service, Setup, code, http_client, ines, outcome, site_for, text};
-use bivector_core::totp::{Settings, code as code_at};
 use bivector_exchange::{Exchange, Request};
 use bivector_lab::handset::{Answers, RobotHandset};
+use bivector_model::totp::{Settings, code as code_at};
 use bivector_wire::{
     AttributeType, Code, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, SharedSecret, chap_password, hide_password,
 };

@@ -2,9 +2,9 @@
 
 use super::tests::*;
 use super::*;
-use crate::moment::Moment;
-use crate::site::{Known, Site};
-use crate::trace::{Origin, Outcome, Trace};
+use bivector_model::moment::Moment;
+use bivector_model::trace::{Origin, Outcome, Trace};
+use bivector_site::{Known, Site};
 use bivector_wire::{AttributeType, Code, Message, SharedSecret, hide_password};
 use std::sync::Arc;
 use std::time::Duration;

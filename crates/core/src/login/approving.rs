@@ -6,12 +6,12 @@ use super::fact::*;
 use super::machine::{Login, State, told};
 use super::pending::KeptApproval;
 use super::second::MarkFor;
-use crate::cause::Cause;
-use crate::moment::Moment;
-use crate::prompt::Text;
-use crate::site::{FactorKind, WhenUnanswered};
-use crate::text::shown;
-use crate::trace::{Hop, Origin, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::moment::Moment;
+use bivector_model::prompt::Text;
+use bivector_model::text::shown;
+use bivector_model::trace::{Hop, Origin, Tone};
+use bivector_site::{FactorKind, WhenUnanswered};
 use std::sync::Arc;
 
 impl Login {

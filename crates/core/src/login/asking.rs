@@ -7,13 +7,13 @@ use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Evidence, near_said};
 use super::request::Credential;
 use super::second::MarkFor;
-use crate::cause::Cause;
-use crate::device::Near;
-use crate::facts::AnswerFact;
-use crate::moment::Moment;
-use crate::prompt::{Text, plain_answer, shorten};
-use crate::site::{Carries, FactorKind, SourceRef, WhenSecondIsDown, WhenSeveral};
-use crate::trace::{Hop, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::device::Near;
+use bivector_model::facts::AnswerFact;
+use bivector_model::moment::Moment;
+use bivector_model::prompt::{Text, plain_answer, shorten};
+use bivector_model::trace::{Hop, Tone};
+use bivector_site::{Carries, FactorKind, SourceRef, WhenSecondIsDown, WhenSeveral};
 use bivector_wire::Secret;
 use std::sync::Arc;
 use subtle::ConstantTimeEq;
@@ -253,7 +253,7 @@ impl Login {
 
     /// Whether a code at a prompt needs its PIN before it.
     fn pins_here(&self) -> bool {
-        self.chain().is_some_and(crate::site::Chain::asks_for_pins) && self.own_devices().iter().any(|device| device.has_pin)
+        self.chain().is_some_and(bivector_site::Chain::asks_for_pins) && self.own_devices().iter().any(|device| device.has_pin)
     }
 
     fn device_names(&self, now: Moment) -> String {
@@ -306,7 +306,7 @@ impl Login {
         let text = if choices.contains(&Choice::Codes) { Text::Choose } else { Text::ChooseSending };
         let said = self.say(person, text, &[("list", &list.join("\n"))]);
         // The answer to a menu is echoed. A code typed there works only once, so it may be seen; a PIN before it may not.
-        let echo = !choices.contains(&Choice::Codes) || !self.chain().is_some_and(crate::site::Chain::asks_for_pins);
+        let echo = !choices.contains(&Choice::Codes) || !self.chain().is_some_and(bivector_site::Chain::asks_for_pins);
         self.put(asking, said, echo, now)
     }
 
@@ -419,8 +419,8 @@ impl Login {
     }
 
     /// A code of one of the person's devices, with its PIN before it where the device has one.
-    fn own_code(&self, text: &str, now: Moment) -> Option<(Option<Secret<String>>, crate::device::VerifiedCode)> {
-        let pins = self.chain().is_some_and(crate::site::Chain::asks_for_pins);
+    fn own_code(&self, text: &str, now: Moment) -> Option<(Option<Secret<String>>, bivector_model::device::VerifiedCode)> {
+        let pins = self.chain().is_some_and(bivector_site::Chain::asks_for_pins);
         let (cut, verified) = Evidence { devices: self.own_devices(), now, limits: self.site.codes }.own_code(text, pins)?;
         Some(((cut > 0).then(|| Secret::new(text.get(..cut).unwrap_or_default().to_owned())), verified))
     }

@@ -5,12 +5,12 @@ use super::machine::{Asks, Login, State};
 use super::pending::{Kept, KeptSecond, Round};
 use super::proof::FirstProved;
 use super::request::Credential;
-use crate::cause::Cause;
-use crate::facts::AnswerFact;
-use crate::moment::Moment;
-use crate::prompt::Text;
-use crate::site::SourceRef;
-use crate::trace::{Hop, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::facts::AnswerFact;
+use bivector_model::moment::Moment;
+use bivector_model::prompt::Text;
+use bivector_model::trace::{Hop, Tone};
+use bivector_site::SourceRef;
 use bivector_wire::Secret;
 use std::sync::Arc;
 

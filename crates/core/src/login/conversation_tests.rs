@@ -3,17 +3,17 @@
 use super::second_tests::*;
 use super::tests::*;
 use super::*;
-use crate::facts::AnswerFact;
-use crate::moment::Moment;
 use crate::replay::{Again, Ending, Recorded, again};
-use crate::site::Site;
-use crate::trace::{Origin, Outcome, Trace};
+use bivector_model::facts::AnswerFact;
+use bivector_model::moment::Moment;
+use bivector_model::trace::{Origin, Outcome, Trace};
+use bivector_site::Site;
 use std::sync::Arc;
 use std::time::Duration;
 
 const SECOND: &str = "second = [\"totp\"]\nwhen_unclear = \"plain\"";
 
-fn steps<'t>(trace: &'t Trace, what: &str) -> Vec<&'t crate::trace::Step> {
+fn steps<'t>(trace: &'t Trace, what: &str) -> Vec<&'t bivector_model::trace::Step> {
     trace.steps.iter().filter(|step| step.what == what).collect()
 }
 

@@ -1,16 +1,16 @@
 //! Questions of a login to the outside, and the answers.
 
+pub use bivector_model::person::Found;
+
 use super::pending::Pending;
 use super::upstream::{UpstreamAnswer, UpstreamAsk};
-use crate::cause::Cause;
-use crate::device::{Device, Used};
-use crate::directory::{BindMeaning, ChangeMeaning, Notice};
-use crate::moment::Moment;
-use crate::rule::Groups;
-use crate::site::SourceRef;
-use crate::trace::Trace;
+use bivector_model::cause::Cause;
+use bivector_model::device::{Device, Used};
+use bivector_model::directory::{BindMeaning, ChangeMeaning, Notice};
+use bivector_model::moment::Moment;
+use bivector_model::trace::Trace;
+use bivector_site::SourceRef;
 use bivector_wire::{NtHash, Secret};
-use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -363,40 +363,6 @@ pub struct Unavailable {
     pub cause: Cause,
     /// What was seen.
     pub seen: String,
-}
-
-/// A person as a source knows them.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub struct Found {
-    /// The person's key: one per person, whatever was typed.
-    pub key: String,
-    /// The login name as the source writes it.
-    pub login: String,
-    /// The name for display.
-    pub name: String,
-    /// What the source calls the person: a DN, or a roster number.
-    pub handle: String,
-    /// The person's groups.
-    pub groups: Groups,
-    /// Where codes by mail go.
-    pub mail: Option<String>,
-    /// Where codes by text message and voice go.
-    pub phone: Option<String>,
-    /// The language that the person reads; empty if not known.
-    pub language: String,
-}
-
-impl Found {
-    /// Someone an upstream will be asked about: known by the name alone.
-    pub fn of_upstream(upstream: &str, name: &str) -> Self {
-        Found {
-            key: format!("{upstream}:{name}"),
-            login: name.to_owned(),
-            name: name.to_owned(),
-            handle: name.to_owned(),
-            ..Found::default()
-        }
-    }
 }
 
 /// Answer to [`Need::FindPerson`].

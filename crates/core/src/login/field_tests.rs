@@ -3,8 +3,8 @@
 use super::packed::pack;
 use super::tests::*;
 use super::*;
-use crate::site::Site;
-use crate::trace::{Outcome, Trace};
+use bivector_model::trace::{Outcome, Trace};
+use bivector_site::Site;
 use bivector_wire::{AttributeType, Code, Message, SharedSecret};
 use std::sync::Arc;
 

@@ -10,12 +10,12 @@ use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Chosen, ChosenCode, Evidence, choose, choose_packed};
 use super::request::Credential;
 use super::upstream::{KeptCode, PassedCredential, Role};
-use crate::cause::Cause;
-use crate::identity::fits_pattern;
-use crate::moment::Moment;
-use crate::site::{FirstSource, SourceRef, SourceWhen, WhenDown};
-use crate::text::shown;
-use crate::trace::{Hop, Step, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::identity::fits_pattern;
+use bivector_model::moment::Moment;
+use bivector_model::text::shown;
+use bivector_model::trace::{Hop, Step, Tone};
+use bivector_site::{FirstSource, SourceRef, SourceWhen, WhenDown};
 use bivector_wire::Secret;
 use std::sync::Arc;
 

@@ -8,11 +8,11 @@ use super::fact::*;
 use super::machine::{Login, State, told};
 use super::request::{Credential, Proof};
 use super::second::MarkFor;
-use crate::cause::Cause;
-use crate::moment::Moment;
-use crate::site::{FactorKind, SourceRef};
-use crate::text::shown;
-use crate::trace::{Hop, Origin, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::moment::Moment;
+use bivector_model::text::shown;
+use bivector_model::trace::{Hop, Origin, Tone};
+use bivector_site::{FactorKind, SourceRef};
 use std::sync::Arc;
 
 /// What follows once a guess is settled.

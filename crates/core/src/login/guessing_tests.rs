@@ -2,8 +2,8 @@
 
 use super::tests::*;
 use super::*;
-use crate::site::{Site, SourceRef};
-use crate::trace::{Origin, Outcome, Trace};
+use bivector_model::trace::{Origin, Outcome, Trace};
+use bivector_site::{Site, SourceRef};
 use bivector_wire::{
     AttributeType, Code, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_RESPONSE, MS_CHAP2_RESPONSE, Message, SharedSecret, chap_password,
     hide_password,

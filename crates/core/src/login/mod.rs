@@ -27,7 +27,7 @@ mod guessing;
 mod guessing_tests;
 mod machine;
 mod noting;
-pub(crate) mod packed;
+mod packed;
 mod pending;
 mod proof;
 mod prove;
@@ -49,13 +49,14 @@ mod upstream;
 pub use asking::masked;
 pub use fact::*;
 pub use machine::{Login, Next, Timer};
+pub use packed::{PACKED, pack};
 pub use pending::Pending;
 pub use proof::{Accept, FirstProved, Granted, RequestAuthentic, Second, SecondProved, SecondWaived};
 pub use reading::{Looked, LookedCode, ReadingView, explain_readings, look_at};
 pub use request::{Context, Credential, Proof, Protocol, Request};
 pub use upstream::{Given, HiddenKind, HiddenValue, PassedCredential, UpstreamAnswer, UpstreamAsk};
 
-use crate::cause::Cause;
+use bivector_model::cause::Cause;
 
 /// How a login ends.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,10 +4,10 @@ use super::fact::*;
 use super::machine::{Login, State};
 use super::reading::{Chosen, ChosenCode};
 use super::upstream::UpstreamAnswer;
-use crate::cause::Cause;
-use crate::device::Near;
-use crate::facts::*;
-use crate::form::Reading;
+use bivector_model::cause::Cause;
+use bivector_model::device::Near;
+use bivector_model::facts::*;
+use bivector_model::form::Reading;
 use bivector_wire::AttributeType;
 use std::sync::Arc;
 
@@ -23,14 +23,14 @@ impl Login {
             (State::Finding { at }, Fact::Person(answer)) => {
                 let asked = self.chain.and_then(|chain| self.site.chains.get(chain)?.first.get(*at));
                 if let Some(first) = asked {
-                    facts.people.push((source(first.source), PersonFact::of(&answer.value)));
+                    facts.people.push((source(first.source), person_fact(&answer.value)));
                 }
             }
             (State::Factors { .. } | State::Returning { .. }, Fact::Factors(FactorsAnswer::Known(known))) => {
-                facts.factors = Some(FactorFacts::of(known));
+                facts.factors = Some(factor_facts(known));
             }
             (State::Password { source: asked, .. }, Fact::Password(answer)) => {
-                facts.passwords.push((source(*asked), CheckFact::of_password(&answer.value)));
+                facts.passwords.push((source(*asked), password_fact(&answer.value)));
             }
             (State::Secret { source: asked, .. }, Fact::Secret(answer)) => {
                 let noted = match &answer.value {
@@ -74,7 +74,7 @@ impl Login {
             }
             (State::Upstream { ask, .. }, Fact::Upstream(answer)) => {
                 let upstream = self.site.upstreams.get(ask.upstream).map(|upstream| upstream.name.clone()).unwrap_or_default();
-                facts.upstreams.push((upstream, UpstreamFact::of(&answer.value)));
+                facts.upstreams.push((upstream, upstream_fact(&answer.value)));
             }
             _ => {}
         }
@@ -86,82 +86,72 @@ impl Login {
     }
 }
 
-impl PersonFact {
-    fn of(answer: &PersonAnswer) -> Self {
-        match answer {
-            PersonAnswer::Found(person) => PersonFact::Found(Arc::clone(person)),
-            PersonAnswer::NoSuchPerson => PersonFact::Nobody,
-            PersonAnswer::Ambiguous { count } => PersonFact::Several(*count),
-            PersonAnswer::Refused(cause) => PersonFact::Refused(*cause),
-            PersonAnswer::Unavailable(why) => PersonFact::Down(why.cause),
-        }
+fn person_fact(answer: &PersonAnswer) -> PersonFact {
+    match answer {
+        PersonAnswer::Found(person) => PersonFact::Found(Arc::clone(person)),
+        PersonAnswer::NoSuchPerson => PersonFact::Nobody,
+        PersonAnswer::Ambiguous { count } => PersonFact::Several(*count),
+        PersonAnswer::Refused(cause) => PersonFact::Refused(*cause),
+        PersonAnswer::Unavailable(why) => PersonFact::Down(why.cause),
     }
 }
 
-impl FactorFacts {
-    fn of(known: &Factors) -> Self {
-        FactorFacts {
-            devices: known.devices.iter().map(|device| (device.kind(), device.digits(), device.has_pin)).collect(),
-            handsets: known.handsets,
-            keys: known.keys,
-            locked: known.locked_until.is_some(),
-            remembered: known.remembered_until.is_some(),
-        }
+fn factor_facts(known: &Factors) -> FactorFacts {
+    FactorFacts {
+        devices: known.devices.iter().map(|device| (device.kind(), device.digits(), device.has_pin)).collect(),
+        handsets: known.handsets,
+        keys: known.keys,
+        locked: known.locked_until.is_some(),
+        remembered: known.remembered_until.is_some(),
     }
 }
 
-impl CheckFact {
-    fn of_password(answer: &PasswordAnswer) -> Self {
-        match answer {
-            PasswordAnswer::Right | PasswordAnswer::RightBut(_) => CheckFact::Right,
-            PasswordAnswer::Wrong => CheckFact::Wrong,
-            PasswordAnswer::Refused(cause) => CheckFact::Refused(*cause),
-            PasswordAnswer::Unavailable(why) => CheckFact::Down(why.cause),
-        }
+fn password_fact(answer: &PasswordAnswer) -> CheckFact {
+    match answer {
+        PasswordAnswer::Right | PasswordAnswer::RightBut(_) => CheckFact::Right,
+        PasswordAnswer::Wrong => CheckFact::Wrong,
+        PasswordAnswer::Refused(cause) => CheckFact::Refused(*cause),
+        PasswordAnswer::Unavailable(why) => CheckFact::Down(why.cause),
     }
 }
 
-impl UpstreamFact {
-    fn of(answer: &UpstreamAnswer) -> Self {
-        match answer {
-            // A vendor's attributes may hold keys; they are not kept.
-            UpstreamAnswer::Accept(given) => UpstreamFact::Accepted(
-                given
-                    .attributes
-                    .iter()
-                    .filter(|(kind, _)| !matches!(kind, AttributeType::VendorSpecific | AttributeType::TunnelPassword))
-                    .map(|(kind, value)| (u8::from(*kind), value.clone()))
-                    .collect(),
-            ),
-            UpstreamAnswer::Reject(_) => UpstreamFact::Refused,
-            UpstreamAnswer::Challenge { .. } => UpstreamFact::Challenged,
-            UpstreamAnswer::Unavailable(why) => UpstreamFact::Down(why.cause),
-        }
+fn upstream_fact(answer: &UpstreamAnswer) -> UpstreamFact {
+    match answer {
+        // A vendor's attributes may hold keys; they are not kept.
+        UpstreamAnswer::Accept(given) => UpstreamFact::Accepted(
+            given
+                .attributes
+                .iter()
+                .filter(|(kind, _)| !matches!(kind, AttributeType::VendorSpecific | AttributeType::TunnelPassword))
+                .map(|(kind, value)| (u8::from(*kind), value.clone()))
+                .collect(),
+        ),
+        UpstreamAnswer::Reject(_) => UpstreamFact::Refused,
+        UpstreamAnswer::Challenge { .. } => UpstreamFact::Challenged,
+        UpstreamAnswer::Unavailable(why) => UpstreamFact::Down(why.cause),
     }
 }
 
-impl TypedFact {
-    /// Of a text and the reading that counts.
-    pub(super) fn of(text: &str, form: String, reading: Option<&Reading>, word: Option<&String>, code: &ChosenCode) -> Self {
-        let password = reading.map_or(Some(0..text.len()), |reading| reading.password.clone());
-        let tail = password
-            .clone()
-            .and_then(|range| text.get(range))
-            .map_or(0, |password| password.bytes().rev().take_while(u8::is_ascii_digit).count());
-        TypedFact {
-            form,
-            password: password.map_or(0, |range| range.len()),
-            tail: if tail >= CODE_DIGITS { tail } else { 0 },
-            pin: reading.and_then(|reading| reading.pin.as_ref()).map(ExactSizeIterator::len),
-            code: reading.and_then(|reading| reading.code.as_ref()).map(ExactSizeIterator::len),
-            word: word.cloned(),
-            verdict: match code {
-                ChosenCode::Verified(code, _) => Some(CodeFact::Right(code.kind())),
-                ChosenCode::Near(Near::Drifted(seconds)) => Some(CodeFact::Drifted(*seconds)),
-                ChosenCode::Near(_) => Some(CodeFact::Spent),
-                ChosenCode::Wrong | ChosenCode::NotEnrolled | ChosenCode::ForUpstream(_) => Some(CodeFact::Wrong),
-                ChosenCode::NotAsked | ChosenCode::Missing | ChosenCode::Word(_) => None,
-            },
-        }
+/// How a text was read, and the reading that counts.
+pub(super) fn typed_fact(text: &str, form: String, reading: Option<&Reading>, word: Option<&String>, code: &ChosenCode) -> TypedFact {
+    let password = reading.map_or(Some(0..text.len()), |reading| reading.password.clone());
+    let tail = password
+        .clone()
+        .and_then(|range| text.get(range))
+        .map_or(0, |password| password.bytes().rev().take_while(u8::is_ascii_digit).count());
+    TypedFact {
+        form,
+        password: password.map_or(0, |range| range.len()),
+        tail: if tail >= CODE_DIGITS { tail } else { 0 },
+        pin: reading.and_then(|reading| reading.pin.as_ref()).map(ExactSizeIterator::len),
+        code: reading.and_then(|reading| reading.code.as_ref()).map(ExactSizeIterator::len),
+        word: word.cloned(),
+        verdict: match code {
+            ChosenCode::Verified(code, _) => Some(CodeFact::Right(code.kind())),
+            ChosenCode::Near(Near::Drifted(seconds)) => Some(CodeFact::Drifted(*seconds)),
+            ChosenCode::Near(_) => Some(CodeFact::Spent),
+            ChosenCode::Wrong | ChosenCode::NotEnrolled | ChosenCode::ForUpstream(_) => Some(CodeFact::Wrong),
+            ChosenCode::NotAsked | ChosenCode::Missing | ChosenCode::Word(_) => None,
+        },
     }
 }

@@ -2,7 +2,7 @@
 //! `SCRV1:password:code` with each field in base64. What answers a later prompt comes as `CRV1::state::answer`, in plain text.
 
 use super::request::{Credential, Protocol, Request};
-use crate::site::{Method, PasswordFields, Site};
+use bivector_site::{Method, PasswordFields, Site};
 use bivector_wire::Secret;
 use data_encoding::BASE64;
 use std::sync::Arc;
@@ -17,7 +17,7 @@ enum Packed {
 }
 
 /// What a trace calls the form of a password field that was packed, and the format by its name.
-pub(crate) const PACKED: &str = "SCRV1";
+pub const PACKED: &str = "SCRV1";
 
 /// The name of the format that a password field is packed in, if it is.
 pub(super) fn format_of(text: &[u8]) -> Option<&'static str> {
@@ -25,7 +25,7 @@ pub(super) fn format_of(text: &[u8]) -> Option<&'static str> {
 }
 
 /// Packs both fields, as such a program does.
-pub(crate) fn pack(password: &str, answer: &str) -> String {
+pub fn pack(password: &str, answer: &str) -> String {
     format!("{PACKED}:{}:{}", BASE64.encode(password.as_bytes()), BASE64.encode(answer.as_bytes()))
 }
 

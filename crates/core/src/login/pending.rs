@@ -1,10 +1,10 @@
 //! What a login keeps between a challenge and its answer. The service seals it; nothing else may make one.
 
 use super::upstream::HiddenKind;
-use crate::cause::Cause;
-use crate::directory::Notice;
-use crate::moment::Moment;
-use crate::rule::Groups;
+use bivector_model::cause::Cause;
+use bivector_model::directory::Notice;
+use bivector_model::moment::Moment;
+use bivector_model::rule::Groups;
 use bivector_wire::Secret;
 use serde::{Deserialize, Serialize};
 

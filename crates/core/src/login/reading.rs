@@ -1,14 +1,15 @@
 //! The password field: all forms are tried, and evidence that costs nothing outside says which reading counts.
 
+use super::noting::typed_fact;
 use super::packed::PACKED;
 use super::pending::{Kept, KeptSecond};
-use crate::cause::Cause;
-use crate::device::{CodeLimits, Device, Near, VerifiedCode};
-use crate::facts::TypedFact;
-use crate::form::{Form, Reading, readings};
-use crate::moment::Moment;
-use crate::site::{Chain, FactorKind, WhenUnclear};
-use crate::trace::Tone;
+use bivector_model::cause::Cause;
+use bivector_model::device::{CodeLimits, Device, Near, VerifiedCode};
+use bivector_model::facts::TypedFact;
+use bivector_model::form::{Form, Reading, readings};
+use bivector_model::moment::Moment;
+use bivector_model::trace::Tone;
+use bivector_site::{Chain, FactorKind, WhenUnclear};
 use bivector_wire::Secret;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -166,7 +167,7 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
     let Some(Choice { at, code, why }) = choice(chain, &all, text, evidence) else {
         let said = format!("{} characters fit none of {} forms; taken as the password", text.chars().count(), chain.forms.len());
         let code = if asked { ChosenCode::Missing } else { ChosenCode::NotAsked };
-        let noted = TypedFact::of(text, String::new(), None, None, &code);
+        let noted = typed_fact(text, String::new(), None, None, &code);
         return Chosen { guess: Secret::new(text.to_owned()), code, tone: Tone::Note, said, noted };
     };
     let reading = &all[at];
@@ -187,7 +188,7 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
     let sure = if matches!(code, ChosenCode::Verified(..)) && all.len() == 1 { ": the code verifies" } else { "" };
     let said = format!("{}{sure}{others}", describe(reading, &chain.forms));
     let form = chain.forms.get(reading.form).map(Form::to_string).unwrap_or_default();
-    let noted = TypedFact::of(text, form, Some(reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
+    let noted = typed_fact(text, form, Some(reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
     Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said, noted }
 }
 
@@ -216,8 +217,7 @@ pub(super) fn choose_packed(chain: &Chain, password: &Secret<String>, answer: &S
             (refuted(chain, second, evidence), "the second is no code that verifies")
         }
     };
-    let noted =
-        TypedFact::of(text.expose(), PACKED.to_owned(), Some(&reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
+    let noted = typed_fact(text.expose(), PACKED.to_owned(), Some(&reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
     let said = format!("two fields, packed as {PACKED}: {} bytes and {}; {held}", first.len(), second.len());
     Chosen { guess: Secret::new(first.to_owned()), code, tone: Tone::Good, said, noted }
 }

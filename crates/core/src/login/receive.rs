@@ -3,12 +3,12 @@
 use super::machine::{Login, told};
 use super::packed::format_of;
 use super::request::{Context, Credential, Proof, Protocol, decode, is_placeholder};
-use crate::cause::Cause;
-use crate::identity::realm_of;
-use crate::moment::Moment;
-use crate::site::{Charset, SourceRef};
-use crate::text::shown;
-use crate::trace::{Hop, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::identity::realm_of;
+use bivector_model::moment::Moment;
+use bivector_model::text::shown;
+use bivector_model::trace::{Hop, Tone};
+use bivector_site::{Charset, SourceRef};
 use bivector_wire::{AttributeType, reads_like_text};
 use std::net::IpAddr;
 

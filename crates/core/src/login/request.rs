@@ -1,9 +1,9 @@
 //! What a login begins with, whatever protocol it came in by: a proved request. A door makes one; nothing in here knows its packets.
 
 use super::proof::RequestAuthentic;
-use crate::site::{Charset, Method};
-use crate::text::shown;
-use crate::trace::Origin;
+use bivector_model::text::shown;
+use bivector_model::trace::Origin;
+use bivector_site::{Charset, Method};
 use bivector_wire::{AttributeType, Attributes, ChapProof, MsChapProof, Secret};
 use std::net::{IpAddr, SocketAddr};
 

@@ -9,11 +9,11 @@ use super::reading::ChosenCode;
 use super::request::Credential;
 use super::upstream::{HiddenValue, KeptCode, PassedCredential, Role};
 use super::{Challenge, Verdict};
-use crate::cause::Cause;
-use crate::facts::AnswerFact;
-use crate::moment::Moment;
-use crate::site::SourceRef;
-use crate::trace::{Hop, Outcome, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::facts::AnswerFact;
+use bivector_model::moment::Moment;
+use bivector_model::trace::{Hop, Outcome, Tone};
+use bivector_site::SourceRef;
 use bivector_wire::MsChapProved;
 use std::sync::Arc;
 

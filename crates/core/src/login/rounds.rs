@@ -2,15 +2,10 @@
 
 use super::machine::Login;
 use super::pending::Pending;
-use crate::cause::Cause;
-use crate::facts::{AnswerFact, LaterRound};
-use crate::moment::Moment;
-use crate::trace::{Hop, Outcome, Step, Tone, Trace};
+use bivector_model::facts::{AnswerFact, LaterRound};
+use bivector_model::moment::Moment;
+use bivector_model::trace::{Hop, Outcome, Step, Tone, Trace};
 use std::time::Duration;
-
-/// Rounds that a trace keeps: more than any method needs. Of a longer login the rounds in the middle are left out, so that nobody who
-/// keeps on answering fills the memory.
-const ROUNDS: usize = 48;
 
 /// What a step says that begins a further round.
 const RESUMED: &str = "resumed";
@@ -70,53 +65,5 @@ impl Login {
             }
         }
         self.trace.facts.open_until_us = open_until_us;
-    }
-}
-
-impl Trace {
-    /// How long its last round took, from the request to the answer, in microseconds.
-    pub fn last_round_us(&self) -> u64 {
-        self.facts.rounds.last().map_or(self.facts.first_took_us.unwrap_or(self.took_us), |round| round.took_us)
-    }
-
-    /// Ends a login that waits at a prompt which nobody has answered by `now`.
-    pub fn unanswered(mut self, now: Moment) -> Self {
-        let until = self.facts.open_until_us.take().unwrap_or(now.micros()).min(now.micros());
-        self.end(Cause::PromptUnanswered, "unanswered", "nobody answered the prompt while it could be answered", until)
-    }
-
-    /// Ends a login whose last round has never come to an end.
-    pub fn unfinished(mut self, now: Moment) -> Self {
-        self.facts.open_until_us = None;
-        self.end(Cause::Unfinished, "unfinished", "the answer to the prompt came, and nothing has come of it", now.micros())
-    }
-
-    fn end(mut self, cause: Cause, what: &'static str, said: &str, at_us: u64) -> Self {
-        let took_us = at_us.saturating_sub(self.began_us).max(self.took_us);
-        let (hop, waited) = (Hop::Reply, took_us - self.took_us);
-        self.steps.push(Step {
-            hop,
-            what: what.into(),
-            tone: Tone::Bad,
-            at_us: self.took_us,
-            took_us: waited,
-            said: said.into(),
-            line: None,
-        });
-        (self.outcome, self.cause, self.took_us) = (Outcome::Refused, Some(cause), took_us);
-        self
-    }
-
-    /// Makes room for a further round where there are too many: the first rounds and the last ones tell the most.
-    fn leave_out_the_middle(&mut self) {
-        let rounds = &mut self.facts.rounds;
-        if rounds.len() + 1 < ROUNDS {
-            return;
-        }
-        let middle = rounds.len() / 2;
-        let from = rounds.remove(middle).at_us;
-        let until = rounds.get(middle).map_or(u64::MAX, |next| next.at_us);
-        self.facts.rounds_left_out += 1;
-        self.steps.retain(|step| step.at_us < from || step.at_us >= until);
     }
 }

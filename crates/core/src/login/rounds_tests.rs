@@ -2,10 +2,10 @@
 
 use super::tests::*;
 use super::*;
-use crate::facts::Resends;
-use crate::rule::Groups;
-use crate::site::{Site, SourceRef};
-use crate::trace::{Outcome, Tone, Trace};
+use bivector_model::facts::Resends;
+use bivector_model::rule::Groups;
+use bivector_model::trace::{Outcome, Tone, Trace};
+use bivector_site::{Site, SourceRef};
 use bivector_wire::{AttributeType, Code, Message, SharedSecret, hide_password};
 use proptest::prelude::*;
 use std::sync::Arc;
@@ -355,7 +355,7 @@ fn a_directorys_warning_reaches_the_person_and_the_trace() {
     login.learn(Fact::Person(Answer::ours(PersonAnswer::Found(Arc::new(found)))), NOON);
     login.learn(Fact::Factors(FactorsAnswer::Known(Box::new(Factors { devices: vec![token()], ..Factors::default() }))), NOON);
     login.learn(Fact::Guess(GuessAnswer::MayTry), NOON);
-    login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(crate::directory::Notice::Grace(1)))), NOON);
+    login.learn(Fact::Password(Answer::ours(PasswordAnswer::RightBut(bivector_model::directory::Notice::Grace(1)))), NOON);
     login.learn(Fact::GuessEnded(GuessCount::default()), NOON);
     login.learn(Fact::Mark(MarkAnswer::Marked), NOON);
     let (verdict, trace) = login.finish(Resends::default(), NOON);

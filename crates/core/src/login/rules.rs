@@ -4,11 +4,11 @@ use super::Verdict;
 use super::fact::Found;
 use super::machine::{Login, State, told};
 use super::proof::{Accept, FirstProved, Granted, Second};
-use crate::cause::Cause;
-use crate::grant::GrantContext;
-use crate::moment::Moment;
-use crate::rule::Decision;
-use crate::trace::{Hop, Outcome, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::grant::GrantContext;
+use bivector_model::moment::Moment;
+use bivector_model::rule::Decision;
+use bivector_model::trace::{Hop, Outcome, Tone};
 use std::sync::Arc;
 
 impl Login {

@@ -8,12 +8,12 @@ use super::pending::{KeptSecond, Round};
 use super::proof::{FirstProved, Second, SecondProved, SecondWaived};
 use super::reading::ChosenCode;
 use super::upstream::{PassedCredential, Role};
-use crate::cause::Cause;
-use crate::device::{CodeKind, Device, Near, Used, VerifiedCode};
-use crate::identity::fits_pattern;
-use crate::moment::Moment;
-use crate::site::{Chain, Waived, Waiver};
-use crate::trace::{Hop, Tone};
+use bivector_model::cause::Cause;
+use bivector_model::device::{CodeKind, Device, Near, Used, VerifiedCode};
+use bivector_model::identity::fits_pattern;
+use bivector_model::moment::Moment;
+use bivector_model::trace::{Hop, Tone};
+use bivector_site::{Chain, Waived, Waiver};
 use bivector_wire::Secret;
 use std::sync::Arc;
 

@@ -2,12 +2,12 @@
 
 use super::tests::*;
 use super::*;
-use crate::device::{Device, Makes, Used};
-use crate::form::Form;
-use crate::moment::Moment;
-use crate::site::{Site, SourceRef};
-use crate::totp::{Settings, code as count_code};
-use crate::trace::{Outcome, Tone, Trace};
+use bivector_model::device::{Device, Makes, Used};
+use bivector_model::form::Form;
+use bivector_model::moment::Moment;
+use bivector_model::totp::{Settings, code as count_code};
+use bivector_model::trace::{Outcome, Tone, Trace};
+use bivector_site::{Site, SourceRef};
 use bivector_wire::{
     AttributeType, Code, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Secret, SharedSecret, chap_password,
     hide_password, nt_hash,
@@ -476,7 +476,7 @@ proptest! {
         for text in answers {
             let Verdict::Challenge(challenge) = verdict else { break };
             let right = [code(-1), code(0), code(1), SENT.to_owned()];
-            prop_assume!(!right.contains(&crate::prompt::plain_answer(&text)));
+            prop_assume!(!right.contains(&bivector_model::prompt::plain_answer(&text)));
             (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "ines", &text, &challenge.state));
         }
         prop_assert!(!matches!(verdict, Verdict::Accept(_)), "{:#?}", trace);

@@ -1,12 +1,12 @@
 use super::*;
-use crate::device::{Device, Makes, Used};
-use crate::facts::Resends;
-use crate::moment::Moment;
 use crate::radius::{self, Arrival};
-use crate::rule::Groups;
-use crate::site::{Known, Site, SourceRef};
-use crate::totp::Settings;
-use crate::trace::{Hop, Origin, Outcome, Tone, Trace};
+use bivector_model::device::{Device, Makes, Used};
+use bivector_model::facts::Resends;
+use bivector_model::moment::Moment;
+use bivector_model::rule::Groups;
+use bivector_model::totp::Settings;
+use bivector_model::trace::{Hop, Origin, Outcome, Tone, Trace};
+use bivector_site::{Known, Site, SourceRef};
 use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Packet, Secret, SharedSecret, authenticate, hide_password};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -355,7 +355,7 @@ pub(super) fn read(site: &Site, via: &str, message: &Message, secret: &SharedSec
 }
 
 pub(super) fn code(offset: i64) -> String {
-    crate::totp::code(SEED, (NOON.secs() / 30).wrapping_add_signed(offset), Settings::default())
+    bivector_model::totp::code(SEED, (NOON.secs() / 30).wrapping_add_signed(offset), Settings::default())
 }
 
 #[test]

@@ -1,8 +1,8 @@
 //! An Access-Request, read as the request of a login.
 
 use crate::login::{Context, Credential, Proof, Request, RequestAuthentic};
-use crate::site::Method;
-use crate::trace::Origin;
+use bivector_model::trace::Origin;
+use bivector_site::Method;
 use bivector_wire::{
     Attribute, AttributeType, Authentic, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_RESPONSE, MS_CHAP2_RESPONSE, MsChapProof, Packet,
     Secret, SharedSecret, VendorAttribute, push_attribute, reveal_password,

@@ -1,9 +1,9 @@
 //! A verdict, written as the answer to one request.
 
-use crate::Cause;
-use crate::grant;
 use crate::login::{Accept, Challenge, HiddenKind, HiddenValue, Refusal, Verdict};
-use crate::trace::{Hop, Outcome, Step, Tone, Trace};
+use bivector_model::Cause;
+use bivector_model::grant;
+use bivector_model::trace::{Hop, Outcome, Step, Tone, Trace};
 use bivector_wire::{
     AttributeType, Attributes, Authentic, Code, MICROSOFT, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, Message, Packet,
     SharedSecret, VendorAttribute, hide_salted, ms_chap_error, push_attribute, push_split, push_vendor,

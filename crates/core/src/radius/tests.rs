@@ -1,7 +1,7 @@
 use super::*;
-use crate::Cause;
 use crate::login::{Challenge, Credential, Refusal, Verdict};
-use crate::trace::{Origin, Outcome, Trace};
+use bivector_model::Cause;
+use bivector_model::trace::{Origin, Outcome, Trace};
 use bivector_wire::{
     AttributeType, Attributes, Authentic, Code, IntegrityPolicy, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof,
     Packet, SharedSecret, authenticate, hide_password, nt_hash,

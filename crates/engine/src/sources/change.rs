@@ -3,10 +3,10 @@
 use super::directory::DirectorySource;
 use super::pool::ServerPool;
 use super::standing::Failure;
-use bivector_core::directory::{PASSWORD_POLICY_OID, describe_code, read_change};
 use bivector_core::login::{Answer, ChangeAnswer, Found};
-use bivector_core::site::DirectoryKind;
-use bivector_core::text::shown;
+use bivector_model::directory::{PASSWORD_POLICY_OID, describe_code, read_change};
+use bivector_model::text::shown;
+use bivector_site::DirectoryKind;
 use bivector_wire::Secret;
 use ldap3::controls::{Control, RawControl};
 use ldap3::exop::PasswordModify;

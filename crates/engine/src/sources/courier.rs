@@ -1,10 +1,10 @@
 //! Couriers: codes on their way to people, by an HTTP call or by mail. One delivery has one time limit and one clear outcome.
 
 use super::trust::{certificates, client_config};
-use bivector_core::Moment;
 use bivector_core::login::Sendable;
-use bivector_core::prompt::{Text, fill};
-use bivector_core::site::{Carries, Courier, CourierBy, Site};
+use bivector_model::Moment;
+use bivector_model::prompt::{Text, fill};
+use bivector_site::{Carries, Courier, CourierBy, Site};
 use bivector_store::error::ServiceError;
 use bivector_wire::Secret;
 use lettre::message::header::ContentType;

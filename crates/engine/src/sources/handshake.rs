@@ -1,8 +1,8 @@
 //! A TLS handshake that is looked at: what the server showed, and whether it would be trusted. Nothing is said over it.
 
-use bivector_core::Cause;
-use bivector_core::probe::{Seen, judge_dates};
-use bivector_core::trace::Tone;
+use bivector_explain::probe::{Seen, judge_dates};
+use bivector_model::Cause;
+use bivector_model::trace::Tone;
 use bivector_store::clock;
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
@@ -155,7 +155,7 @@ async fn ask_for_tls(stream: &mut TcpStream) -> Result<(), String> {
     match result {
         Some(0) => Ok(()),
         Some(code) => {
-            Err(format!("the server refused StartTLS with result {code} ({})", bivector_core::directory::describe_code(code.into())))
+            Err(format!("the server refused StartTLS with result {code} ({})", bivector_model::directory::describe_code(code.into())))
         }
         None => Err("the server gave no answer to StartTLS that can be read".into()),
     }

@@ -3,9 +3,9 @@
 use super::directory::DirectorySource;
 use super::pool::ServerPool;
 use super::standing::Failure;
-use bivector_core::Cause;
 use bivector_core::login::{Answer, Found, PersonAnswer, Unavailable};
-use bivector_core::site::GroupSource;
+use bivector_model::Cause;
+use bivector_site::GroupSource;
 use ldap3::adapters::{Adapter, EntriesOnly, PagedResults};
 use ldap3::{SearchEntry, ldap_escape};
 use std::sync::Arc;

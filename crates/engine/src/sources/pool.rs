@@ -2,11 +2,11 @@
 
 use super::standing::{Failure, Health, Member, Standing};
 use super::trouble::{Doing, from_io, from_ldap, too_slow};
-use bivector_core::Cause;
 use bivector_core::login::Unavailable;
-use bivector_core::probe::{RootEntry, is_active_directory};
-use bivector_core::site::{Directory, Server};
-use bivector_core::trace::Tone;
+use bivector_explain::probe::{RootEntry, is_active_directory};
+use bivector_model::Cause;
+use bivector_model::trace::Tone;
+use bivector_site::{Directory, Server};
 use bivector_wire::Secret;
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchEntry};
 use rustls::ClientConfig;
@@ -280,6 +280,6 @@ pub(super) async fn bind_reader(ldap: &mut Ldap, dn: &str, password: &Secret<Vec
         return Ok(());
     }
     let seen =
-        format!("the service account {dn} was refused: result {} ({})", result.rc, bivector_core::directory::describe_code(result.rc));
-    Err(Unavailable { cause: bivector_core::directory::read_failure(result.rc), seen })
+        format!("the service account {dn} was refused: result {} ({})", result.rc, bivector_model::directory::describe_code(result.rc));
+    Err(Unavailable { cause: bivector_model::directory::read_failure(result.rc), seen })
 }

@@ -1,9 +1,9 @@
 //! What is known of one server of a source: from checks and from logins alike.
 
-use bivector_core::Cause;
 use bivector_core::login::{Answer, FailedServer, Unavailable};
-use bivector_core::site::Pool;
-use bivector_core::trace::Tone;
+use bivector_model::Cause;
+use bivector_model::trace::Tone;
+use bivector_site::Pool;
 use bivector_store::clock;
 use serde::{Deserialize, Serialize};
 use std::sync::Mutex;

@@ -1,7 +1,7 @@
 //! From the LDAP client's errors to causes.
 
-use bivector_core::Cause;
 use bivector_core::login::Unavailable;
+use bivector_model::Cause;
 use ldap3::LdapError;
 use std::error::Error;
 use std::io;
@@ -19,8 +19,8 @@ pub(super) fn from_ldap(error: &LdapError, doing: Doing) -> Unavailable {
         LdapError::Io { source } => from_io(source, doing),
         LdapError::Timeout { .. } => too_slow(doing),
         LdapError::LdapResult { result } => Unavailable {
-            cause: bivector_core::directory::read_failure(result.rc),
-            seen: format!("result {} ({})", result.rc, bivector_core::directory::describe_code(result.rc)),
+            cause: bivector_model::directory::read_failure(result.rc),
+            seen: format!("result {} ({})", result.rc, bivector_model::directory::describe_code(result.rc)),
         },
         other => {
             let cause = if find_rustls(other).is_some() { Cause::SourceTlsUntrusted } else { Cause::SourceUnreachable };

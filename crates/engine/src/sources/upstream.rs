@@ -1,11 +1,11 @@
 //! An upstream RADIUS server as a source or a factor: asked as a gateway would ask it, its answers proved before they count.
 
 use super::standing::{Failure, Health, Member, Round, Standing, inherit_all};
-use bivector_core::Cause;
 use bivector_core::login::{Answer, Given, HiddenKind, HiddenValue, PassedCredential, Unavailable, UpstreamAnswer, UpstreamAsk};
-use bivector_core::site::{Server, Upstream};
-use bivector_core::trace::Tone;
 use bivector_exchange::{Asker, Exchange, Patience, Prepared, Request};
+use bivector_model::Cause;
+use bivector_model::trace::Tone;
+use bivector_site::{Server, Upstream};
 use bivector_wire::{AttributeType, Code, Message, Secret, SharedSecret, VendorAttribute, reveal_salted};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::atomic::AtomicUsize;

@@ -5,11 +5,11 @@ use super::auth::Operator;
 use super::problem::Problem;
 use axum::Json;
 use axum::extract::State;
-use bivector_core::device::CodeKind;
-use bivector_core::site::{Chain, CourierBy, FactorKind, FirstSource, Site, SourceRef, SourceWhen};
-use bivector_core::trace::{Outcome, Tone};
 use bivector_engine::live::LiveSite;
 use bivector_engine::sources::Health;
+use bivector_model::device::CodeKind;
+use bivector_model::trace::{Outcome, Tone};
+use bivector_site::{Chain, CourierBy, FactorKind, FirstSource, Site, SourceRef, SourceWhen};
 use bivector_store::clock;
 use bivector_store::records::LoginCounts;
 use bivector_store::records::Newest;
@@ -101,7 +101,7 @@ fn hops(index: usize, chain: &Chain, live: &LiveSite, newest: &HashMap<String, N
             }
             Some(_) => (Tone::Good, "sends logins".to_owned(), None),
         };
-        let from = gateway.from.iter().map(bivector_core::addresses::show).chain(gateway.hosts.iter().cloned());
+        let from = gateway.from.iter().map(bivector_model::addresses::show).chain(gateway.hosts.iter().cloned());
         let mut details = vec![format!("from {}", from.collect::<Vec<_>>().join(", "))];
         details.extend(gateway.labels.iter().map(|(key, value)| format!("{key}: {value}")));
         HopView {
@@ -234,7 +234,7 @@ fn pooled(kind: HopKind, name: &str, servers: Vec<Health>, details: Vec<String>,
 }
 
 fn rules(chain: &Chain, site: &Site) -> HopView {
-    use bivector_core::rule::Then;
+    use bivector_model::rule::Then;
     let details = chain.rules.rules().iter().map(|rule| match &rule.then {
         Then::Grant(grant) => {
             format!("{}: {} gets {}", rule.name, rule.when, site.grants.get(*grant).map_or("?", |grant| grant.name.as_str()))

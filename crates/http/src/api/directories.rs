@@ -49,7 +49,7 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec
             chains: site
                 .chains
                 .iter()
-                .filter(|chain| chain.asks(bivector_core::site::SourceRef::Directory(index)))
+                .filter(|chain| chain.asks(bivector_site::SourceRef::Directory(index)))
                 .map(|chain| chain.name.clone())
                 .collect(),
         })

@@ -5,7 +5,7 @@ use super::auth::Operator;
 use super::problem::Problem;
 use axum::Json;
 use axum::extract::State;
-use bivector_core::doctor::Advice;
+use bivector_explain::doctor::Advice;
 use bivector_store::records::Role;
 
 /// Reviews listeners, files, certificates, settings, secrets, limits, the clock, descriptors and backups. Nothing is changed.

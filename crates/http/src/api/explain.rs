@@ -8,18 +8,19 @@ use super::rehearsals::named;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use bivector_core::facts::Facts;
-use bivector_core::ladder::Ladder;
 use bivector_core::login::{Factors, FactorsAnswer, Found, PersonAnswer};
 use bivector_core::replay::{Ending, Recorded, Replayed, Tally, again};
-use bivector_core::rule::{Decision, Groups, Then};
-use bivector_core::run::{Run, RunChange, changes};
-use bivector_core::site::{Carries, Chain, FactorKind, Site, SourceRef};
-use bivector_core::{Cause, Moment};
 use bivector_engine::live::{LiveSite, known, open_secret};
+use bivector_explain::ladder::Ladder;
+use bivector_explain::run::{Run, RunChange, changes};
+use bivector_model::Cause;
+use bivector_model::Moment;
+use bivector_model::facts::Facts;
+use bivector_model::rule::{Decision, Groups, Then};
 use bivector_prove::drill::{Fails, without};
 use bivector_prove::locate::{Sought, locate as climb};
 use bivector_prove::rehearsal::{Asked, PARALLEL, run};
+use bivector_site::{Carries, Chain, FactorKind, Site, SourceRef};
 use bivector_store::error::ServiceError;
 use bivector_store::records::{Role, TraceRow};
 use bivector_wire::Secret;
@@ -245,7 +246,7 @@ pub(super) async fn who(
             gateways: match rule.when.labels.is_empty() {
                 true => Vec::new(),
                 false => {
-                    let has = |gateway: &&&bivector_core::site::Gateway| {
+                    let has = |gateway: &&&bivector_site::Gateway| {
                         rule.when.labels.iter().all(|(key, value)| gateway.labels.get(key) == Some(value))
                     };
                     gateways.iter().filter(has).map(|gateway| gateway.name.clone()).collect()

@@ -7,12 +7,12 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use bivector_core::device::{CodeKind, CodeLimits, Place};
-use bivector_core::site::Chain;
-use bivector_core::totp::{Algorithm, Settings};
 use bivector_engine::hashing::Hashing;
 use bivector_engine::roster::seed_purpose;
 use bivector_manage::people::{is_pin, seed_from_text};
+use bivector_model::device::{CodeKind, CodeLimits, Place};
+use bivector_model::totp::{Algorithm, Settings};
+use bivector_site::Chain;
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{Edit, FactorRow, FactorSettings, FactorState, NewFactor, NewPerson, PersonRow, Role};
@@ -130,7 +130,7 @@ pub(super) async fn add(
     }
     let label = request.label.clone().map(|label| label.trim().to_owned()).filter(|label| !label.is_empty());
     let label = label.unwrap_or_else(|| if request.kind == CodeKind::Totp { "app".to_owned() } else { request.kind.name().to_owned() });
-    if label.len() > 60 || !bivector_core::text::is_plain(&label) {
+    if label.len() > 60 || !bivector_model::text::is_plain(&label) {
         return Err(wrong("label", "a name has 1 to 60 bytes and no control characters".into(), "choose a short one, such as `phone`"));
     }
     let made = make(&request, &operator.name)?;
@@ -175,7 +175,7 @@ async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), P
     let known = live.as_ref().is_some_and(|live| {
         live.site.directories.iter().any(|one| one.name == source) || live.site.upstreams.iter().any(|one| one.name == source)
     });
-    if !known || login.is_empty() || login.len() > 253 || !bivector_core::text::is_plain(login) {
+    if !known || login.is_empty() || login.len() > 253 || !bivector_model::text::is_plain(login) {
         return find(shared, source, login).map(|_| ());
     }
     let (source, login) = (source.to_owned(), login.to_owned());

@@ -7,11 +7,11 @@ use super::site::AppliedView;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use bivector_core::sheet::{Sheet, handover as handover_sheet};
-use bivector_core::site::Gateway;
-use bivector_core::trace::Outcome;
+use bivector_explain::sheet::{Sheet, handover as handover_sheet};
 use bivector_manage::apply::Change;
 use bivector_manage::edit::add_address;
+use bivector_model::trace::Outcome;
+use bivector_site::Gateway;
 use bivector_store::records::{Role, TraceFilter};
 use bivector_wire::IntegrityPolicy;
 use serde::{Deserialize, Serialize};
@@ -88,7 +88,7 @@ fn from_of(gateway: &Gateway, resolved: &[IpAddr]) -> Vec<String> {
     let shown = resolved.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
     let shown = if resolved.is_empty() { "does not resolve".to_owned() } else { shown };
     let hosts = gateway.hosts.iter().map(|host| format!("{host} ({shown})"));
-    gateway.from.iter().map(bivector_core::addresses::show).chain(hosts).collect()
+    gateway.from.iter().map(bivector_model::addresses::show).chain(hosts).collect()
 }
 
 /// The sheet of what to enter on the device. The secret is not on it.

@@ -129,7 +129,7 @@ fn strange_host(state: &ApiState, headers: &HeaderMap) -> Option<Problem> {
         || name.eq_ignore_ascii_case("localhost")
         || page.is_some_and(|page| page.eq_ignore_ascii_case(name))
         || state.names.iter().any(|own| is_name(own, name));
-    let title = || format!("`{}` is no name of this service", bivector_core::text::shown(host));
+    let title = || format!("`{}` is no name of this service", bivector_model::text::shown(host));
     (!known).then(|| {
         Problem::new(
             StatusCode::MISDIRECTED_REQUEST,

@@ -165,7 +165,7 @@ pub(super) async fn token(
     own_or_owner(&operator, &name)?;
     known(&state, &name)?;
     let label = request.label.trim();
-    if label.is_empty() || label.len() > 64 || !bivector_core::text::is_plain(label) {
+    if label.is_empty() || label.len() > 64 || !bivector_model::text::is_plain(label) {
         return Err(refused("a token's label has 1 to 64 characters", "say what it is for, such as `backup script`"));
     }
     let token = make_token(&state, &name, label).await?;

@@ -1,14 +1,14 @@
 //! What the API says of people and takes about them: never a seed, a password or a whole address.
 
-use bivector_core::Moment;
-use bivector_core::device::Makes;
 use bivector_core::login::{SecretAnswer, WrongTry, masked};
-use bivector_core::site::Invited;
-use bivector_core::text::shown;
 use bivector_engine::roster::Roster;
 use bivector_engine::shared::Shared;
 use bivector_manage::edits::Leavers;
 pub use bivector_manage::people::PersonRequest;
+use bivector_model::Moment;
+use bivector_model::device::Makes;
+use bivector_model::text::shown;
+use bivector_site::Invited;
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{Change, FactorRow, PersonRow};
@@ -281,7 +281,7 @@ impl FactorView {
             label: shown(&factor.label).into_owned(),
             state: FactorState::Unreadable,
             digits: match factor.kind.code() {
-                Some(_) => device.as_ref().map_or(factor.settings.code.digits, bivector_core::device::Device::digits),
+                Some(_) => device.as_ref().map_or(factor.settings.code.digits, bivector_model::device::Device::digits),
                 None => 0,
             },
             period: None,

@@ -6,9 +6,9 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use bivector_core::device::Device;
 use bivector_core::login::{FactorsAnswer, ReadingView, explain_readings};
-use bivector_core::site::{Chain, Site};
+use bivector_model::device::Device;
+use bivector_site::{Chain, Site};
 use bivector_store::clock;
 use bivector_store::records::Role;
 use bivector_store::records::person_key;
@@ -110,7 +110,7 @@ fn devices_of(state: &ApiState, site: &Site, chain: &Chain, typed: &str) -> Resu
         Problem::new(
             StatusCode::UNPROCESSABLE_ENTITY,
             "person",
-            format!("`{}`: {}", bivector_core::text::shown(typed), cause.sentence()),
+            format!("`{}`: {}", bivector_model::text::shown(typed), cause.sentence()),
             cause.remedy(),
         )
     })?;

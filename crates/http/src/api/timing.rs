@@ -8,13 +8,13 @@ use axum::body::Body as HttpBody;
 use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bivector_core::budget::{self, Amount, ChainBudget, Learned, Rush, Setting, SettingError, Suggestion, Way};
-use bivector_core::simulate::{Curve, Plan, PlanError, Simulated, SweepPlan, Times, Trouble, simulate, sweep};
-use bivector_core::site::{Known, Site};
 use bivector_engine::live::LiveSite;
 use bivector_manage::edit::{Wait, set_waits};
+use bivector_site::{Known, Site};
 use bivector_store::error::ServiceError;
 use bivector_store::records::Role;
+use bivector_timing::budget::{self, Amount, ChainBudget, Learned, Rush, Setting, SettingError, Suggestion, Way};
+use bivector_timing::simulate::{Curve, Plan, PlanError, Simulated, SweepPlan, Times, Trouble, simulate, sweep};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -314,7 +314,7 @@ pub(super) async fn show(
         Some(logins) => return Err(unprocessable(format!("a rush cannot have {logins} logins"), format!("write 1 to {MOST_RUSHED}"))),
         None => Vec::new(),
     };
-    let sends = |gateway: &&bivector_core::site::Gateway| gateway.chains.contains(chain);
+    let sends = |gateway: &&bivector_site::Gateway| gateway.chains.contains(chain);
     Ok(Json(TimingView {
         gateways: site.gateways.iter().filter(sends).map(|gateway| gateway.name.clone()).collect(),
         budget: found,

@@ -4,8 +4,8 @@ use super::ApiState;
 use super::auth::Operator;
 use axum::Json;
 use axum::extract::State;
-use bivector_core::site::{FactorKind, SourceRef};
 use bivector_engine::sources::Health;
+use bivector_site::{FactorKind, SourceRef};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -30,7 +30,7 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec
     let live = state.shared.live.load_full();
     let views = live.iter().flat_map(|live| {
         let asks = |index: usize| {
-            let uses = move |chain: &&bivector_core::site::Chain| {
+            let uses = move |chain: &&bivector_site::Chain| {
                 chain.asks(SourceRef::Upstream(index)) || chain.second.contains(&FactorKind::Upstream(index))
             };
             live.site.chains.iter().filter(uses).map(|chain| chain.name.clone()).collect()

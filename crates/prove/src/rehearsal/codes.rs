@@ -1,7 +1,7 @@
 //! Which code a persona types next. Codes of an enrolled device work once, so a run that needs more of them than there are waits.
 
-use bivector_core::totp::{Settings, code};
 use bivector_engine::runs::Typed;
+use bivector_model::totp::{Settings, code};
 use bivector_store::clock;
 use bivector_wire::Secret;
 use std::collections::HashSet;

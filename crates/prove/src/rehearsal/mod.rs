@@ -9,11 +9,11 @@ mod play;
 
 pub use play::{Tried, outcome_of, try_persona};
 
-use bivector_core::rehearsal::{Codes, Rehearsal};
-use bivector_core::run::{Run, RunState};
 use bivector_engine::live::{LiveSite, open_secret};
 use bivector_engine::runs::{Active, Progress, STAGES};
 use bivector_engine::shared::{Event, Shared};
+use bivector_explain::run::{Run, RunState};
+use bivector_site::rehearsal::{Codes, Rehearsal};
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_wire::Secret;
@@ -122,7 +122,7 @@ fn open_personas(live: &LiveSite, shared: &Shared) -> Result<Vec<Opened>, Servic
             remedy: format!("seal it again with `bivector secret set {name}`"),
         })
     };
-    let open = |persona: &bivector_core::rehearsal::Persona| {
+    let open = |persona: &bivector_site::rehearsal::Persona| {
         let shows = match &persona.codes {
             Some(Codes::Seed(name)) => {
                 let plain: String = text(name)?.expose().chars().filter(|c| !c.is_whitespace() && *c != '=').collect();

@@ -1,12 +1,6 @@
 //! One rehearsed login: real packets through a real socket, as the gateway that it names, and what came of it.
 
 use super::codes::Shows;
-use bivector_core::device::Device;
-use bivector_core::rehearsal::{Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, Twist, Typed, TypedPart};
-use bivector_core::run::LoginResult;
-use bivector_core::site::{Chain, Method, Site};
-use bivector_core::totp::Settings;
-use bivector_core::trace::{Outcome, Trace};
 use bivector_doors::radius::{RadiusDoor, Rehearsed};
 use bivector_engine::approvals::{Decision, Said, Shown};
 use bivector_engine::live::LiveSite;
@@ -14,6 +8,12 @@ use bivector_engine::runs::STAGES;
 use bivector_engine::shared::Shared;
 use bivector_engine::stage::{HANDSET, ROBOTS, Robot, Stage, Traces};
 use bivector_exchange::{AskError, Asker, Exchange, Patience, Request};
+use bivector_explain::run::LoginResult;
+use bivector_model::device::Device;
+use bivector_model::totp::Settings;
+use bivector_model::trace::{Outcome, Trace};
+use bivector_site::rehearsal::{Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, Twist, Typed, TypedPart};
+use bivector_site::{Chain, Method, Site};
 use bivector_store::clock;
 use bivector_store::records::TraceRow;
 use bivector_store::seal::{digits, random};

@@ -1,7 +1,7 @@
 //! What several nodes would have to agree on, behind one narrow interface. This node keeps it in its own records.
 
 use super::{Records, RecordsError};
-use bivector_core::Moment;
+use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Transaction, params};
 
 /// Atomic operations on shared marks. Nothing else in the service may keep such state on its own.

@@ -2,7 +2,7 @@
 
 use super::{Records, RecordsError};
 use crate::seal::Seal;
-use bivector_core::Moment;
+use bivector_model::Moment;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};

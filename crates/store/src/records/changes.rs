@@ -3,7 +3,7 @@
 use super::factors::{person_number, read_state_of, restore_state};
 use super::people::{keep, read_people};
 use super::{FactorState, NewPerson, PersonRow, Records, RecordsError};
-use bivector_core::Moment;
+use bivector_model::Moment;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -6,10 +6,10 @@ use super::steps::{self, Use, UsedStep, steps_to_keep};
 use super::writer::Job;
 use super::{Agreement, NewFactor, Records, RecordsError};
 use crate::lookup::Lookup;
-use bivector_core::Moment;
-use bivector_core::device::Used;
 use bivector_core::login::{CodeMark, WrongTry};
-use bivector_core::site::Lockout;
+use bivector_model::Moment;
+use bivector_model::device::Used;
+use bivector_site::Lockout;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -374,7 +374,7 @@ pub(super) mod tests {
     use super::*;
     use crate::records::steps::{ROOM, STEPS_BEHIND};
     use crate::records::{FactorSettings, NewPerson, Sync};
-    use bivector_core::device::CodeKind;
+    use bivector_model::device::CodeKind;
     use std::time::Duration;
 
     pub(in crate::records) const NOON: Moment = Moment::from_secs(1_800_000_000);

@@ -3,9 +3,9 @@
 use super::steps::UsedStep;
 use super::writer::Job;
 use super::{Agreement, Marked, Records, RecordsError};
-use bivector_core::Moment;
-use bivector_core::device::Used;
 use bivector_core::login::CodeMark;
+use bivector_model::Moment;
+use bivector_model::device::Used;
 use rusqlite::Transaction;
 use std::sync::Arc;
 use tokio::runtime::Handle;
@@ -102,8 +102,8 @@ mod tests {
     use super::*;
     use crate::records::factors::tests::{FIVE, NOON, mark, records_with, wrong};
     use crate::records::{FactorSettings, Sync};
-    use bivector_core::device::CodeKind;
     use bivector_core::login::WrongTry;
+    use bivector_model::device::CodeKind;
     use std::time::Duration;
 
     #[tokio::test(flavor = "multi_thread")]

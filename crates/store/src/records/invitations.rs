@@ -3,10 +3,10 @@
 use super::factors::{person_number, use_up};
 use super::people::{keep, keep_factor, read_people};
 use super::{Agreement, FactorState, NewFactor, NewPerson, Records, RecordsError};
-use bivector_core::Moment;
-use bivector_core::device::Used;
 use bivector_core::login::Station;
-use bivector_core::site::Invited;
+use bivector_model::Moment;
+use bivector_model::device::Used;
+use bivector_site::Invited;
 use rusqlite::{OptionalExtension, Transaction, params};
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,7 +1,7 @@
 //! Knocks: packets that got no answer, by sender and reason.
 
 use super::{Records, RecordsError};
-use bivector_core::Cause;
+use bivector_model::Cause;
 use rusqlite::{Row, Transaction, params};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};

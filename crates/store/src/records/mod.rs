@@ -41,8 +41,8 @@ pub use traces::{Added, Entry, Newest, tidy_traces};
 pub use traces::{FailedSpan, Failures, LoginCounts, TraceFilter, TraceRow};
 
 use crate::error::ServiceError;
-use bivector_core::Moment;
-use bivector_core::trace::Step;
+use bivector_model::Moment;
+use bivector_model::trace::Step;
 use health::Health;
 use remembered::Remembered;
 use rusqlite::{Connection, OpenFlags, Transaction};

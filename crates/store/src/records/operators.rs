@@ -1,7 +1,7 @@
 //! Operators with their roles, tokens (hashes only) and console passwords, and small values of the records themselves.
 
 use super::{Records, RecordsError};
-use bivector_core::Moment;
+use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -2,9 +2,9 @@
 
 use super::{Records, RecordsError};
 use crate::lookup::Lookup;
-use bivector_core::Moment;
-use bivector_core::device::CodeKind;
-use bivector_core::totp::Settings;
+use bivector_model::Moment;
+use bivector_model::device::CodeKind;
+use bivector_model::totp::Settings;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
 

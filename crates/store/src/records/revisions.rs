@@ -1,7 +1,7 @@
 //! Revisions of the site, and sealed secrets.
 
 use super::{Records, RecordsError};
-use bivector_core::Moment;
+use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

@@ -1,7 +1,7 @@
 //! Runs of rehearsals: kept with everything that came of them, so that later ones can be compared.
 
 use super::{Records, RecordsError};
-use bivector_core::run::{Run, RunState};
+use bivector_explain::run::{Run, RunState};
 use rusqlite::{OptionalExtension, Row, params};
 
 /// Runs that are kept; a run of thirty logins takes about 15 KiB.

@@ -1,7 +1,7 @@
 //! Sign-ins to the console, and sign-ins of people and handsets that have ended before their time.
 
 use super::{Records, RecordsError};
-use bivector_core::Moment;
+use bivector_model::Moment;
 use rusqlite::params;
 use std::collections::HashSet;
 

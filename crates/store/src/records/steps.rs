@@ -337,9 +337,9 @@ fn write_row(transaction: &Transaction<'_>, device: u64, known: &Clocked) -> rus
 #[cfg(test)]
 mod tests {
     use crate::records::{Agreement, FactorSettings, Marked, NewFactor, NewPerson, Records, Sync};
-    use bivector_core::Moment;
-    use bivector_core::device::{CodeKind, Used};
     use bivector_core::login::CodeMark;
+    use bivector_model::Moment;
+    use bivector_model::device::{CodeKind, Used};
     use rand::rngs::SmallRng;
     use rand::{RngExt, SeedableRng};
     use rusqlite::Transaction;

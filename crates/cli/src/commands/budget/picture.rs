@@ -1,7 +1,7 @@
 //! A budget as bars on one time axis, in the terminal.
 
 use crate::output;
-use bivector_core::budget::{Hop, HopKind, PathBudget, Stage, StageKind};
+use bivector_timing::budget::{Hop, HopKind, PathBudget, Stage, StageKind};
 
 /// Columns before the bars.
 const NAMES: usize = 30;

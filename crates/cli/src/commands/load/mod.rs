@@ -16,24 +16,24 @@ use crate::arguments::Global;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_core::Moment;
-use bivector_core::device::Device;
-use bivector_core::facts::Resends;
 use bivector_core::login::{
     Answer, Fact, Factors, FactorsAnswer, Found, GuessAnswer, GuessCount, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer,
     Verdict,
 };
 use bivector_core::radius::{self, Arrival, Reply};
-use bivector_core::rule::Groups;
-use bivector_core::site::{Known, Site};
-use bivector_core::totp::{Settings, code};
-use bivector_core::trace::Origin;
 use bivector_exchange::Request;
 use bivector_http::api::{AppliedView, ApplyRequest};
 use bivector_lab::directory::{DirectoryData, DirectoryPerson, Protection, ServiceAccount, StandInDirectory};
 use bivector_lab::load::{LoadLogin, Measured, datagrams, logins};
 use bivector_manage::people::Imported;
+use bivector_model::Moment;
+use bivector_model::device::Device;
+use bivector_model::facts::Resends;
+use bivector_model::rule::Groups;
+use bivector_model::totp::{Settings, code};
+use bivector_model::trace::Origin;
 use bivector_service::{Options, Running, start};
+use bivector_site::{Known, Site};
 use bivector_store::folder::TOKEN_FILE;
 use bivector_store::records::Sync;
 use bivector_wire::{IntegrityPolicy, Packet, Secret, SharedSecret, authenticate};

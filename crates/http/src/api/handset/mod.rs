@@ -18,12 +18,13 @@ use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{delete, get, post};
 use axum::{Json, Router};
-use bivector_core::device::Makes;
-use bivector_core::{Moment, totp};
 use bivector_engine::handset::{self, KnownHandset};
 use bivector_engine::invitations;
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
+use bivector_model::Moment;
+use bivector_model::device::Makes;
+use bivector_model::totp;
 use bivector_store::clock;
 use bivector_store::records::{DeviceKind, PersonRow, WaitsFor};
 use serde::{Deserialize, Serialize};
@@ -104,7 +105,7 @@ pub(super) fn live(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
 /// The name of a device as it is kept.
 pub(super) fn label(text: &str) -> Result<String, Problem> {
     let label = text.trim();
-    if label.is_empty() || label.len() > LABEL || !bivector_core::text::is_plain(label) {
+    if label.is_empty() || label.len() > LABEL || !bivector_model::text::is_plain(label) {
         let said = format!("a name has 1 to {LABEL} bytes and no control characters");
         return Err(wrong("label", said, "choose a short one, such as `phone`"));
     }

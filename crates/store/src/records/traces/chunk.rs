@@ -6,9 +6,9 @@
 
 use super::TraceRow;
 use crate::lookup::Lookup;
-use bivector_core::Cause;
-use bivector_core::facts::Facts;
-use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
+use bivector_model::Cause;
+use bivector_model::facts::Facts;
+use bivector_model::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use memchr::memmem;
 use serde::{Deserialize, Serialize, Serializer};
 use std::cell::RefCell;

@@ -3,9 +3,9 @@
 use super::chunk::{Entry, FULL, Heads, Written, read_bodies, read_body, unpack, with_step, write, write_bodies, write_body};
 use super::query::by_reference;
 use super::{TraceRow, chunk};
-use bivector_core::facts::Facts;
-use bivector_core::site::TraceKeeping;
-use bivector_core::trace::Step;
+use bivector_model::facts::Facts;
+use bivector_model::trace::Step;
+use bivector_site::TraceKeeping;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use std::collections::{HashSet, VecDeque};
 use std::sync::Mutex;

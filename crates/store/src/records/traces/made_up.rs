@@ -4,12 +4,12 @@ use super::chunk::{Entry, FULL};
 use super::keep::{chunks, insert_chunks};
 use crate::clock;
 use crate::records::{Records, RecordsError};
-use bivector_core::Cause;
-use bivector_core::device::CodeKind;
-use bivector_core::facts::{CheckFact, CodeFact, FactorFacts, Facts, PersonFact, TypedFact};
-use bivector_core::login::Found;
-use bivector_core::rule::Groups;
-use bivector_core::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
+use bivector_model::Cause;
+use bivector_model::device::CodeKind;
+use bivector_model::facts::{CheckFact, CodeFact, FactorFacts, Facts, PersonFact, TypedFact};
+use bivector_model::person::Found;
+use bivector_model::rule::Groups;
+use bivector_model::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use std::sync::Arc;
 
 /// People of the made-up logins.

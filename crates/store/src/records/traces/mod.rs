@@ -12,9 +12,9 @@ pub(super) use chunk::FULL;
 pub use keep::{Added, tidy_traces};
 pub(super) use keep::{Buffer, append_step, chunks, insert_chunks, insert_replaced, newest, take_over};
 
-use bivector_core::Cause;
-use bivector_core::facts::Facts;
-use bivector_core::trace::{Origin, Outcome, Step, Trace};
+use bivector_model::Cause;
+use bivector_model::facts::Facts;
+use bivector_model::trace::{Origin, Outcome, Step, Trace};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};

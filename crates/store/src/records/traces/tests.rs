@@ -2,9 +2,9 @@ use super::chunk::{read_bodies, read_body, unpack, write, write_bodies, write_bo
 use super::keep::{chunks, insert_chunks, take_over};
 use super::*;
 use crate::records::{Records, Sync};
-use bivector_core::facts::Facts;
-use bivector_core::site::TraceKeeping;
-use bivector_core::trace::{Hop, Step, Tone};
+use bivector_model::facts::Facts;
+use bivector_model::trace::{Hop, Step, Tone};
+use bivector_site::TraceKeeping;
 use proptest::collection::vec;
 use proptest::prelude::*;
 use std::time::Duration;

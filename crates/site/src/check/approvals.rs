@@ -1,0 +1,85 @@
+//! What a site says of handsets and of people without a factor, against what the rest of it allows.
+
+use super::super::section::Notes;
+use super::super::{Chain, FactorKind, Gateway, Invited, Method, Site, WhenNotEnrolled, WhenUnanswered};
+use bivector_model::device::CodeKind;
+
+/// Everything about approvals that only shows in the whole site.
+pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
+    for (index, chain) in site.chains.iter().enumerate() {
+        let own = || site.gateways.iter().filter(move |gateway| gateway.chains.contains(&index));
+        let at = || notes.lines.start_of(chain.line);
+        if chain.second.contains(&FactorKind::Key) && site.handset.address.is_none() {
+            let message =
+                format!("`{}` asks for security keys, and they are bound to the address of the handset page, which is not set", chain.name);
+            notes.error("key-without-address", at(), message, "set `address = \"https://NAME\"` under `[handset]`");
+        }
+        people_without_a_factor(chain, own().any(|gateway| gateway.shows_challenges), notes);
+        if chain.when_unanswered == WhenUnanswered::Next && !own().any(|gateway| gateway.shows_challenges) {
+            let message = format!("`when_unanswered` of `{}` asks for another factor, but none of its gateways shows prompts", chain.name);
+            notes.warn("no-prompt", at(), message, "set `shows_challenges = true` on a gateway that can");
+        }
+        if chain.remember.is_some() && own().any(unsigned) {
+            let message = format!("`remember` of `{}` trusts a Calling-Station-Id that an unsigned request may carry", chain.name);
+            notes.warn("remembers-unsigned", at(), message, "let every gateway of the chain sign its requests");
+        }
+    }
+    for gateway in site.gateways.iter().filter(|gateway| gateway.joins_without_caller) {
+        let message = format!(
+            "through `{}` a second login joins the approval that waits for the first, and nothing shows that both are the person's own: \
+             whoever knows the password and logs in at the right moment rides on it",
+            gateway.name
+        );
+        let remedy = "have the device send Calling-Station-Id, then take `joins_without_caller` out";
+        notes.warn("joins-without-caller", notes.lines.start_of(gateway.line), message, remedy);
+    }
+    if let Some(chain) = site.handset.chain.and_then(|index| site.chains.get(index)).filter(|chain| !chain.methods.contains(&Method::Pap)) {
+        let message = format!("people sign in to their own page by `{}`, which does not take the text of a password", chain.name);
+        notes.error(
+            "page-needs-text",
+            notes.lines.start_of(chain.line),
+            message,
+            "add `pap` to its methods, or name another chain under `[handset]`",
+        );
+    }
+    for newcomers in &site.newcomers {
+        let kind = match newcomers.factor {
+            Invited::Approval => FactorKind::Approval,
+            Invited::Totp => FactorKind::Code(CodeKind::Totp),
+        };
+        if !site.chains.iter().any(|chain| chain.second.contains(&kind)) {
+            let message = format!("newcomers of `{}` are invited to `{}`, which no chain takes", newcomers.group, newcomers.factor.name());
+            notes.warn("unused", notes.lines.start_of(newcomers.line), message, "list it under `second` of a chain");
+        }
+    }
+}
+
+fn unsigned(gateway: &Gateway) -> bool {
+    gateway.integrity == bivector_wire::IntegrityPolicy::WhenPresent
+}
+
+fn people_without_a_factor(chain: &Chain, prompts: bool, notes: &Notes<'_>) {
+    let at = || notes.lines.start_of(chain.line);
+    match chain.when_not_enrolled {
+        WhenNotEnrolled::Refuse => {}
+        WhenNotEnrolled::Enrol if !chain.takes(CodeKind::Totp) => {
+            let message = format!("`{}` enrols an authenticator app in the first login, but does not take its codes", chain.name);
+            notes.error("enrol-without-totp", at(), message, "add `totp` to `second`, or set `when_not_enrolled = \"refuse\"`");
+        }
+        WhenNotEnrolled::Enrol if !prompts => {
+            let message = format!("`{}` enrols people in their first login, but none of its gateways shows prompts", chain.name);
+            notes.warn("no-prompt", at(), message, "set `shows_challenges = true` on a gateway that can");
+        }
+        WhenNotEnrolled::Enrol => {
+            let message = format!(
+                "whoever knows the password of a person without a factor may set up that person's first one through `{}`",
+                chain.name
+            );
+            notes.warn("enrols-by-password", at(), message, "invite people instead, or set it back to `refuse` once everybody is enrolled");
+        }
+        WhenNotEnrolled::LetInUntil(_) => {
+            let message = format!("people without a factor get into `{}` by the first check alone until the date", chain.name);
+            notes.warn("lets-in", at(), message, "keep the date near, and see who is left with `bivector person list --without-factor`");
+        }
+    }
+}

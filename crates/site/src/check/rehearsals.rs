@@ -1,0 +1,166 @@
+//! Rehearsals that can never pass: expectations that nothing could meet, personas without what they would have to type.
+
+use super::super::section::{Notes, quoted};
+use super::super::{Site, SourceRef};
+use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin, Twist, TypedPart};
+use bivector_model::rule::Then;
+use bivector_model::trace::Outcome;
+use std::ops::Range;
+
+/// Attributes that the protocol itself may add to any reply.
+const OF_PROTOCOL: &[&str] = &["Reply-Message", "State", "EAP-Message", "Proxy-State"];
+
+/// Looks at every login of every rehearsal.
+pub(crate) fn rehearsals(site: &Site, notes: &Notes<'_>) {
+    for rehearsal in &site.rehearsals {
+        for login in &rehearsal.logins {
+            let Some(persona) = site.personas.get(login.persona) else { continue };
+            Look { site, rehearsal, login, persona, at: notes.lines.start_of(login.line), notes }.all();
+        }
+    }
+}
+
+struct Look<'l, 't> {
+    site: &'l Site,
+    rehearsal: &'l Rehearsal,
+    login: &'l RehearsedLogin,
+    persona: &'l Persona,
+    at: Range<usize>,
+    notes: &'l Notes<'t>,
+}
+
+impl Look<'_, '_> {
+    fn all(&self) {
+        self.typed();
+        self.prompts();
+        self.contradictions();
+        self.chain();
+    }
+
+    fn error(&self, code: &str, said: impl Into<String>, remedy: impl Into<String>) {
+        let message = format!("`{}` of the rehearsal `{}`: {}", self.login.title, self.rehearsal.name, said.into());
+        self.notes.error(code, self.at.clone(), message, remedy);
+    }
+
+    fn types(&self, is: impl Fn(&TypedPart) -> bool + Copy) -> bool {
+        self.login.typed.has(is) || self.login.answers.iter().any(|answer| answer.has(is))
+    }
+
+    /// What is typed must be there.
+    fn typed(&self) {
+        let name = &self.persona.name;
+        if self.persona.password.is_none() && self.types(|part| *part == TypedPart::Password) {
+            let said = format!("it types `{{password}}`, and the persona `{name}` has none");
+            self.error("persona-without-secret", said, format!("give it one, for example `password = \"persona/{name}\"`, and seal that"));
+        }
+        let locks = self.login.twist == Some(Twist::Locked);
+        if self.persona.codes.is_none() && (locks || self.types(TypedPart::needs_codes)) {
+            let said = format!("it types codes, and the persona `{name}` has none");
+            self.error("persona-without-secret", said, "give the persona `token = true`, or the `seed` of a device of its own");
+        }
+        if self.login.handset.is_some() && !self.persona.handset {
+            let said = format!("a handset answers, and the persona `{name}` has none");
+            self.error("persona-without-secret", said, "give the persona `handset = true`");
+        }
+        if self.login.typed.has(|part| *part == TypedPart::Sent) {
+            self.error("never-met", "`{sent}` stands where no code was sent yet", "type it under `answers`");
+        }
+    }
+
+    /// Prompts that the gateway does not show cannot be answered.
+    fn prompts(&self) {
+        let Some(gateway) = self.site.gateways.get(self.login.via) else { return };
+        let asked = !self.login.answers.is_empty()
+            || self.login.expect.outcome == Outcome::Challenged
+            || self.login.twist.is_some_and(Twist::needs_prompt);
+        if asked && !gateway.shows_challenges {
+            let said = format!("it waits for a prompt, and the gateway `{}` shows none", gateway.name);
+            self.error("never-met", said, "set `shows_challenges = true` on the gateway, if the device can show prompts");
+        }
+        if self.login.twist.is_some_and(Twist::needs_prompt) && self.login.answers.is_empty() {
+            self.error("never-met", "nothing is typed at its prompt", "give it `answers`");
+        }
+    }
+
+    fn contradictions(&self) {
+        let (expect, silent) = (&self.login.expect, self.login.twist.is_some_and(Twist::is_met_with_silence));
+        match expect.outcome {
+            Outcome::Accepted | Outcome::Challenged if expect.cause.is_some() => {
+                self.error("never-met", "a login that goes well has no cause", "take out `cause`, or expect `refuse`");
+            }
+            Outcome::Refused | Outcome::Silent | Outcome::Challenged if expect.grant.is_some() => {
+                self.error("never-met", "only an accept has a grant", "take out `grant`, or expect `accept`");
+            }
+            Outcome::Silent if !expect.attributes.is_empty() => {
+                self.error("never-met", "silence carries no attributes", "take out `attributes`");
+            }
+            _ => {}
+        }
+        let cause_is_silent = expect.cause.is_none_or(bivector_model::cause::Cause::is_silent);
+        if silent != (expect.outcome == Outcome::Silent) || expect.outcome == Outcome::Silent && !cause_is_silent {
+            let said = if silent {
+                "such a packet is met with silence, as the standard wants it"
+            } else {
+                "only a wrong secret or a stranger is met with silence"
+            };
+            self.error("never-met", said, "expect `silence` with the twists `wrong-secret` and `stranger`, and with no other");
+        }
+    }
+
+    /// What the chain can give at all.
+    fn chain(&self) {
+        let (site, login) = (self.site, self.login);
+        let typed = login.typed_name.as_deref().unwrap_or(&self.persona.login);
+        let Some(chain) = site.chain_for(login.via, 0, typed.as_bytes()).and_then(|chain| site.chains.get(chain)) else {
+            if login.expect.outcome == Outcome::Accepted {
+                let said = format!("no chain takes `{typed}` through this gateway");
+                self.error("never-met", said, "choose another gateway, or a name with the realm of the chain that is meant");
+            }
+            return;
+        };
+        let expect = &login.expect;
+        if expect.outcome == Outcome::Accepted && !chain.methods.contains(&login.method) {
+            let said = format!("the chain `{}` does not take {} login", chain.name, login.method.spoken());
+            self.error("never-met", said, "expect `method-not-in-chain`, or add the method to the chain");
+        }
+        let grants = chain.rules.rules().iter().filter_map(|rule| match rule.then {
+            Then::Grant(grant) => site.grants.get(grant),
+            Then::Refuse(_) => None,
+        });
+        let grants: Vec<_> = grants.collect();
+        if let Some(wanted) = &expect.grant
+            && !grants.iter().any(|grant| grant.name == *wanted)
+        {
+            let names: Vec<&str> = grants.iter().map(|grant| grant.name.as_str()).collect();
+            let said = format!("no rule of the chain `{}` gives `{wanted}`", chain.name);
+            self.error("never-met", said, format!("its rules give {}", quoted(&names)));
+        }
+        let could_set = |name: &str| {
+            let by_grant = grants.iter().filter(|grant| expect.grant.as_ref().is_none_or(|wanted| grant.name == *wanted));
+            let by_grant = by_grant.flat_map(|grant| &grant.reply).any(|item| item.target.to_string() == name);
+            let upstreams = chain.first.iter().filter_map(|first| match first.source {
+                SourceRef::Upstream(index) => Some(index),
+                _ => None,
+            });
+            let mut back = upstreams.chain(chain.code_upstream()).filter_map(|index| site.upstreams.get(index)).flat_map(|one| &one.back);
+            by_grant || OF_PROTOCOL.contains(&name) || name.starts_with("Vendor-311") || back.any(|kind| kind.to_string() == name)
+        };
+        for (name, _) in &expect.attributes {
+            if expect.outcome == Outcome::Accepted && !could_set(name) {
+                let said = format!("nothing that this login could be given sets `{name}`");
+                self.error("never-met", said, "take it out, or add it to the grant");
+            }
+        }
+        let factors: Vec<&str> = chain.second.iter().map(|kind| site.factor_name(*kind)).collect();
+        if let Some(factor) = expect.factor.as_deref().filter(|factor| !factors.contains(factor)) {
+            let said = format!("the chain `{}` takes no factor `{factor}`", chain.name);
+            let none = "it asks for none: take the factor out of what is expected, or give the chain one in `second`";
+            self.error("never-met", said, if factors.is_empty() { none.to_owned() } else { format!("it takes {}", quoted(&factors)) });
+        }
+        let sources: Vec<&str> = chain.first.iter().map(|first| site.source_name(first.source)).collect();
+        if let Some(source) = expect.source.as_deref().filter(|source| !sources.contains(source)) {
+            let said = format!("the chain `{}` asks no source `{source}`", chain.name);
+            self.error("never-met", said, format!("it asks {}", quoted(&sources)));
+        }
+    }
+}

@@ -1,0 +1,174 @@
+//! From text to site: each section is read on its own, then names are joined up. Everything wrong is reported at once.
+
+mod chains;
+mod grants;
+mod handset;
+mod join;
+mod parts;
+mod rehearsals;
+mod second;
+
+pub(super) use join::Named;
+pub(super) use parts::{DraftDirectory, DraftGateway, DraftUpstream};
+pub(super) use second::DraftCourier;
+
+use super::check::{self, Known};
+use super::finding::{Finding, Severity};
+use super::intended::read_intended;
+use super::section::{At, Notes, Section};
+use super::{RadiusDoor, Site, TraceKeeping};
+use bivector_model::grant::Grant;
+use bivector_model::identity::IdentityRule;
+use chains::{DraftChain, DraftRule, read_chain, read_rule};
+use grants::read_grant;
+use handset::{DraftNewcomers, read_handset, read_newcomers};
+use join::{Whole, join};
+use parts::{read_directory, read_gateway, read_identity, read_upstream};
+use rehearsals::{DraftPersona, DraftRehearsal, read_persona, read_rehearsal};
+use second::{read_courier, read_factors, read_passwords, read_texts};
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+use toml::de::DeTable;
+
+/// Longest site file that is read, in bytes: 1,000 gateways and 1,000 rules take about 400 KB.
+const MAX_SITE: usize = 8 * 1024 * 1024;
+const SECOND: Duration = Duration::from_secs(1);
+
+/// Everything that was read, with the places of its names.
+pub(super) struct Draft {
+    pub(super) gateways: Vec<DraftGateway>,
+    pub(super) directories: Vec<DraftDirectory>,
+    pub(super) upstreams: Vec<DraftUpstream>,
+    pub(super) couriers: Vec<DraftCourier>,
+    pub(super) identities: Vec<(At<String>, IdentityRule)>,
+    pub(super) chains: Vec<DraftChain>,
+    pub(super) grants: Vec<(At<String>, Grant)>,
+    pub(super) rules: Vec<DraftRule>,
+    pub(super) newcomers: Vec<DraftNewcomers>,
+    pub(super) personas: Vec<DraftPersona>,
+    pub(super) rehearsals: Vec<DraftRehearsal>,
+}
+
+pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
+    let notes = Notes::new(text);
+    if text.len() > MAX_SITE {
+        notes.error("too-long", 0..0, format!("the site file has {} bytes; {MAX_SITE} are allowed", text.len()), "split the site");
+        return (None, notes.into_findings(&[]));
+    }
+    let (document, errors) = DeTable::parse_recoverable(text);
+    for error in &errors {
+        let span = error.span().unwrap_or(0..0);
+        notes.error("syntax", span, format!("this is not TOML: {}", error.message()), "see toml.io for how it is written");
+    }
+    let top = Section::new(document.get_ref(), 0..0, "the site file", &notes);
+    let intended: Vec<_> = top.tables("intended", "a warning that is meant").into_iter().filter_map(read_intended).collect();
+    let site = read_document(&top, known, errors.is_empty());
+    drop(top);
+    let findings = notes.into_findings(&intended);
+    let sound = !findings.iter().any(|finding| finding.severity == Severity::Error);
+    (site.filter(|_| sound), findings)
+}
+
+fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Option<Site> {
+    match top.number("format", 0..=u64::from(u32::MAX)) {
+        Some(format) if format.value != 1 => {
+            top.notes.error(
+                "format",
+                format.span,
+                format!("format {} is not known; this version reads format 1", format.value),
+                "set `format = 1`",
+            );
+        }
+        None if !top.has("format") && whole => top.missing("format", "1"),
+        _ => {}
+    }
+    let name = top.text("name").map_or_else(|| "unnamed".to_owned(), |name| name.value);
+    let radius = read_doors(top, whole);
+    let factors = read_factors(top);
+    let passwords = read_passwords(top);
+    let texts = read_texts(top);
+    let traces = read_traces(top);
+    let draft = Draft {
+        gateways: top.tables("gateways", "a gateway").into_iter().filter_map(|section| read_gateway(section, &texts)).collect(),
+        directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
+        upstreams: top.tables("upstreams", "an upstream").into_iter().filter_map(read_upstream).collect(),
+        couriers: top.tables("couriers", "a courier").into_iter().filter_map(read_courier).collect(),
+        identities: top.tables("identity", "an identity rule").into_iter().filter_map(read_identity).collect(),
+        chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
+        rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
+        grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),
+        newcomers: top.tables("newcomers", "what newcomers get").into_iter().filter_map(read_newcomers).collect(),
+        personas: top.tables("personas", "a persona").into_iter().filter_map(read_persona).collect(),
+        rehearsals: top.tables("rehearsals", "a rehearsal").into_iter().filter_map(read_rehearsal).collect(),
+    };
+    let handset = read_handset(top);
+    top.finish();
+    if !whole {
+        return None;
+    }
+    check::names(&draft, known, top.notes);
+    check::twice(&draft, top.notes);
+    join(draft, Whole { name, radius: radius?, factors, texts, handset, traces, passwords }, known, top.notes)
+}
+
+fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
+    let mut keeping = TraceKeeping::default();
+    let Some(section) = top.table("traces") else { return keeping };
+    keeping.count = section.number("count", 1_000..=20_000_000).map_or(keeping.count, |count| count.value);
+    keeping.time = section.duration("time", SECOND * 86_400..=SECOND * 86_400 * 3650).map(|time| time.value);
+    keeping.keep_unknown_names = section.flag("keep_unknown_names").unwrap_or(false);
+    section.finish();
+    keeping
+}
+
+fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {
+    let Some(doors) = top.table("doors") else {
+        if whole && !top.has("doors") {
+            top.missing("[doors.radius]", "{ listen = [\"127.0.0.1:1812\"] }");
+        }
+        return None;
+    };
+    let radius = doors.table("radius").and_then(read_radius_door);
+    if !doors.has("radius") {
+        doors.missing("radius", "{ listen = [\"127.0.0.1:1812\"] }");
+    }
+    doors.finish();
+    radius
+}
+
+fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {
+    let mut listen = Vec::new();
+    match door.texts("listen", true) {
+        Some(texts) if texts.value.is_empty() => {
+            door.notes.error("empty", texts.span, "`listen` names no address", "write for example `listen = [\"127.0.0.1:1812\"]`");
+        }
+        Some(texts) => listen.extend(texts.value.into_iter().filter_map(|text| read_listen(&text, 1812, &door))),
+        None if !door.has("listen") => door.missing("listen", "[\"127.0.0.1:1812\"]"),
+        None => {}
+    }
+    let logins_in_flight = door.number("logins_in_flight", 1..=1_000_000).map_or(8192, |number| number.value as usize);
+    let replies_kept = door.duration("replies_kept", SECOND..=SECOND * 300).map_or(SECOND * 30, |kept| kept.value);
+    let accounting = door.texts("accounting", true).map(|texts| texts.value).unwrap_or_default();
+    let accounting: Vec<SocketAddr> = accounting.iter().filter_map(|text| read_listen(text, 1813, &door)).collect();
+    if let Some(both) = accounting.iter().find(|address| address.port() != 0 && listen.contains(address)) {
+        let message = format!("`{both}` is to take logins and reports of sessions");
+        door.notes.error("address-twice", door.span.clone(), message, "give them different ports; 1812 and 1813 are usual");
+    }
+    let session_within = door.duration("session_within", SECOND..=SECOND * 600).map_or(SECOND * 60, |within| within.value);
+    door.finish();
+    Some(RadiusDoor { listen, accounting, session_within, logins_in_flight, replies_kept })
+}
+
+fn read_listen(text: &At<String>, port: u16, door: &Section<'_, '_, '_>) -> Option<SocketAddr> {
+    let address = text.value.parse().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(|address| SocketAddr::new(address, port)));
+    if address.is_none() {
+        let message = format!("`{}` is no address to listen on", text.value);
+        door.notes.error(
+            "bad-address",
+            text.span.clone(),
+            message,
+            "write an IP address and a port: \"192.0.2.1:1812\" or \"[2001:db8::1]:1812\"",
+        );
+    }
+    address
+}
