@@ -184,7 +184,7 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
     let staff_first = "first = [\"tidehall\", \"roster\"]";
     const TWO_FORMS: Change = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
     const UNCLEAR: Change = ("when_unclear = \"code\"", "");
-    let cases: [(&[Change], &str, &str); 19] = [
+    let cases: [(&[Change], &str, &str); 18] = [
         (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-partly", "only says yes or no to a password"),
         (
             &[("methods = [\"pap\"]", "methods = [\"pap\", \"chap\"]"), (staff_first, "first = [\"tidehall\"]")],
