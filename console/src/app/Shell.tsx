@@ -1,7 +1,9 @@
-import { Link, Outlet } from '@tanstack/react-router'
+import { Link, Outlet, useLocation } from '@tanstack/react-router'
+import { useEffect } from 'react'
 import { useSession } from '../features/session/useSession'
 import { ConfirmBanner } from '../features/site/ConfirmBanner'
 import { ThemeSwitch } from '../ui/ThemeSwitch'
+import { Account } from './Account'
 
 const PAGES = [
   { to: '/chains', name: 'Chains' },
@@ -16,13 +18,18 @@ const PAGES = [
 export function Shell() {
   const { session } = useSession()
   const status = session.data
+  const path = useLocation({ select: (location) => location.pathname })
+  const page = PAGES.find(({ to }) => path.startsWith(to))
+  useEffect(() => {
+    document.title = page ? `${page.name} · Bivector` : 'Bivector'
+  }, [page])
   return (
     <div className="flex h-full flex-col">
-      <header className="flex items-center gap-5 border-rule border-b px-4 py-2">
+      <header className="flex flex-wrap items-center gap-x-5 gap-y-1 border-rule border-b px-4 py-2">
         <Link to="/logins" className="flex items-center gap-2 font-semibold">
           <img src="/mark.svg" alt="" className="size-5" /> Bivector
         </Link>
-        <nav aria-label="Pages" className="flex gap-1">
+        <nav aria-label="Pages" className="flex flex-wrap gap-1 max-sm:order-last max-sm:w-full">
           {PAGES.map(({ to, name }) => (
             <Link
               key={to}
@@ -45,12 +52,14 @@ export function Shell() {
             </span>
           )}
           <ThemeSwitch />
+          {status && <Account operator={status.operator} role={status.role} />}
         </span>
       </header>
       {status?.confirm && <ConfirmBanner waiting={status.confirm} />}
-      <div className="min-h-0 flex-1">
+      <main className="min-h-0 flex-1">
+        <h1 className="sr-only">{page?.name ?? 'Bivector'}</h1>
         <Outlet />
-      </div>
+      </main>
     </div>
   )
 }

@@ -41,7 +41,7 @@ export function Field({
 export function Part({ title, children }: { title: string; children: ReactNode }) {
   return (
     <section className="border-rule border-t pt-4">
-      <h2 className="mb-2 text-ink-faint">{title}</h2>
+      {title && <h2 className="mb-2 text-ink-faint">{title}</h2>}
       {children}
     </section>
   )

@@ -7,11 +7,13 @@ type Props = {
   label: string
   value: string | undefined
   options: string[]
+  /** What an option is called; itself if left out. */
+  word?: (option: string) => string
   onChange: (value: string | undefined) => void
 }
 
 /** Chooses one of a few words, or any. */
-export function Select({ label, value, options, onChange }: Props) {
+export function Select({ label, value, options, word = (option) => option, onChange }: Props) {
   return (
     <Radix.Root value={value ?? ANY} onValueChange={(chosen) => onChange(chosen === ANY ? undefined : chosen)}>
       <Radix.Trigger
@@ -20,7 +22,7 @@ export function Select({ label, value, options, onChange }: Props) {
       >
         <span className="text-ink-faint">{label}</span>
         <Radix.Value />
-        <Radix.Icon className="text-[10px] text-ink-faint">▾</Radix.Icon>
+        <Radix.Icon className="text-xs text-ink-faint">▾</Radix.Icon>
       </Radix.Trigger>
       <Radix.Portal>
         <Radix.Content
@@ -35,7 +37,7 @@ export function Select({ label, value, options, onChange }: Props) {
                 value={option}
                 className="flex cursor-default items-center gap-2 rounded px-2 py-1 outline-none data-[highlighted]:bg-flood-wash"
               >
-                <Radix.ItemText>{option === ANY ? 'any' : option}</Radix.ItemText>
+                <Radix.ItemText>{option === ANY ? 'any' : word(option)}</Radix.ItemText>
               </Radix.Item>
             ))}
           </Radix.Viewport>

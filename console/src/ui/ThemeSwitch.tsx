@@ -15,8 +15,9 @@ export function ThemeSwitch() {
     setTheme(other)
   }
   return (
-    <Button onClick={turn} aria-label={`switch to ${other}`}>
-      {theme === 'dark' ? '☾ night' : '☀ day'}
+    <Button onClick={turn}>
+      <span aria-hidden="true">{theme === 'dark' ? '☾' : '☀'}</span> {theme === 'dark' ? 'night' : 'day'}
+      <span className="sr-only">: switch to {other === 'dark' ? 'night' : 'day'}</span>
     </Button>
   )
 }

@@ -59,7 +59,7 @@ export function FailureChart({ span, line, choose }: Props) {
         <p className="text-ink-faint text-xs">and {rows.length - ROWS} more causes and gateways</p>
       )}
       {failures.data && rows.length > 0 && (
-        <div className="grid grid-cols-[11rem_6rem_1fr_3rem] gap-x-2 font-mono text-[10px] text-ink-faint max-sm:grid-cols-[8rem_4rem_1fr_2rem]">
+        <div className="grid grid-cols-[11rem_6rem_1fr_3rem] gap-x-2 font-mono text-xs text-ink-faint max-sm:grid-cols-[8rem_4rem_1fr_2rem]">
           <span className="col-start-3 flex justify-between">
             <span>{moment(failures.data.since_us)}</span>
             <span>{moment(failures.data.since_us + (COLUMNS / 2) * failures.data.span_us)}</span>

@@ -3,6 +3,7 @@ import type { Outcome, TraceRow } from '../../api/client'
 import { downloadCsv } from '../../lib/csv'
 import { dayOf, timeOfDay } from '../../lib/format'
 import { Button } from '../../ui/Button'
+import { outcomeWord } from '../../ui/OutcomeMark'
 import { Select } from '../../ui/Select'
 import { useSession } from '../session/useSession'
 import { CHART_SPANS, type ChartSpan, type LoginsSearch, ORIGINS, OUTCOMES } from './search'
@@ -48,6 +49,7 @@ export function Filters({ search, rows, change }: Props) {
         label="outcome"
         value={search.outcome}
         options={OUTCOMES}
+        word={outcomeWord}
         onChange={(outcome) => change({ outcome: outcome as Outcome | undefined })}
       />
       <Select
@@ -63,6 +65,14 @@ export function Filters({ search, rows, change }: Props) {
         onChange={(cause) => change({ cause })}
       />
       <Select label="from" value={search.origin} options={ORIGINS} onChange={(origin) => change({ origin })} />
+      <label className="flex items-center gap-1.5 text-ink-soft">
+        <input
+          type="checkbox"
+          checked={Boolean(search.rehearsed)}
+          onChange={(event) => change({ rehearsed: event.target.checked || undefined })}
+        />
+        with rehearsed logins
+      </label>
       <label className="flex items-center gap-1.5 text-ink-faint">
         before
         <input

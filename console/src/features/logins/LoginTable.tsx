@@ -22,11 +22,11 @@ export function LoginTable({ rows, arrived, selected, open, compact }: Props) {
         <tr className="text-left text-ink-faint text-xs">
           <th className={`${head} pl-4`}>time</th>
           <th className={head}>person</th>
-          <th className={head}>via</th>
+          <th className={`${head} max-sm:hidden`}>via</th>
           <th className={head}>outcome</th>
           <th className={head}>cause or grant</th>
           <th className={`${head} ${wide}`}>source</th>
-          <th className={`${head} text-right ${compact ? 'pr-4' : ''}`}>took</th>
+          <th className={`${head} text-right max-sm:hidden ${compact ? 'pr-4' : ''}`}>took</th>
           <th className={`${head} pr-4 text-right ${wide}`}>reference</th>
         </tr>
       </thead>
@@ -35,12 +35,12 @@ export function LoginTable({ rows, arrived, selected, open, compact }: Props) {
           <tr
             key={row.id}
             tabIndex={0}
-            aria-selected={row.reference === selected}
+            aria-current={row.reference === selected}
             data-reference={row.reference}
             data-testid="login"
             onClick={() => open(row)}
             onKeyDown={(event) => move(event, () => open(row))}
-            className={`cursor-pointer hover:bg-flood-wash aria-selected:bg-flood-wash [&>td]:border-rule-fine [&>td]:border-b [&>td]:px-2 [&>td]:py-[3px] [&:nth-child(5n)>td]:border-rule ${arrived.has(row.id) ? 'arrived' : ''}`}
+            className={`cursor-pointer hover:bg-flood-wash aria-[current=true]:bg-flood-wash [&>td]:border-rule-fine [&>td]:border-b [&>td]:px-2 [&>td]:py-[3px] [&:nth-child(5n)>td]:border-rule ${arrived.has(row.id) ? 'arrived' : ''}`}
           >
             <td className="whitespace-nowrap !pl-4 font-mono text-ink-soft">
               {!isToday(row.began_us) && <span className="text-ink-faint">{dayOf(row.began_us)} </span>}
@@ -52,16 +52,18 @@ export function LoginTable({ rows, arrived, selected, open, compact }: Props) {
                 <span className="ml-2 text-ink-faint text-xs">{row.typed_name}</span>
               )}
             </td>
-            <td className="whitespace-nowrap text-ink-soft">{row.gateway}</td>
+            <td className="whitespace-nowrap text-ink-soft max-sm:hidden">{row.gateway}</td>
             <td>
               <OutcomeMark outcome={row.outcome} />
             </td>
-            <td className="whitespace-nowrap">
+            <td className="whitespace-nowrap max-sm:whitespace-normal max-sm:break-words">
               {row.cause ?? <span className="text-ink-soft">{row.grant}</span>}
               {row.origin === 'rehearsal' && <span className="ml-2 text-slack text-xs">rehearsed</span>}
             </td>
             <td className={`text-ink-soft ${wide}`}>{row.source}</td>
-            <td className={`whitespace-nowrap text-right font-mono text-ink-soft ${compact ? '!pr-4' : ''}`}>
+            <td
+              className={`whitespace-nowrap text-right font-mono text-ink-soft max-sm:hidden ${compact ? '!pr-4' : ''}`}
+            >
               {row.outcome === 'silent' ? '–' : took(row.took_us)}
             </td>
             <td className={`!pr-4 text-right font-mono text-ink-faint ${wide}`}>{row.reference}</td>

@@ -5,7 +5,7 @@ import { Button } from '../../ui/Button'
 import { FailureChart } from './FailureChart'
 import { Filters } from './Filters'
 import { LoginTable } from './LoginTable'
-import type { LoginsSearch } from './search'
+import { isFiltered, type LoginsSearch } from './search'
 import { TideStrip } from './TideStrip'
 import { TracePanel } from './TracePanel'
 import { useTraces } from './useTraces'
@@ -37,7 +37,7 @@ export function LoginsPage() {
         <Filters search={search} rows={rows} change={change} />
         <div className="min-h-0 flex-1 overflow-y-auto">
           <LoginTable rows={rows} arrived={arrived} selected={search.open} open={open} compact={Boolean(search.open)} />
-          {traces.isSuccess && rows.length === 0 && <Empty filtered={Object.values(search).some(Boolean)} />}
+          {traces.isSuccess && rows.length === 0 && <Empty filtered={isFiltered(search)} />}
           {traces.isError && <p className="p-6 text-ebb">{traces.error.message}</p>}
           {traces.hasNextPage && (
             <p className="p-3 text-center" ref={whenSeen}>

@@ -43,7 +43,7 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
         {x.ticks(10).map((tick) => (
           <g key={tick.getTime()} transform={`translate(${x(tick)},0)`}>
             <line y1={6} y2={HEIGHT - 14} className="stroke-rule-fine" />
-            <text y={HEIGHT - 3} textAnchor="middle" className="fill-ink-faint font-mono text-[10px]">
+            <text y={HEIGHT - 3} textAnchor="middle" className="fill-ink-faint font-mono text-xs">
               {x.tickFormat(10, '%H:%M')(tick)}
             </text>
           </g>

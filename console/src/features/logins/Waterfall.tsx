@@ -16,7 +16,7 @@ export function Waterfall({ steps }: { steps: Step[] }) {
     <ol data-testid="waterfall" className="relative">
       <li
         aria-hidden="true"
-        className="grid grid-cols-[64px_1fr_220px_64px] gap-x-2 border-rule-fine border-b max-sm:hidden px-4 py-1 text-[10px] text-ink-faint"
+        className="grid grid-cols-[64px_1fr_220px_64px] gap-x-2 border-rule-fine border-b max-sm:hidden px-4 py-1 text-xs text-ink-faint"
       >
         <span className="col-start-3 relative h-3 font-mono">
           {ticks.map((tick) => (

@@ -7,6 +7,8 @@ export type LoginsSearch = {
   gateway?: string
   cause?: string
   origin?: string
+  /** Whether rehearsed logins are listed too. */
+  rehearsed?: boolean
   /** Only those before this moment, in microseconds since 1970: the way to an old one among a million. */
   until?: number
   /** Whether failures are drawn over time, and how far back. */
@@ -33,10 +35,16 @@ export function readSearch(search: Record<string, unknown>): LoginsSearch {
     gateway: text('gateway'),
     cause: text('cause'),
     origin: ORIGINS.find((origin) => origin === search.origin),
+    rehearsed: search.rehearsed === true || undefined,
     until: Number.isInteger(search.until) ? Number(search.until) : undefined,
     chart: (Object.keys(CHART_SPANS) as ChartSpan[]).find((span) => span === search.chart),
     open: text('open'),
   }
+}
+
+/** Whether a filter leaves logins out. An open trace or chart is none. */
+export function isFiltered({ open: _open, chart: _chart, rehearsed: _rehearsed, ...filters }: LoginsSearch) {
+  return Object.values(filters).some(Boolean)
 }
 
 /** Whether a trace that just came belongs into the filtered list. The service filters the same way. */
@@ -46,7 +54,7 @@ export function fits(search: LoginsSearch, row: TraceRow): boolean {
     (!search.outcome || row.outcome === search.outcome) &&
     (!search.gateway || row.gateway === search.gateway) &&
     (!search.cause || row.cause === search.cause) &&
-    (!search.origin || row.origin === search.origin) &&
+    (search.origin ? row.origin === search.origin : search.rehearsed || row.origin !== 'rehearsal') &&
     (!search.until || row.began_us < search.until) &&
     (!q || row.login.startsWith(q) || row.reference.toLowerCase() === q)
   )

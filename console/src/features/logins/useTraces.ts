@@ -8,8 +8,8 @@ const PAGE = 200
 
 /** The filtered list, newest first, kept up by the line of events. */
 export function useTraces(search: LoginsSearch) {
-  const { open: _open, chart: _chart, until: until_us, ...plain } = search
-  const filter = { ...plain, until_us }
+  const { open: _open, chart: _chart, until: until_us, rehearsed, ...plain } = search
+  const filter = { ...plain, until_us, rehearsed: Boolean(rehearsed || search.origin) }
   const queryKey = ['traces', filter]
   const queries = useQueryClient()
   const arrived = useRef(new Set<number>())

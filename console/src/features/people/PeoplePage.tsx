@@ -129,8 +129,8 @@ function PeopleTable({ people, selected, open }: TableProps) {
         <tr className="text-left text-ink-faint text-xs">
           <th className={`${head} pl-4`}>login</th>
           <th className={head}>name</th>
-          <th className={head}>source</th>
-          <th className={head}>factors</th>
+          <th className={`${head} max-sm:hidden`}>source</th>
+          <th className={`${head} max-sm:hidden`}>factors</th>
           <th className={`${head} pr-4`}>state</th>
         </tr>
       </thead>
@@ -139,17 +139,17 @@ function PeopleTable({ people, selected, open }: TableProps) {
           <tr
             key={keyOf(person)}
             tabIndex={0}
-            aria-selected={keyOf(person) === selected}
+            aria-current={keyOf(person) === selected}
             data-testid="person"
             data-person={keyOf(person)}
             onClick={() => open(person)}
             onKeyDown={(event) => event.key === 'Enter' && open(person)}
-            className="cursor-pointer hover:bg-flood-wash aria-selected:bg-flood-wash [&:nth-child(5n)>td]:border-rule [&>td]:border-rule-fine [&>td]:border-b [&>td]:px-2 [&>td]:py-[3px]"
+            className="cursor-pointer hover:bg-flood-wash aria-[current=true]:bg-flood-wash [&:nth-child(5n)>td]:border-rule [&>td]:border-rule-fine [&>td]:border-b [&>td]:px-2 [&>td]:py-[3px]"
           >
             <td className="!pl-4 whitespace-nowrap font-mono">{person.login}</td>
-            <td className="max-w-52 truncate">{person.name}</td>
-            <td className="whitespace-nowrap text-ink-soft">{person.source}</td>
-            <td className="max-w-80 truncate">
+            <td className="max-w-52 truncate max-sm:max-w-28">{person.name}</td>
+            <td className="whitespace-nowrap text-ink-soft max-sm:hidden">{person.source}</td>
+            <td className="max-w-80 truncate max-sm:hidden">
               {person.factors.map((factor) => `${factor.kind} “${factor.label}”`).join(', ') || (
                 <span className="text-ink-faint">none yet</span>
               )}

@@ -6,6 +6,7 @@ import { useEscape } from '../../lib/useEscape'
 import { Button } from '../../ui/Button'
 import { useSession } from '../session/useSession'
 import { Enrolment, Waiting } from './Enrolment'
+import { RecentLogins } from './RecentLogins'
 
 /** A person: factors with state, drift and last use, wrong codes, and what an operator can do about them. */
 export function PersonPanel({ person, close }: { person: PersonView; close: () => void }) {
@@ -35,9 +36,9 @@ export function PersonPanel({ person, close }: { person: PersonView; close: () =
               : `checked by ${person.source}`}
           {person.keeps && `; ${person.keeps} kept for methods that prove it`}
         </Fact>
-        {person.groups.length > 0 && <Fact name="groups">{person.groups.join(', ')}</Fact>}
-        {reached && <Fact name="codes go to">{reached}</Fact>}
-        {person.language && <Fact name="language">{person.language}</Fact>}
+        <Fact name="groups">{person.groups.join(', ') || 'none in the records'}</Fact>
+        <Fact name="codes go to">{reached || 'no address or number in the records'}</Fact>
+        <Fact name="language">{person.language || 'that of the gateway'}</Fact>
       </dl>
       {(person.lock || person.passwords) && <Lock person={person} />}
       {person.stop && <Stop person={person} />}
@@ -48,6 +49,7 @@ export function PersonPanel({ person, close }: { person: PersonView; close: () =
         <Factor key={factor.id} person={person} factor={factor} />
       ))}
       {person.factors.length === 0 && <p className="px-4 py-2 text-ink-soft">None yet: invite the person.</p>}
+      <RecentLogins login={person.login} />
       <Suspension person={person} />
     </aside>
   )

@@ -116,10 +116,10 @@ function RunList({ runs, open, show }: { runs: Run[]; open: number | undefined; 
           <tr
             key={run.id}
             tabIndex={0}
-            aria-selected={run.id === open}
+            aria-current={run.id === open}
             onClick={() => show(run.id)}
             onKeyDown={(event) => event.key === 'Enter' && show(run.id)}
-            className="cursor-pointer hover:bg-flood-wash aria-selected:bg-flood-wash [&:nth-child(5n)>td]:border-rule [&>td]:border-rule-fine [&>td]:border-b [&>td]:px-2 [&>td]:py-[3px]"
+            className="cursor-pointer hover:bg-flood-wash aria-[current=true]:bg-flood-wash [&:nth-child(5n)>td]:border-rule [&>td]:border-rule-fine [&>td]:border-b [&>td]:px-2 [&>td]:py-[3px]"
           >
             <td className="!pl-4 font-mono">{run.id}</td>
             <td>

@@ -19,7 +19,13 @@ export function useSession() {
     if (answer.error) throw new ApiError(answer.error)
     await queries.invalidateQueries({ queryKey: ['session'] })
   }
-  return { session, signIn }
+  const signOut = async () => {
+    await api.DELETE('/api/v1/session')
+    // Nothing of what was shown stays in the page.
+    queries.clear()
+    window.location.assign('/')
+  }
+  return { session, signIn, signOut }
 }
 
 /** The demo's link carries the token behind `#`, which is never sent; it is taken out of the address at once. */

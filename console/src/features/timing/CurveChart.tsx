@@ -53,19 +53,13 @@ function Chart({ curve, now }: { curve: Curve; now?: number }) {
       {[0, 0.5, 1].map((share) => (
         <g key={share}>
           <line x1={BOX.left} x2={WIDTH - BOX.right} y1={y(share)} y2={y(share)} className="stroke-rule" />
-          <text x={BOX.left - 6} y={y(share) + 3.5} textAnchor="end" className="fill-ink-faint font-mono text-[10px]">
+          <text x={BOX.left - 6} y={y(share) + 3.5} textAnchor="end" className="fill-ink-faint font-mono text-xs">
             {share * 100} %
           </text>
         </g>
       ))}
       {x.ticks(6).map((tick) => (
-        <text
-          key={tick}
-          x={x(tick)}
-          y={HEIGHT - 8}
-          textAnchor="middle"
-          className="fill-ink-faint font-mono text-[10px]"
-        >
+        <text key={tick} x={x(tick)} y={HEIGHT - 8} textAnchor="middle" className="fill-ink-faint font-mono text-xs">
           {tick}
           {unit}
         </text>
@@ -80,7 +74,7 @@ function Chart({ curve, now }: { curve: Curve; now?: number }) {
             className="stroke-ink-faint"
             strokeDasharray="3 3"
           />
-          <text x={x(here) + 4} y={HEIGHT - BOX.bottom - 5} className="fill-ink-soft text-[10px]">
+          <text x={x(here) + 4} y={HEIGHT - BOX.bottom - 5} className="fill-ink-soft text-xs">
             set
           </text>
         </g>

@@ -44,7 +44,7 @@ export function Picture({ path }: { path: PathBudget }) {
           </li>
         ))}
       </ul>
-      <div className={`grid ${columns} gap-x-2 font-mono text-[10px] text-ink-faint`}>
+      <div className={`grid ${columns} gap-x-2 font-mono text-xs text-ink-faint`}>
         <span className="col-start-2 flex justify-between">
           <span>0</span>
           <span>{span(last / 2)}</span>
@@ -72,7 +72,7 @@ export function Strip({ path, end }: { path: PathBudget; end: number }) {
   const stages = rows.filter((row) => !waits.includes(row))
   const figures = waits[0]
   return (
-    <div className="grid grid-cols-[9rem_1fr_9rem] items-center gap-x-2 text-[11px] leading-4">
+    <div className="grid grid-cols-[9rem_1fr_9rem] items-center gap-x-2 text-xs leading-4">
       <span className="truncate text-ink-soft">{path.gateway}</span>
       <span>
         <span className="relative block h-2 border-rule-fine border-x">

@@ -22,8 +22,8 @@ export function Sliders({ settings, values, swept, change, sweep }: Props) {
             <span className="truncate font-mono text-xs" title={setting.said}>
               {setting.name}
             </span>
-            <span className="truncate text-[10px] text-ink-faint">{setting.on_device ? 'on the device' : ''}</span>
-            <label className="ml-auto flex items-center gap-1 text-[10px] text-ink-faint">
+            <span className="truncate text-xs text-ink-faint">{setting.on_device ? 'on the device' : ''}</span>
+            <label className="ml-auto flex items-center gap-1 text-xs text-ink-faint">
               <input
                 type="radio"
                 name="swept"
@@ -36,7 +36,7 @@ export function Sliders({ settings, values, swept, change, sweep }: Props) {
             {values[setting.name] !== undefined && (
               <button
                 type="button"
-                className="text-[10px] text-ink-soft underline"
+                className="text-xs text-ink-soft underline"
                 onClick={() => change(setting.name, undefined)}
                 aria-label={`as it was: ${setting.name}`}
               >

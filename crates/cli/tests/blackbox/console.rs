@@ -110,7 +110,7 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
             .clone()
     };
     let by_day = look().await;
-    page.query(By::Css("button[aria-label^='switch to']")).first().await.unwrap().click().await.unwrap();
+    page.query(By::Css("header button")).first().await.unwrap().click().await.unwrap();
     let by_night = look().await;
     assert!(by_day[0] != by_night[0] && by_day[1] != by_night[1], "{by_day} and {by_night}");
     let breaches = page.execute("return window.breaches", vec![]).await.unwrap();

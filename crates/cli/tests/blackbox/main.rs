@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test says by panicking what went wrong")]
 
+mod accessibility;
 mod active_directory;
 mod api;
 mod approval;

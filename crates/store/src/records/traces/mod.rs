@@ -190,6 +190,8 @@ pub struct TraceFilter {
     pub revision: Option<u64>,
     /// Only those from `gateway`, `rehearsal` or `page`.
     pub origin: Option<String>,
+    /// Whether rehearsed logins are listed; they are if this is left out.
+    pub rehearsed: Option<bool>,
     /// Only those that began at or after this, in microseconds since 1970.
     pub since_us: Option<u64>,
     /// Only those that began before this.

@@ -107,6 +107,7 @@ impl TraceFilter {
             && same(&self.chain, head.chain())
             && same(&self.outcome, head.outcome())
             && same(&self.origin, head.origin())
+            && (self.rehearsed != Some(false) || head.origin() != Origin::Rehearsal.slug())
             && self.cause.as_deref().is_none_or(|cause| head.cause() == Some(cause))
             && self.revision.is_none_or(|revision| head.revision() == revision)
             && self.person.as_ref().is_none_or(|person| person.to_lowercase() == head.login())
