@@ -11,7 +11,7 @@ const MARKS: Record<Step['tone'], { mark: string; word: string; text: string; ba
 
 /** The steps of a login on one time axis, hop by hop from the gateway to the reply. */
 export function Waterfall({ steps }: { steps: Step[] }) {
-  const { x, ticks } = timeAxis(steps)
+  const { x, ticks, cuts, labels } = timeAxis(steps)
   return (
     <ol data-testid="waterfall" className="relative">
       <li
@@ -19,10 +19,10 @@ export function Waterfall({ steps }: { steps: Step[] }) {
         className="grid grid-cols-[64px_1fr_220px_64px] gap-x-2 border-rule-fine border-b max-sm:hidden px-4 py-1 text-xs text-ink-faint"
       >
         <span className="col-start-3 relative h-3 font-mono">
-          {ticks.map((tick) => (
+          {labels.map((tick) => (
             <span
               key={tick}
-              className="-translate-x-1/2 absolute whitespace-nowrap first:translate-x-0"
+              className={`absolute whitespace-nowrap ${tick === 0 ? '' : cuts.includes(tick) ? '-translate-x-full pr-1' : '-translate-x-1/2'}`}
               style={{ left: `${x(tick)}%` }}
             >
               {tick === 0 ? '0' : took(Math.round(tick))}
@@ -71,11 +71,13 @@ function timeAxis(steps: Step[]) {
   }
   to(total, 100)
   const x = scaleLinear(domain, range)
-  const ticks =
-    cuts.length === 0
-      ? x.ticks(3)
-      : [0, ...cuts.map((cut) => cut.at_us), total].filter((at, i, all) => all.indexOf(at) === i)
-  return { x, ticks }
+  const starts = cuts.map((cut) => cut.at_us)
+  const ticks = cuts.length === 0 ? x.ticks(3) : [0, ...starts, total].filter((at, i, all) => all.indexOf(at) === i)
+  // A label needs a fifth of the axis; the end is always named.
+  const labels = ticks.filter(
+    (tick, i) => i === 0 || tick === total || (x(tick) > 20 && x(tick) - x(ticks[i - 1] ?? 0) >= 20),
+  )
+  return { x, ticks, cuts: starts, labels }
 }
 
 type RowProps = { step: Step; first: boolean; x: (value: number) => number; ticks: number[] }

@@ -10,6 +10,10 @@ use std::time::Duration;
 /// What a step says that begins a further round.
 const RESUMED: &str = "resumed";
 
+fn in_words(time: Duration) -> String {
+    if time < Duration::from_secs(1) { format!("{} ms", time.as_millis()) } else { format!("{:.1} s", time.as_secs_f64()) }
+}
+
 impl Login {
     /// Takes up the trace of the rounds before.
     pub(super) fn join(&mut self, before: Option<Box<Trace>>, pending: &Pending, now: Moment) {
@@ -31,7 +35,7 @@ impl Login {
             tone: Tone::Note,
             at_us: before.took_us.min(offset),
             took_us: waited.as_micros() as u64,
-            said: format!("the prompt was answered after {:.1} s", waited.as_secs_f64()),
+            said: format!("the prompt was answered after {}", in_words(waited)),
             line: None,
         });
         self.trace.steps.extend(own.into_iter().map(|step| Step { at_us: step.at_us + offset, ..step }));
