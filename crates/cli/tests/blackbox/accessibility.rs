@@ -2,8 +2,8 @@
 
 use super::browser::{Driver, press, signed_in, wait_for};
 use super::harness::{Northmoor, ines};
-use std::time::Duration;
 use serde_json::json;
+use std::time::Duration;
 use thirtyfour::extensions::cdp::ChromeDevTools;
 use thirtyfour::prelude::*;
 

@@ -52,7 +52,8 @@ impl Login {
             Guesser::Caller => (Cause::CallerLimited, format!("from {}", shown(guess.caller.as_deref().unwrap_or("this caller")))),
         };
         let said = format!("{wrong} wrong passwords came {whom}; no source is asked for another {seconds} s");
-        match self.pass_ask(&guess).filter(|_| whose == Guesser::Person) {
+        // A login asks the handset once, whatever is said of the guess after its yes.
+        match self.pass_ask(&guess).filter(|_| whose == Guesser::Person && self.passed.is_none()) {
             Some(ask) => {
                 self.step(Hop::First, "guesses", Tone::Warn, now, format!("{said}, unless the person's handset says yes"), None);
                 State::SendingPass { ask: Arc::new(ask), guess, then }

@@ -18,6 +18,8 @@ mod change;
 #[cfg(test)]
 mod conversation_tests;
 mod enrolling;
+#[cfg(test)]
+mod exploration_tests;
 mod fact;
 #[cfg(test)]
 mod field_tests;
