@@ -2,7 +2,7 @@ import { type FormEvent, useCallback, useEffect, useState } from 'react'
 import { type Device, enrol, guessLabel } from './device'
 import { NewAppForm } from './NewAppForm'
 import { Big, Field, Part, Wrong } from './parts'
-import { call, type Factor, type NewApp, type Own, Refused, words } from './protocol'
+import { call, type Factor, type NewApp, type Own, Refused, type Schemas, words } from './protocol'
 
 type Props = { hasDevice: boolean; enrolled: (device: Device) => void; back: () => void }
 
@@ -49,14 +49,10 @@ function SignIn({ done }: { done: () => void }) {
     setWrong('')
     try {
       const body = { name, password, state: asked?.state }
-      const answer = await call<{ done: boolean; prompt: string | null; state: string | null }>(
-        'POST',
-        '/own/session',
-        body,
-      )
+      const answer = await call<Schemas['SignedIn']>('POST', '/own/session', body)
       setPassword('')
       if (answer.done) done()
-      else setAsked({ prompt: answer.prompt, state: answer.state ?? '' })
+      else setAsked({ prompt: answer.prompt ?? null, state: answer.state ?? '' })
     } catch (error) {
       setWrong(words(error))
       setAsked(undefined)
@@ -115,7 +111,7 @@ function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () =>
   const attempt = (run: () => Promise<void>) => run().catch((error) => setWrong(words(error)))
   const thisPhone = () =>
     attempt(async () => {
-      const made = await call<{ code: string }>('POST', '/own/invitation')
+      const made = await call<Schemas['Made']>('POST', '/own/invitation')
       enrolled(await enrol(made.code, guessLabel()))
     })
   return (

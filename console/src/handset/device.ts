@@ -1,5 +1,5 @@
 import { openDB } from 'idb'
-import { answerText, call, type Decision, enrolmentText, sessionText } from './protocol'
+import { answerText, call, type Decision, enrolmentText, type Schemas, sessionText } from './protocol'
 
 /** This phone as it knows itself. The key can sign, but nobody can read it out of the browser. */
 export type Device = { person: string; device: number; key: CryptoKey }
@@ -38,7 +38,7 @@ export async function enrol(invitation: string, label: string): Promise<Device> 
   const publicKey = base64url(await crypto.subtle.exportKey('raw', pair.publicKey))
   const signature = await sign(pair.privateKey, enrolmentText(invitation, publicKey, label))
   const body = { invitation, label, public_key: publicKey, signature }
-  const enrolled = await call<{ person: string; device: number }>('POST', '/devices', body)
+  const enrolled = await call<Schemas['Enrolled']>('POST', '/devices', body)
   const device = { person: enrolled.person, device: enrolled.device, key: pair.privateKey }
   await (await store()).put('devices', device, OWN)
   return device
@@ -47,7 +47,7 @@ export async function enrol(invitation: string, label: string): Promise<Device> 
 /** Signs what the service asks, for a session in a cookie that scripts cannot read. */
 export async function beginSession(device: Device): Promise<void> {
   const asked = { person: device.person, device: device.device }
-  const { challenge } = await call<{ challenge: string }>('POST', '/challenge', asked)
+  const { challenge } = await call<Schemas['Challenged']>('POST', '/challenge', asked)
   await call('POST', '/session', { challenge, signature: await sign(device.key, sessionText(challenge)) })
 }
 

@@ -1,5 +1,9 @@
 /** The handset protocol, as `docs/handset-protocol.md` has it. */
 
+import type { components } from '../api/schema'
+
+export type Schemas = components['schemas']
+
 /** A refusal: a sentence, and what to do about it. */
 export class Refused extends Error {
   constructor(
@@ -39,23 +43,11 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   return read as T
 }
 
-export type Page = { site: string; signs_in: boolean }
-export type Invitation = { site: string; name: string; factor: 'approval' | 'totp'; until_us: number }
-export type NewApp = { seed: string; link: string; ticket: string }
-export type OwnCode = { label: string; code: string; until_us: number }
-export type Me = {
-  site: string
-  name: string
-  login: string
-  device: number
-  label: string
-  reference: string | null
-  keys: string[]
-  takes_keys: boolean
-  codes: OwnCode[]
-  stopped_until_us: number | null
-  now_us: number
-}
+export type Page = Schemas['PageView']
+export type Invitation = Schemas['Peeked']
+export type NewApp = Schemas['NewApp']
+export type OwnCode = Schemas['OwnCode']
+export type Me = Schemas['Me']
 
 /** What is shown of an approval. */
 export type Shown = {
@@ -75,16 +67,9 @@ export type Shown = {
   before_password: boolean
 }
 
-export type Decision = 'approve' | 'deny' | 'not-me'
-export type Factor = {
-  id: number
-  kind: string
-  label: string
-  state: string
-  created_us: number
-  last_used_us: number | null
-}
-export type Own = { site: string; name: string; login: string; with_factor: boolean; factors: Factor[] }
+export type Decision = Schemas['Decision']
+export type Factor = Schemas['FactorView']
+export type Own = Schemas['OwnView']
 
 export const enrolmentText = (invitation: string, publicKey: string, label: string) =>
   `bivector handset enrol 1\n${invitation}\n${publicKey}\n${label}`

@@ -4,7 +4,6 @@ use super::browser::{Driver, press, signed_in, wait_for};
 use super::harness::{Northmoor, ines};
 use serde_json::json;
 use std::time::Duration;
-use thirtyfour::extensions::cdp::ChromeDevTools;
 use thirtyfour::prelude::*;
 
 const AXE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
@@ -105,9 +104,8 @@ async fn on_a_phone_nothing_of_the_navigation_and_the_lists_is_cut_off() {
     world.log_in("breakwater", "ines", &ines()).await;
     let page = signed_in(&world, &driver, "/logins").await;
     wait_for(&page, "[data-testid=login]", "ines").await;
-    let devtools = ChromeDevTools::new(page.handle().clone());
     let phone = json!({ "width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": false });
-    devtools.execute_cdp_with_params("Emulation.setDeviceMetricsOverride", phone).await.unwrap();
+    page.cdp().send_raw("Emulation.setDeviceMetricsOverride", phone).await.unwrap();
     let mut wide: Vec<String> = Vec::new();
     for (path, css) in [
         ("/logins", "[data-testid=login]"),

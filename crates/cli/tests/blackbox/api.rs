@@ -8,7 +8,9 @@ async fn every_call_but_health_and_figures_needs_a_token_and_a_refusal_is_a_prob
     let http = super::harness::http_client();
     let base = format!("http://{}", service.http);
     let description: serde_json::Value = http.get(format!("{base}/api/v1/openapi.json")).send().await.unwrap().json().await.unwrap();
-    for (path, methods) in description["paths"].as_object().unwrap() {
+    let operators = |path: &&String| path.starts_with("/api/v1/");
+    for path in description["paths"].as_object().unwrap().keys().filter(operators) {
+        let methods = &description["paths"][path];
         for method in methods.as_object().unwrap().keys() {
             let url = format!("{base}{}", path.replace("{number}", "1").replace("{login}", "x").replace("{reference}", "x"));
             let method = reqwest::Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
@@ -26,6 +28,21 @@ async fn every_call_but_health_and_figures_needs_a_token_and_a_refusal_is_a_prob
             }
         }
     }
+    // What phones and people ask for begins a session, or needs one and comes from the page itself.
+    let open = ["/handset/v1/page", "/handset/v1/challenge", "/handset/v1/session", "/handset/v1/own/session"];
+    let phones = |path: &&String| path.starts_with("/handset/v1/") && !open.contains(&path.as_str());
+    let mut seen = 0;
+    for path in description["paths"].as_object().unwrap().keys().filter(phones) {
+        for method in description["paths"][path].as_object().unwrap().keys() {
+            let method = reqwest::Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
+            let url = format!("{base}{}", path.replace("{id}", "1"));
+            let response = http.request(method.clone(), &url).header("x-bivector-handset", "1").json(&json!({})).send().await.unwrap();
+            assert!(response.status().is_client_error(), "{method} {path}: {}", response.status());
+            assert_eq!(response.headers()["content-type"], "application/problem+json", "{method} {path}");
+            seen += 1;
+        }
+    }
+    assert!(seen > 15, "{seen} routes of phones and people are described");
     assert_eq!(http.get(format!("{base}/healthz")).send().await.unwrap().status(), 200);
     let ready = http.get(format!("{base}/readyz")).send().await.unwrap();
     assert_eq!(ready.status(), 503);

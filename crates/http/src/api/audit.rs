@@ -22,7 +22,7 @@ pub(super) struct AuditFilter {
 }
 
 /// Rows of the audit, newest first.
-#[utoipa::path(get, operation_id = "audit_list", path = "/api/v1/audit", tag = "audit", params(AuditFilter),
+#[utoipa::path(get, operation_id = "audit_list", path = "/audit", tag = "audit", params(AuditFilter),
     responses((status = 200, body = [AuditRow]), (status = 403, body = Problem)))]
 pub(super) async fn list(
     State(state): State<ApiState>,
@@ -35,7 +35,7 @@ pub(super) async fn list(
 }
 
 /// Computes the chain of the audit anew.
-#[utoipa::path(get, operation_id = "audit_verify", path = "/api/v1/audit/verdict", tag = "audit",
+#[utoipa::path(get, operation_id = "audit_verify", path = "/audit/verdict", tag = "audit",
     responses((status = 200, body = AuditVerdict), (status = 403, body = Problem)))]
 pub(super) async fn verify(State(state): State<ApiState>, operator: Operator) -> Result<Json<AuditVerdict>, Problem> {
     operator.may(Role::Own)?;

@@ -129,7 +129,7 @@ pub(super) fn begin_from(state: &ApiState, what: Tried, caller: &Caller) -> Resu
 }
 
 /// Signs the console in, for a cookie that scripts cannot read: by token, or by name, password and one-time code.
-#[utoipa::path(post, path = "/api/v1/session", tag = "session", request_body = SessionRequest, security(()),
+#[utoipa::path(post, path = "/session", tag = "session", request_body = SessionRequest, security(()),
     responses((status = 204, description = "signed in; the cookie is set"), (status = 401, body = Problem), (status = 429, body = Problem)))]
 pub(super) async fn sign_in(
     State(state): State<ApiState>,
@@ -163,7 +163,7 @@ fn session_cookie(caller: &Caller, value: &str, seconds: u64) -> String {
 }
 
 /// Signs the console out. The sign-in is over then, whoever has copied its cookie.
-#[utoipa::path(delete, path = "/api/v1/session", tag = "session", responses((status = 204, description = "signed out")))]
+#[utoipa::path(delete, path = "/session", tag = "session", responses((status = 204, description = "signed out")))]
 pub(super) async fn sign_out(State(state): State<ApiState>, caller: Caller, headers: HeaderMap) -> Result<Response, Problem> {
     if let Some((_, hash)) = cookie(&headers, COOKIE).and_then(|value| state.sign_ins.operator_of(&value)) {
         if !headers.contains_key(CONSOLE_HEADER) {

@@ -75,7 +75,7 @@ pub struct HopView {
 }
 
 /// All chains of the site in force.
-#[utoipa::path(get, operation_id = "chains_list", path = "/api/v1/chains", tag = "chains", responses((status = 200, body = [ChainView]), (status = 500, body = Problem)))]
+#[utoipa::path(get, operation_id = "chains_list", path = "/chains", tag = "chains", responses((status = 200, body = [ChainView]), (status = 500, body = Problem)))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<ChainView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
     let day_ago = clock::now().micros().saturating_sub(86_400_000_000);

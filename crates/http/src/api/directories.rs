@@ -36,7 +36,7 @@ pub struct ProbeRequest {
 }
 
 /// All directories of the site in force.
-#[utoipa::path(get, operation_id = "directories_list", path = "/api/v1/directories", tag = "directories", responses((status = 200, body = [DirectoryView])))]
+#[utoipa::path(get, operation_id = "directories_list", path = "/directories", tag = "directories", responses((status = 200, body = [DirectoryView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<DirectoryView>> {
     let live = state.shared.live.load_full();
     let views = live.iter().flat_map(|live| {
@@ -58,7 +58,7 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec
 }
 
 /// Proves every server of a directory piece by piece. No person's password is involved.
-#[utoipa::path(post, operation_id = "directories_probe", path = "/api/v1/directories/{name}/probe", tag = "directories", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "directories_probe", path = "/directories/{name}/probe", tag = "directories", params(("name" = String, Path)),
     request_body = ProbeRequest, responses((status = 200, body = [ProbedServer]), (status = 404, body = Problem)))]
 pub(super) async fn probe(
     State(state): State<ApiState>,

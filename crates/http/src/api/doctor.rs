@@ -9,7 +9,7 @@ use bivector_explain::doctor::Advice;
 use bivector_store::records::Role;
 
 /// Reviews listeners, files, certificates, settings, secrets, limits, the clock, descriptors and backups. Nothing is changed.
-#[utoipa::path(get, path = "/api/v1/doctor", tag = "status", responses((status = 200, body = [Advice]), (status = 403, body = Problem)))]
+#[utoipa::path(get, path = "/doctor", tag = "status", responses((status = 200, body = [Advice]), (status = 403, body = Problem)))]
 pub(super) async fn doctor(State(state): State<ApiState>, operator: Operator) -> Result<Json<Vec<Advice>>, Problem> {
     operator.may(Role::Operate)?;
     let operators = state.operators.load_full();

@@ -12,7 +12,7 @@ use tokio::sync::broadcast::error::RecvError;
 
 /// New traces, knocks and revisions as they come. A listener that falls behind is told with `missed`. The line ends with the sign-in or the
 /// token that it came by.
-#[utoipa::path(get, path = "/api/v1/events", tag = "traces", responses((status = 200, content_type = "text/event-stream", body = Event)))]
+#[utoipa::path(get, path = "/events", tag = "traces", responses((status = 200, content_type = "text/event-stream", body = Event)))]
 pub(super) async fn events(State(state): State<ApiState>, operator: Operator) -> Sse<impl Stream<Item = Result<SseEvent, Infallible>>> {
     let receiver = state.shared.events.subscribe();
     let ended = state.sign_ins.ends(&operator.by);

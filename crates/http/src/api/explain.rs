@@ -60,7 +60,7 @@ pub(super) struct LocateRequest {
 }
 
 /// Looks at the layers behind a login, from the back to the front, and stops at the first that is broken.
-#[utoipa::path(post, operation_id = "locate", path = "/api/v1/locate", tag = "explain", request_body = LocateRequest,
+#[utoipa::path(post, operation_id = "locate", path = "/locate", tag = "explain", request_body = LocateRequest,
     responses((status = 200, body = Ladder), (status = 404, body = Problem)))]
 pub(super) async fn locate(
     State(state): State<ApiState>,
@@ -99,7 +99,7 @@ pub struct ReplayRequest {
 }
 
 /// Decides recorded logins again under a site file. Nothing is sent, asked or changed.
-#[utoipa::path(post, operation_id = "site_replay", path = "/api/v1/site/replay", tag = "explain", request_body = ReplayRequest,
+#[utoipa::path(post, operation_id = "site_replay", path = "/site/replay", tag = "explain", request_body = ReplayRequest,
     responses((status = 200, body = Replayed), (status = 422, body = Problem)))]
 pub(super) async fn replay(
     State(state): State<ApiState>,
@@ -217,7 +217,7 @@ pub(super) struct WhoFilter {
 }
 
 /// The people whom each rule of a chain admits, how many have a factor, who is left out and why.
-#[utoipa::path(get, operation_id = "chains_who", path = "/api/v1/chains/{name}/who", tag = "explain", params(("name" = String, Path), WhoFilter),
+#[utoipa::path(get, operation_id = "chains_who", path = "/chains/{name}/who", tag = "explain", params(("name" = String, Path), WhoFilter),
     responses((status = 200, body = WhoView), (status = 404, body = Problem)))]
 pub(super) async fn who(
     State(state): State<ApiState>,
@@ -411,7 +411,7 @@ pub struct RuleSaid {
 }
 
 /// Evaluates a made-up login and explains every rule.
-#[utoipa::path(post, operation_id = "rules_try", path = "/api/v1/rules/try", tag = "explain", request_body = RuleTry,
+#[utoipa::path(post, operation_id = "rules_try", path = "/rules/try", tag = "explain", request_body = RuleTry,
     responses((status = 200, body = RuleTried), (status = 404, body = Problem)))]
 pub(super) async fn try_rules(
     State(state): State<ApiState>,
@@ -505,7 +505,7 @@ pub struct Slower {
 }
 
 /// Runs a rehearsal with and without a pool member. Nobody else's logins are without it.
-#[utoipa::path(post, operation_id = "drills_run", path = "/api/v1/drills", tag = "explain", request_body = DrillRequest,
+#[utoipa::path(post, operation_id = "drills_run", path = "/drills", tag = "explain", request_body = DrillRequest,
     responses((status = 200, body = Drilled), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn drill(
     State(state): State<ApiState>,

@@ -114,7 +114,7 @@ fn wrong(field: &str, said: String, remedy: &str) -> Problem {
 }
 
 /// Adds a factor to a person, who need not be known here yet if a directory knows them.
-#[utoipa::path(post, operation_id = "factors_add", path = "/api/v1/people/{source}/{login}/factors", tag = "people", request_body = FactorRequest,
+#[utoipa::path(post, operation_id = "factors_add", path = "/people/{source}/{login}/factors", tag = "people", request_body = FactorRequest,
     params(("source" = String, Path), ("login" = String, Path)),
     responses((status = 201, body = AddedFactor), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn add(
@@ -263,7 +263,7 @@ fn find_factor(person: &PersonRow, id: u64) -> Result<&FactorRow, Problem> {
 }
 
 /// Takes a factor of a person out.
-#[utoipa::path(delete, operation_id = "factors_remove", path = "/api/v1/people/{source}/{login}/factors/{id}", tag = "people",
+#[utoipa::path(delete, operation_id = "factors_remove", path = "/people/{source}/{login}/factors/{id}", tag = "people",
     params(("source" = String, Path), ("login" = String, Path), ("id" = u64, Path)),
     responses((status = 200, body = PersonView), (status = 404, body = Problem)))]
 pub(super) async fn remove(
@@ -283,7 +283,7 @@ pub(super) async fn remove(
 }
 
 /// Sets the PIN before a factor's codes, or takes it out.
-#[utoipa::path(put, operation_id = "factors_pin", path = "/api/v1/people/{source}/{login}/factors/{id}/pin", tag = "people", request_body = PinRequest,
+#[utoipa::path(put, operation_id = "factors_pin", path = "/people/{source}/{login}/factors/{id}/pin", tag = "people", request_body = PinRequest,
     params(("source" = String, Path), ("login" = String, Path), ("id" = u64, Path)),
     responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn pin(
@@ -303,7 +303,7 @@ pub(super) async fn pin(
 }
 
 /// Finds out where a device is by two codes in a row, or forgets what is known of it.
-#[utoipa::path(post, operation_id = "factors_resync", path = "/api/v1/people/{source}/{login}/factors/{id}/resync", tag = "people",
+#[utoipa::path(post, operation_id = "factors_resync", path = "/people/{source}/{login}/factors/{id}/resync", tag = "people",
     request_body = ResyncRequest, params(("source" = String, Path), ("login" = String, Path), ("id" = u64, Path)),
     responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn resync(

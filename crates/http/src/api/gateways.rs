@@ -61,7 +61,7 @@ pub struct RegisterRequest {
 }
 
 /// All gateways of the site in force, each with its newest login.
-#[utoipa::path(get, operation_id = "gateways_list", path = "/api/v1/gateways", tag = "gateways", responses((status = 200, body = [GatewayView])))]
+#[utoipa::path(get, operation_id = "gateways_list", path = "/gateways", tag = "gateways", responses((status = 200, body = [GatewayView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<GatewayView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
     let mut views = Vec::new();
@@ -92,7 +92,7 @@ fn from_of(gateway: &Gateway, resolved: &[IpAddr]) -> Vec<String> {
 }
 
 /// The sheet of what to enter on the device. The secret is not on it.
-#[utoipa::path(get, operation_id = "gateways_handover", path = "/api/v1/gateways/{name}/handover", tag = "gateways", params(("name" = String, Path)),
+#[utoipa::path(get, operation_id = "gateways_handover", path = "/gateways/{name}/handover", tag = "gateways", params(("name" = String, Path)),
     responses((status = 200, body = Sheet), (status = 404, body = Problem)))]
 pub(super) async fn handover(State(state): State<ApiState>, _: Operator, Path(name): Path<String>) -> Result<Json<Sheet>, Problem> {
     let live = state.shared.live.load_full();
@@ -109,7 +109,7 @@ fn no_such_gateway(state: &ApiState, name: &str) -> Problem {
 }
 
 /// Adds an address to a gateway: the site file is changed in that place only and applied as a new revision.
-#[utoipa::path(post, operation_id = "gateways_register", path = "/api/v1/gateways/{name}/addresses", tag = "gateways", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "gateways_register", path = "/gateways/{name}/addresses", tag = "gateways", params(("name" = String, Path)),
     request_body = RegisterRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn register(
     State(state): State<ApiState>,

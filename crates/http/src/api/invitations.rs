@@ -58,7 +58,7 @@ pub(super) fn not_invited(why: NotInvited) -> Problem {
 }
 
 /// Invites a person; an earlier invitation to the same factor ends. The code is told this once.
-#[utoipa::path(post, operation_id = "people_invite", path = "/api/v1/people/{source}/{login}/invitation", tag = "people",
+#[utoipa::path(post, operation_id = "people_invite", path = "/people/{source}/{login}/invitation", tag = "people",
     request_body = InviteRequest, params(("source" = String, Path), ("login" = String, Path)),
     responses((status = 201, body = Made), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn invite(
@@ -92,7 +92,7 @@ pub(super) async fn invite(
 }
 
 /// Ends a person's open invitation.
-#[utoipa::path(delete, operation_id = "people_withdraw", path = "/api/v1/people/{source}/{login}/invitation", tag = "people",
+#[utoipa::path(delete, operation_id = "people_withdraw", path = "/people/{source}/{login}/invitation", tag = "people",
     params(("source" = String, Path), ("login" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
 pub(super) async fn withdraw(
     State(state): State<ApiState>,
@@ -111,7 +111,7 @@ pub(super) async fn withdraw(
 }
 
 /// Confirms that a new handset is the person's: the operator types the reference that it shows.
-#[utoipa::path(post, operation_id = "factors_confirm", path = "/api/v1/people/{source}/{login}/factors/{id}/confirm", tag = "people",
+#[utoipa::path(post, operation_id = "factors_confirm", path = "/people/{source}/{login}/factors/{id}/confirm", tag = "people",
     request_body = ConfirmRequest, params(("source" = String, Path), ("login" = String, Path), ("id" = u64, Path)),
     responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn confirm(
@@ -161,7 +161,7 @@ pub(super) async fn confirm(
 }
 
 /// Gives a factor another name.
-#[utoipa::path(put, operation_id = "factors_rename", path = "/api/v1/people/{source}/{login}/factors/{id}", tag = "people",
+#[utoipa::path(put, operation_id = "factors_rename", path = "/people/{source}/{login}/factors/{id}", tag = "people",
     request_body = RenameRequest, params(("source" = String, Path), ("login" = String, Path), ("id" = u64, Path)),
     responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn rename(

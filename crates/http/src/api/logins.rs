@@ -139,7 +139,7 @@ pub(super) fn gateway_named(live: &LiveSite, name: &str) -> Result<usize, Proble
 }
 
 /// Tries a login through a gateway's chain, with that gateway's real secret.
-#[utoipa::path(post, path = "/api/v1/logins", tag = "logins", request_body = LoginRequest,
+#[utoipa::path(post, path = "/logins", tag = "logins", request_body = LoginRequest,
     responses((status = 200, body = Tried), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn log_in(
     State(state): State<ApiState>,

@@ -59,7 +59,7 @@ use crate::server::Connections;
 use arc_swap::ArcSwap;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use axum::routing::{delete, get, post, put};
+use axum::routing::get;
 use bivector_engine::handset::KeyRounds;
 use bivector_engine::shared::Shared;
 use bivector_engine::signins::SignIns;
@@ -72,6 +72,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::sync::{Semaphore, watch};
 use utoipa::OpenApi;
+use utoipa_axum::router::{OpenApiRouter, UtoipaMethodRouterExt};
+use utoipa_axum::routes;
 
 /// The largest body that is read, in bytes.
 const BODY: usize = 64 * 1024;
@@ -181,37 +183,40 @@ pub enum Serves {
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Bivector", description = "Runs, proves and explains login chains."),
-    paths(
-        status::status, doctor::doctor, auth::sign_in, auth::sign_out, site::current, site::check, site::apply, site::history, site::revision, site::compare_site,
-        site::confirm_change, site::restore, secrets::list, secrets::set, secrets::next, secrets::retire, secrets::forget, operators::list,
-        operators::add, operators::set_role, operators::remove, operators::token, operators::drop_token, operators::set_sign_in,
-        operators::sessions, operators::end_sessions, operators::end_session, audit::list,
-        audit::verify, chains::list, gateways::list, gateways::handover, gateways::register, upstreams::list, people::list, people::show, people::import, people::release,
-        people::roll_out, people::put_person, people::suspend, people::remove, people::sync, people::edit, people::changes, people::undo,
-        invitations::invite, invitations::withdraw, invitations::confirm, invitations::rename, factors::add,
-        factors::remove, factors::pin, factors::resync, readings::read, logins::log_in, rehearsals::list, rehearsals::run, rehearsals::runs, rehearsals::show, rehearsals::interrupt,
-        rehearsals::compare, rehearsals::report, rehearsals::write_starter, directories::list, directories::probe, traces::list, traces::waiting, traces::show, traces::export,
-        traces::failures, explain::locate, explain::replay, explain::who, explain::try_rules, explain::drill, timing::budgets, timing::show, timing::draft, timing::simulation,
-        traces::knocks, events::events
-    ),
     components(schemas(bivector_engine::shared::Event)),
     security(("token" = [])),
     modifiers(&Schemes)
 )]
 struct Description;
 
-/// The API's description as JSON, as served and as kept in `docs/openapi.json`.
+/// The API's description as JSON, as served and as kept in `docs/openapi.json`: made from the routes themselves.
 pub fn description() -> String {
-    Description::openapi().to_pretty_json().unwrap_or_default()
+    let mut whole = Description::openapi();
+    for (at, routes) in [(API, operators_routes()), (HANDSET, handset::router())] {
+        let (_, described) = routes.split_for_parts();
+        whole = whole.nest(at, described);
+    }
+    whole.to_pretty_json().unwrap_or_default()
+}
+
+/// Where the API of operators begins, and the protocol of handsets.
+const API: &str = "/api/v1";
+const HANDSET: &str = "/handset/v1";
+
+/// Routes below a path, with answers in the API's own form for what is not there.
+fn nested(at: &str, routes: OpenApiRouter<ApiState>) -> Router<ApiState> {
+    let (routes, _) = routes.split_for_parts();
+    Router::new().nest(at, routes.fallback(problem::no_such_route).method_not_allowed_fallback(problem::no_such_method))
 }
 
 /// The routes of a listener.
 pub fn router(state: ApiState, serves: Serves) -> Router {
     let health = Router::new().route("/healthz", get(async || "ok\n"));
-    let phones = || Router::new().nest("/handset/v1", handset::router());
+    let phones = || nested(HANDSET, handset::router());
+    let operators = || nested(API, operators_routes()).route("/readyz", get(status::ready)).route("/metrics", get(status::metrics));
     let served = match serves {
-        Serves::Everything => health.merge(operators_routes()).merge(phones()).fallback(crate::console::serve),
-        Serves::Operators => health.merge(operators_routes()).fallback(crate::console::serve_operators),
+        Serves::Everything => health.merge(operators()).merge(phones()).fallback(crate::console::serve),
+        Serves::Operators => health.merge(operators()).fallback(crate::console::serve_operators),
         Serves::Phones => health.merge(phones()).fallback(crate::console::serve_phones),
     };
     let guarded = axum::middleware::from_fn_with_state(state.clone(), guard::guard);
@@ -219,82 +224,79 @@ pub fn router(state: ApiState, serves: Serves) -> Router {
 }
 
 /// What operators and their programs ask for.
-fn operators_routes() -> Router<ApiState> {
-    let api = Router::new()
-        .route("/status", get(status::status))
-        .route("/doctor", get(doctor::doctor))
-        .route("/session", post(auth::sign_in).delete(auth::sign_out))
-        .route("/site", get(site::current))
-        .route("/site/check", post(site::check).layer(big()))
-        .route("/site/revisions", get(site::history).post(site::apply).layer(big()))
-        .route("/site/compare", post(site::compare_site).layer(big()))
-        .route("/site/confirm", post(site::confirm_change))
-        .route("/site/revisions/{number}", get(site::revision))
-        .route("/site/revisions/{number}/restore", post(site::restore))
-        .route("/secrets", get(secrets::list).put(secrets::set))
-        .route("/secrets/{name}", delete(secrets::forget))
-        .route("/secrets/{name}/next", put(secrets::next))
-        .route("/secrets/{name}/retire", post(secrets::retire))
-        .route("/operators", get(operators::list).post(operators::add))
-        .route("/operators/{name}", put(operators::set_role).delete(operators::remove))
-        .route("/operators/{name}/tokens", post(operators::token))
-        .route("/operators/{name}/tokens/{label}", delete(operators::drop_token))
-        .route("/operators/{name}/sign-in", put(operators::set_sign_in))
-        .route("/operators/{name}/sessions", get(operators::sessions).delete(operators::end_sessions))
-        .route("/operators/{name}/sessions/{id}", delete(operators::end_session))
-        .route("/audit", get(audit::list))
-        .route("/audit/verdict", get(audit::verify))
-        .route("/chains", get(chains::list))
-        .route("/upstreams", get(upstreams::list))
-        .route("/people", get(people::list))
-        .route("/people/import", post(people::import).layer(big()))
-        .route("/people/edits", post(people::edit).layer(big()))
-        .route("/people/sync", post(people::sync).layer(big()))
-        .route("/people/roll-out", get(people::roll_out))
-        .route("/people/changes", get(people::changes))
-        .route("/people/changes/{number}/undo", post(people::undo))
-        .route("/people/{source}/{login}", put(people::put_person).delete(people::remove))
-        .route("/people/{source}/{login}/suspension", put(people::suspend))
-        .route("/people/{source}/{login}/invitation", post(invitations::invite).delete(invitations::withdraw))
-        .route("/people/{login}", get(people::show))
-        .route("/people/{source}/{login}/release", post(people::release))
-        .route("/people/{source}/{login}/factors", post(factors::add))
-        .route("/people/{source}/{login}/factors/{id}", delete(factors::remove).put(invitations::rename))
-        .route("/people/{source}/{login}/factors/{id}/confirm", post(invitations::confirm))
-        .route("/people/{source}/{login}/factors/{id}/pin", put(factors::pin))
-        .route("/people/{source}/{login}/factors/{id}/resync", post(factors::resync))
-        .route("/readings", post(readings::read).layer(big()))
-        .route("/gateways", get(gateways::list))
-        .route("/gateways/{name}/handover", get(gateways::handover))
-        .route("/gateways/{name}/addresses", post(gateways::register))
-        .route("/directories", get(directories::list))
-        .route("/directories/{name}/probe", post(directories::probe))
-        .route("/logins", post(logins::log_in))
-        .route("/rehearsals", get(rehearsals::list))
-        .route("/rehearsals/starter", get(rehearsals::write_starter))
-        .route("/rehearsals/{name}/runs", post(rehearsals::run).layer(big()))
-        .route("/runs", get(rehearsals::runs))
-        .route("/runs/{id}", get(rehearsals::show).delete(rehearsals::interrupt))
-        .route("/runs/{id}/changes", get(rehearsals::compare))
-        .route("/runs/{id}/report", get(rehearsals::report))
-        .route("/traces", get(traces::list))
-        .route("/traces/export", get(traces::export))
-        .route("/traces/failures", get(traces::failures))
-        .route("/traces/{reference}", get(traces::show))
-        .route("/locate", post(explain::locate))
-        .route("/site/replay", post(explain::replay).layer(big()))
-        .route("/chains/{name}/who", get(explain::who))
-        .route("/rules/try", post(explain::try_rules).layer(big()))
-        .route("/drills", post(explain::drill))
-        .route("/timing", get(timing::budgets))
-        .route("/timing/{chain}", post(timing::show).layer(big()))
-        .route("/timing/{chain}/draft", post(timing::draft).layer(big()))
-        .route("/timing/{chain}/simulation", post(timing::simulation).layer(big()))
-        .route("/waiting", get(traces::waiting))
-        .route("/knocks", get(traces::knocks))
-        .route("/events", get(events::events))
+fn operators_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(status::status))
+        .routes(routes!(doctor::doctor))
+        .routes(routes!(auth::sign_in, auth::sign_out))
+        .routes(routes!(site::current))
+        .routes(routes!(site::check).layer(big()))
+        .routes(routes!(site::history, site::apply).layer(big()))
+        .routes(routes!(site::compare_site).layer(big()))
+        .routes(routes!(site::confirm_change))
+        .routes(routes!(site::revision))
+        .routes(routes!(site::restore))
+        .routes(routes!(secrets::list, secrets::set))
+        .routes(routes!(secrets::forget))
+        .routes(routes!(secrets::next))
+        .routes(routes!(secrets::retire))
+        .routes(routes!(operators::list, operators::add))
+        .routes(routes!(operators::set_role, operators::remove))
+        .routes(routes!(operators::token))
+        .routes(routes!(operators::drop_token))
+        .routes(routes!(operators::set_sign_in))
+        .routes(routes!(operators::sessions, operators::end_sessions))
+        .routes(routes!(operators::end_session))
+        .routes(routes!(audit::list))
+        .routes(routes!(audit::verify))
+        .routes(routes!(chains::list))
+        .routes(routes!(upstreams::list))
+        .routes(routes!(people::list))
+        .routes(routes!(people::import).layer(big()))
+        .routes(routes!(people::edit).layer(big()))
+        .routes(routes!(people::sync).layer(big()))
+        .routes(routes!(people::roll_out))
+        .routes(routes!(people::changes))
+        .routes(routes!(people::undo))
+        .routes(routes!(people::put_person, people::remove))
+        .routes(routes!(people::suspend))
+        .routes(routes!(invitations::invite, invitations::withdraw))
+        .routes(routes!(people::show))
+        .routes(routes!(people::release))
+        .routes(routes!(factors::add))
+        .routes(routes!(factors::remove, invitations::rename))
+        .routes(routes!(invitations::confirm))
+        .routes(routes!(factors::pin))
+        .routes(routes!(factors::resync))
+        .routes(routes!(readings::read).layer(big()))
+        .routes(routes!(gateways::list))
+        .routes(routes!(gateways::handover))
+        .routes(routes!(gateways::register))
+        .routes(routes!(directories::list))
+        .routes(routes!(directories::probe))
+        .routes(routes!(logins::log_in))
+        .routes(routes!(rehearsals::list))
+        .routes(routes!(rehearsals::write_starter))
+        .routes(routes!(rehearsals::run).layer(big()))
+        .routes(routes!(rehearsals::runs))
+        .routes(routes!(rehearsals::show, rehearsals::interrupt))
+        .routes(routes!(rehearsals::compare))
+        .routes(routes!(rehearsals::report))
+        .routes(routes!(traces::list))
+        .routes(routes!(traces::export))
+        .routes(routes!(traces::failures))
+        .routes(routes!(traces::show))
+        .routes(routes!(explain::locate))
+        .routes(routes!(explain::replay).layer(big()))
+        .routes(routes!(explain::who))
+        .routes(routes!(explain::try_rules).layer(big()))
+        .routes(routes!(explain::drill))
+        .routes(routes!(timing::budgets))
+        .routes(routes!(timing::show).layer(big()))
+        .routes(routes!(timing::draft).layer(big()))
+        .routes(routes!(timing::simulation).layer(big()))
+        .routes(routes!(traces::waiting))
+        .routes(routes!(traces::knocks))
+        .routes(routes!(events::events))
         .route("/openapi.json", get(async |_: Insider| ([("content-type", "application/json")], description())))
-        .fallback(problem::no_such_route)
-        .method_not_allowed_fallback(problem::no_such_method);
-    Router::new().nest("/api/v1", api).route("/readyz", get(status::ready)).route("/metrics", get(status::metrics))
 }

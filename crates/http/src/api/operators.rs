@@ -82,7 +82,7 @@ pub struct NewSignIn {
 }
 
 /// All operators.
-#[utoipa::path(get, operation_id = "operators_list", path = "/api/v1/operators", tag = "operators", responses((status = 200, body = [OperatorView]), (status = 403, body = Problem)))]
+#[utoipa::path(get, operation_id = "operators_list", path = "/operators", tag = "operators", responses((status = 200, body = [OperatorView]), (status = 403, body = Problem)))]
 pub(super) async fn list(State(state): State<ApiState>, operator: Operator) -> Result<Json<Vec<OperatorView>>, Problem> {
     operator.may(Role::Own)?;
     let operators = state.operators.load();
@@ -97,7 +97,7 @@ pub(super) async fn list(State(state): State<ApiState>, operator: Operator) -> R
 }
 
 /// Adds an operator, with a first token.
-#[utoipa::path(post, operation_id = "operators_add", path = "/api/v1/operators", tag = "operators", request_body = OperatorRequest,
+#[utoipa::path(post, operation_id = "operators_add", path = "/operators", tag = "operators", request_body = OperatorRequest,
     responses((status = 201, body = NewToken), (status = 403, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn add(
     State(state): State<ApiState>,
@@ -118,7 +118,7 @@ pub(super) async fn add(
 }
 
 /// Gives an operator another role.
-#[utoipa::path(put, operation_id = "operators_role", path = "/api/v1/operators/{name}", tag = "operators", params(("name" = String, Path)), request_body = RoleRequest,
+#[utoipa::path(put, operation_id = "operators_role", path = "/operators/{name}", tag = "operators", params(("name" = String, Path)), request_body = RoleRequest,
     responses((status = 204, description = "changed"), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn set_role(
     State(state): State<ApiState>,
@@ -130,7 +130,7 @@ pub(super) async fn set_role(
 }
 
 /// Takes an operator out, with all tokens and sessions.
-#[utoipa::path(delete, operation_id = "operators_remove", path = "/api/v1/operators/{name}", tag = "operators", params(("name" = String, Path)),
+#[utoipa::path(delete, operation_id = "operators_remove", path = "/operators/{name}", tag = "operators", params(("name" = String, Path)),
     responses((status = 204, description = "taken out"), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn remove(State(state): State<ApiState>, operator: Operator, Path(name): Path<String>) -> Result<StatusCode, Problem> {
     change(&state, &operator, name, None).await
@@ -154,7 +154,7 @@ async fn change(state: &ApiState, operator: &Operator, name: String, role: Optio
 }
 
 /// Makes a further token. Operators make their own; those with the role `own` make anybody's.
-#[utoipa::path(post, operation_id = "operators_token", path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "operators_token", path = "/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)),
     request_body = TokenRequest, responses((status = 201, body = NewToken), (status = 403, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn token(
     State(state): State<ApiState>,
@@ -174,7 +174,7 @@ pub(super) async fn token(
 }
 
 /// Takes a token out.
-#[utoipa::path(delete, operation_id = "operators_drop_token", path = "/api/v1/operators/{name}/tokens/{label}", tag = "operators",
+#[utoipa::path(delete, operation_id = "operators_drop_token", path = "/operators/{name}/tokens/{label}", tag = "operators",
     params(("name" = String, Path), ("label" = String, Path)), responses((status = 204, description = "taken out"), (status = 404, body = Problem)))]
 pub(super) async fn drop_token(
     State(state): State<ApiState>,
@@ -192,7 +192,7 @@ pub(super) async fn drop_token(
 }
 
 /// Sets a console password and a new seed for the codes beside it.
-#[utoipa::path(put, operation_id = "operators_sign_in", path = "/api/v1/operators/{name}/sign-in", tag = "operators", params(("name" = String, Path)),
+#[utoipa::path(put, operation_id = "operators_sign_in", path = "/operators/{name}/sign-in", tag = "operators", params(("name" = String, Path)),
     request_body = SignInRequest, responses((status = 200, body = NewSignIn), (status = 403, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn set_sign_in(
     State(state): State<ApiState>,
@@ -238,7 +238,7 @@ pub struct SignInView {
 }
 
 /// An operator's sign-ins to the console that have not ended. Operators see their own; those with the role `own` see anybody's.
-#[utoipa::path(get, operation_id = "operators_sessions", path = "/api/v1/operators/{name}/sessions", tag = "operators", params(("name" = String, Path)),
+#[utoipa::path(get, operation_id = "operators_sessions", path = "/operators/{name}/sessions", tag = "operators", params(("name" = String, Path)),
     responses((status = 200, body = [SignInView]), (status = 403, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn sessions(
     State(state): State<ApiState>,
@@ -264,7 +264,7 @@ pub(super) async fn sessions(
 }
 
 /// Ends all of an operator's sign-ins to the console.
-#[utoipa::path(delete, operation_id = "operators_end_sessions", path = "/api/v1/operators/{name}/sessions", tag = "operators",
+#[utoipa::path(delete, operation_id = "operators_end_sessions", path = "/operators/{name}/sessions", tag = "operators",
     params(("name" = String, Path)), responses((status = 204, description = "ended"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn end_sessions(
     State(state): State<ApiState>,
@@ -279,7 +279,7 @@ pub(super) async fn end_sessions(
 }
 
 /// Ends one of an operator's sign-ins to the console, with its event streams.
-#[utoipa::path(delete, operation_id = "operators_end_session", path = "/api/v1/operators/{name}/sessions/{id}", tag = "operators",
+#[utoipa::path(delete, operation_id = "operators_end_session", path = "/operators/{name}/sessions/{id}", tag = "operators",
     params(("name" = String, Path), ("id" = String, Path)),
     responses((status = 204, description = "ended"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn end_session(

@@ -7,12 +7,11 @@ use super::guard::Caller;
 use super::handset::{AppCode, Renamed, from_the_page, label, live, not_proved, set_cookie};
 use super::people::FactorView;
 use super::problem::{Body, Problem};
+use axum::Json;
 use axum::extract::{FromRequestParts, Path, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post, put};
-use axum::{Json, Router};
 use bivector_core::login::{Context, Credential, Login, Request as LoginRequest, RequestAuthentic, Second, Verdict};
 use bivector_engine::driver::drive;
 use bivector_engine::ending;
@@ -34,6 +33,9 @@ use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
 
 const COOKIE: &str = "bivector_own";
 const SESSIONS: &str = "own-session";
@@ -45,14 +47,14 @@ const SESSION: Duration = Duration::from_secs(1800);
 pub(super) const BY_PASSWORD: &str = "the person";
 pub(super) const BY_FACTOR: &str = "the person, with a factor";
 
-pub(super) fn router() -> Router<ApiState> {
-    Router::new()
-        .route("/own/session", post(sign_in).delete(sign_out))
-        .route("/own", get(own))
-        .route("/own/invitation", post(invite))
-        .route("/own/apps", post(begin_app))
-        .route("/own/apps/code", post(finish_app))
-        .route("/own/factors/{id}", put(rename).delete(remove))
+pub(super) fn router() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(sign_in, sign_out))
+        .routes(routes!(own))
+        .routes(routes!(invite))
+        .routes(routes!(begin_app))
+        .routes(routes!(finish_app))
+        .routes(routes!(rename, remove))
 }
 
 #[derive(Serialize, Deserialize)]
@@ -107,7 +109,7 @@ fn has_factor(person: &PersonRow) -> bool {
 }
 
 /// A sign-in, or the answer to a prompt of one.
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 struct SignIn {
     name: String,
     password: String,
@@ -117,7 +119,7 @@ struct SignIn {
 }
 
 /// How far a sign-in is.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct SignedIn {
     /// Whether it is done; the cookie is set then.
     done: bool,
@@ -126,6 +128,9 @@ struct SignedIn {
     state: Option<String>,
 }
 
+/// Signs in to the own page, or answers a prompt of that.
+#[utoipa::path(post, operation_id = "own_sign_in", path = "/own/session", tag = "own", request_body = SignIn, security(()),
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem)))]
 async fn sign_in(State(state): State<ApiState>, caller: Caller, Body(request): Body<SignIn>) -> Result<Response, Problem> {
     let (live, password) = (live(&state)?, Secret::new(request.password));
     let attempt = begin_from(&state, Tried::PageFrom, &caller)?;
@@ -220,6 +225,9 @@ async fn log_in(
     driven.await.map_err(|_| refused("", "try again"))
 }
 
+/// Signs out.
+#[utoipa::path(delete, operation_id = "own_sign_out", path = "/own/session", tag = "own", security(()),
+    responses((status = 204, description = "signs out"), (status = 401, body = Problem)))]
 async fn sign_out(State(state): State<ApiState>, caller: Caller, method: Method, headers: HeaderMap) -> Result<Response, Problem> {
     from_the_page(&method, &headers)?;
     let sealed = cookie(&headers, COOKIE).and_then(|value| BASE64URL_NOPAD.decode(value.as_bytes()).ok());
@@ -231,7 +239,7 @@ async fn sign_out(State(state): State<ApiState>, caller: Caller, method: Method,
 }
 
 /// What a person sees of themselves.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct OwnView {
     site: String,
     name: String,
@@ -240,6 +248,9 @@ struct OwnView {
     factors: Vec<FactorView>,
 }
 
+/// What a person sees of themselves.
+#[utoipa::path(get, operation_id = "own_own", path = "/own", tag = "own", security(()),
+    responses((status = 200, body = OwnView), (status = 401, body = Problem)))]
 async fn own(State(state): State<ApiState>, own: Own) -> Result<Json<OwnView>, Problem> {
     let now = clock::now();
     let view = |factor: &FactorRow| FactorView::of(&own.person, factor, &state.shared.roster, now);
@@ -252,6 +263,9 @@ async fn own(State(state): State<ApiState>, own: Own) -> Result<Json<OwnView>, P
     }))
 }
 
+/// Makes an invitation for a handset.
+#[utoipa::path(post, operation_id = "own_invite", path = "/own/invitation", tag = "own", security(()),
+    responses((status = 200, body = invitations::Made), (status = 401, body = Problem)))]
 async fn invite(State(state): State<ApiState>, own: Own) -> Result<Json<invitations::Made>, Problem> {
     let live = live(&state)?;
     let whom = invitations::make_known(&state.shared, &live, &own.person.source, &own.person.login).await;
@@ -261,10 +275,16 @@ async fn invite(State(state): State<ApiState>, own: Own) -> Result<Json<invitati
     made.map(Json).map_err(super::invitations::not_invited)
 }
 
+/// Begins to set up an authenticator app.
+#[utoipa::path(post, operation_id = "own_begin_app", path = "/own/apps", tag = "own", security(()),
+    responses((status = 200, body = NewApp), (status = 401, body = Problem)))]
 async fn begin_app(State(state): State<ApiState>, own: Own) -> Result<Json<NewApp>, Problem> {
     Ok(Json(invitations::begin_app(&state.shared, &live(&state)?.site, &own.person)))
 }
 
+/// Proves the app by its first code.
+#[utoipa::path(post, operation_id = "own_finish_app", path = "/own/apps/code", tag = "own", request_body = AppCode, security(()),
+    responses((status = 201, description = "proves the app by its first code"), (status = 401, body = Problem)))]
 async fn finish_app(State(state): State<ApiState>, own: Own, Body(request): Body<AppCode>) -> Result<StatusCode, Problem> {
     let (shared, live) = (&state.shared, live(&state)?);
     let wanted = label(request.label.as_deref().unwrap_or("app"))?;
@@ -284,6 +304,9 @@ fn own_factor(own: &Own, id: u64) -> Result<&FactorRow, Problem> {
     found.ok_or_else(|| Problem::not_found("you have no such device", "reload the page"))
 }
 
+/// Renames a device.
+#[utoipa::path(put, operation_id = "own_rename", path = "/own/factors/{id}", tag = "own", request_body = Renamed, security(()), params(("id" = u64, Path)),
+    responses((status = 204, description = "renames a device"), (status = 401, body = Problem)))]
 async fn rename(State(state): State<ApiState>, own: Own, Path(id): Path<u64>, Body(request): Body<Renamed>) -> Result<StatusCode, Problem> {
     let factor = own_factor(&own, id)?;
     let label = invitations::free_label(&own.person, factor.kind, &label(&request.label)?);
@@ -291,6 +314,9 @@ async fn rename(State(state): State<ApiState>, own: Own, Path(id): Path<u64>, Bo
     change(&state, &own, format!("{} is now called “{label}”", factor.label), Edit::RenameFactor { source, login, factor: id, label }).await
 }
 
+/// Removes a device.
+#[utoipa::path(delete, operation_id = "own_remove", path = "/own/factors/{id}", tag = "own", security(()), params(("id" = u64, Path)),
+    responses((status = 204, description = "removes a device"), (status = 401, body = Problem)))]
 async fn remove(State(state): State<ApiState>, own: Own, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
     let factor = own_factor(&own, id)?;
     let (source, login) = (own.person.source.clone(), own.person.login.clone());

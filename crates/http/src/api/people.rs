@@ -30,7 +30,7 @@ pub(super) fn find(shared: &Shared, source: &str, login: &str) -> Result<Arc<Per
 }
 
 /// People known here, by source and login.
-#[utoipa::path(get, operation_id = "people_list", path = "/api/v1/people", tag = "people", params(PeopleFilter),
+#[utoipa::path(get, operation_id = "people_list", path = "/people", tag = "people", params(PeopleFilter),
     responses((status = 200, body = [PersonView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator, Query(filter): Query<PeopleFilter>) -> Json<Vec<PersonView>> {
     let (shared, now) = (&state.shared, clock::now());
@@ -47,7 +47,7 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator, Query(filte
 }
 
 /// How far everybody is on the way to a second factor.
-#[utoipa::path(get, operation_id = "people_roll_out", path = "/api/v1/people/roll-out", tag = "people", responses((status = 200, body = RollOut)))]
+#[utoipa::path(get, operation_id = "people_roll_out", path = "/people/roll-out", tag = "people", responses((status = 200, body = RollOut)))]
 pub(super) async fn roll_out(State(state): State<ApiState>, _: Operator) -> Json<RollOut> {
     let (all, now) = (state.shared.roster.all(), clock::now());
     let mut states = BTreeMap::new();
@@ -60,7 +60,7 @@ pub(super) async fn roll_out(State(state): State<ApiState>, _: Operator) -> Json
 }
 
 /// Adds a person, or brings one up to date.
-#[utoipa::path(put, operation_id = "people_put", path = "/api/v1/people/{source}/{login}", tag = "people", request_body = PersonRequest,
+#[utoipa::path(put, operation_id = "people_put", path = "/people/{source}/{login}", tag = "people", request_body = PersonRequest,
     params(("source" = String, Path), ("login" = String, Path)),
     responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn put_person(
@@ -89,7 +89,7 @@ pub(super) async fn put_person(
 }
 
 /// Keeps a person out at once, or lets them in again.
-#[utoipa::path(put, operation_id = "people_suspend", path = "/api/v1/people/{source}/{login}/suspension", tag = "people", request_body = Suspension,
+#[utoipa::path(put, operation_id = "people_suspend", path = "/people/{source}/{login}/suspension", tag = "people", request_body = Suspension,
     params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = PersonView), (status = 404, body = Problem)))]
 pub(super) async fn suspend(
     State(state): State<ApiState>,
@@ -116,7 +116,7 @@ pub(super) async fn suspend(
 }
 
 /// Forgets a person with all factors. Can be taken back.
-#[utoipa::path(delete, operation_id = "people_remove", path = "/api/v1/people/{source}/{login}", tag = "people",
+#[utoipa::path(delete, operation_id = "people_remove", path = "/people/{source}/{login}", tag = "people",
     params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = Undoable), (status = 404, body = Problem)))]
 pub(super) async fn remove(
     State(state): State<ApiState>,
@@ -144,7 +144,7 @@ pub struct Undoable {
 }
 
 /// Compares people with a directory's group and brings them up to date.
-#[utoipa::path(post, operation_id = "people_sync", path = "/api/v1/people/sync", tag = "people", request_body = SyncRequest,
+#[utoipa::path(post, operation_id = "people_sync", path = "/people/sync", tag = "people", request_body = SyncRequest,
     responses((status = 200, body = Synced), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn sync(
     State(state): State<ApiState>,
@@ -179,7 +179,7 @@ pub(super) async fn sync(
 }
 
 /// Makes a list of changes of people and factors: all of them, or none if a line is wrong.
-#[utoipa::path(post, operation_id = "people_edit", path = "/api/v1/people/edits", tag = "people", request_body = EditRequest,
+#[utoipa::path(post, operation_id = "people_edit", path = "/people/edits", tag = "people", request_body = EditRequest,
     responses((status = 200, body = Edited), (status = 422, body = Edited, description = "lines are wrong; nothing was done")))]
 pub(super) async fn edit(
     State(state): State<ApiState>,
@@ -197,13 +197,13 @@ pub(super) async fn edit(
 }
 
 /// The newest changes of people and factors.
-#[utoipa::path(get, operation_id = "people_changes", path = "/api/v1/people/changes", tag = "people", responses((status = 200, body = [Change])))]
+#[utoipa::path(get, operation_id = "people_changes", path = "/people/changes", tag = "people", responses((status = 200, body = [Change])))]
 pub(super) async fn changes(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<Change>>, Problem> {
     Ok(Json(state.shared.records.people_changes().await?))
 }
 
 /// Takes a change of people and factors back, unless somebody whom it touched has been changed since.
-#[utoipa::path(post, operation_id = "people_undo", path = "/api/v1/people/changes/{number}/undo", tag = "people", params(("number" = u64, Path)),
+#[utoipa::path(post, operation_id = "people_undo", path = "/people/changes/{number}/undo", tag = "people", params(("number" = u64, Path)),
     responses((status = 200, body = Undone), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path(number): Path<u64>) -> Result<Json<Undone>, Problem> {
     operator.may(Role::Operate)?;
@@ -222,7 +222,7 @@ pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path
 }
 
 /// The people of a login name, one for each source that knows it.
-#[utoipa::path(get, operation_id = "people_show", path = "/api/v1/people/{login}", tag = "people", params(("login" = String, Path)),
+#[utoipa::path(get, operation_id = "people_show", path = "/people/{login}", tag = "people", params(("login" = String, Path)),
     responses((status = 200, body = [PersonView]), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login): Path<String>) -> Result<Json<Vec<PersonView>>, Problem> {
     let all = state.shared.roster.all();
@@ -238,7 +238,7 @@ pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login)
 }
 
 /// Forgets the wrong codes of a person, and with them a lock; lets approvals go on; forgets remembered devices.
-#[utoipa::path(post, operation_id = "people_release", path = "/api/v1/people/{source}/{login}/release", tag = "people",
+#[utoipa::path(post, operation_id = "people_release", path = "/people/{source}/{login}/release", tag = "people",
     params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = Released)))]
 pub(super) async fn release(
     State(state): State<ApiState>,
@@ -256,7 +256,7 @@ pub(super) async fn release(
 }
 
 /// Imports people from CSV: all of them, or none if a line is wrong.
-#[utoipa::path(post, operation_id = "people_import", path = "/api/v1/people/import", tag = "people", request_body = ImportRequest,
+#[utoipa::path(post, operation_id = "people_import", path = "/people/import", tag = "people", request_body = ImportRequest,
     responses((status = 200, body = Imported), (status = 422, body = Imported, description = "lines are wrong; nothing was kept")))]
 pub(super) async fn import(
     State(state): State<ApiState>,

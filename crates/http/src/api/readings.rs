@@ -52,7 +52,7 @@ pub struct Read {
 }
 
 /// Reads a text as a chain would. Nothing is asked of a source, no code is used up, no wrong one counted.
-#[utoipa::path(post, operation_id = "readings", path = "/api/v1/readings", tag = "logins", request_body = ReadRequest,
+#[utoipa::path(post, operation_id = "readings", path = "/readings", tag = "logins", request_body = ReadRequest,
     responses((status = 200, body = Read), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn read(
     State(state): State<ApiState>,

@@ -115,7 +115,7 @@ pub(super) struct StarterOf {
 }
 
 /// The rehearsals of the site in force.
-#[utoipa::path(get, operation_id = "rehearsals_list", path = "/api/v1/rehearsals", tag = "rehearsals", responses((status = 200, body = [RehearsalView])))]
+#[utoipa::path(get, operation_id = "rehearsals_list", path = "/rehearsals", tag = "rehearsals", responses((status = 200, body = [RehearsalView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<RehearsalView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
     let mut views = Vec::new();
@@ -152,7 +152,7 @@ pub(super) fn named(live: &LiveSite, name: &str) -> Result<Rehearsal, Problem> {
 }
 
 /// Begins a run. It goes on by itself; `run` events tell how far it is.
-#[utoipa::path(post, operation_id = "rehearsals_run", path = "/api/v1/rehearsals/{name}/runs", tag = "rehearsals", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "rehearsals_run", path = "/rehearsals/{name}/runs", tag = "rehearsals", params(("name" = String, Path)),
     request_body = RunRequest, responses((status = 202, body = Run), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn run(
     State(state): State<ApiState>,
@@ -184,7 +184,7 @@ async fn find(state: &ApiState, id: u64) -> Result<Run, Problem> {
 }
 
 /// Runs, newest first, without their results.
-#[utoipa::path(get, operation_id = "runs_list", path = "/api/v1/runs", tag = "rehearsals", params(RunFilter), responses((status = 200, body = [Run])))]
+#[utoipa::path(get, operation_id = "runs_list", path = "/runs", tag = "rehearsals", params(RunFilter), responses((status = 200, body = [Run])))]
 pub(super) async fn runs(State(state): State<ApiState>, _: Operator, Query(filter): Query<RunFilter>) -> Result<Json<Vec<Run>>, Problem> {
     let under_way = state.shared.runs.all();
     let mut runs = state.shared.records.runs(filter.rehearsal, LISTED).await?;
@@ -197,14 +197,14 @@ pub(super) async fn runs(State(state): State<ApiState>, _: Operator, Query(filte
 }
 
 /// One run, with everything that came of it so far.
-#[utoipa::path(get, operation_id = "runs_show", path = "/api/v1/runs/{id}", tag = "rehearsals", params(("id" = u64, Path)),
+#[utoipa::path(get, operation_id = "runs_show", path = "/runs/{id}", tag = "rehearsals", params(("id" = u64, Path)),
     responses((status = 200, body = Run), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(id): Path<u64>) -> Result<Json<Run>, Problem> {
     Ok(Json(find(&state, id).await?))
 }
 
 /// Ends a run under way. What came of its logins so far is kept.
-#[utoipa::path(delete, operation_id = "runs_interrupt", path = "/api/v1/runs/{id}", tag = "rehearsals", params(("id" = u64, Path)),
+#[utoipa::path(delete, operation_id = "runs_interrupt", path = "/runs/{id}", tag = "rehearsals", params(("id" = u64, Path)),
     responses((status = 204, description = "it ends"), (status = 404, body = Problem)))]
 pub(super) async fn interrupt(State(state): State<ApiState>, operator: Operator, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
     operator.may(Role::Operate)?;
@@ -215,7 +215,7 @@ pub(super) async fn interrupt(State(state): State<ApiState>, operator: Operator,
 }
 
 /// What changed since an earlier run.
-#[utoipa::path(get, operation_id = "runs_changes", path = "/api/v1/runs/{id}/changes", tag = "rehearsals", params(("id" = u64, Path), Against),
+#[utoipa::path(get, operation_id = "runs_changes", path = "/runs/{id}/changes", tag = "rehearsals", params(("id" = u64, Path), Against),
     responses((status = 200, body = RunChanges), (status = 404, body = Problem)))]
 pub(super) async fn compare(
     State(state): State<ApiState>,
@@ -233,7 +233,7 @@ pub(super) async fn compare(
 }
 
 /// A dated report of a run.
-#[utoipa::path(get, operation_id = "runs_report", path = "/api/v1/runs/{id}/report", tag = "rehearsals", params(("id" = u64, Path), ReportAs),
+#[utoipa::path(get, operation_id = "runs_report", path = "/runs/{id}/report", tag = "rehearsals", params(("id" = u64, Path), ReportAs),
     responses((status = 200, description = "HTML, JSON, or XML for pipelines that read JUnit's"), (status = 404, body = Problem), (status = 400, body = Problem)))]
 pub(super) async fn report(
     State(state): State<ApiState>,
@@ -256,7 +256,7 @@ pub(super) async fn report(
 }
 
 /// A first rehearsal for a chain, written from the site: to be put into the site file.
-#[utoipa::path(get, operation_id = "rehearsals_starter", path = "/api/v1/rehearsals/starter", tag = "rehearsals", params(StarterOf),
+#[utoipa::path(get, operation_id = "rehearsals_starter", path = "/rehearsals/starter", tag = "rehearsals", params(StarterOf),
     responses((status = 200, body = String, content_type = "text/plain"), (status = 404, body = Problem)))]
 pub(super) async fn write_starter(
     State(state): State<ApiState>,

@@ -38,7 +38,7 @@ pub(super) struct RetireRequest {
 }
 
 /// Names of all sealed secrets, and who still uses the old value of one that is being changed over.
-#[utoipa::path(get, operation_id = "secrets_list", path = "/api/v1/secrets", tag = "secrets", responses((status = 200, body = [SecretRow])))]
+#[utoipa::path(get, operation_id = "secrets_list", path = "/secrets", tag = "secrets", responses((status = 200, body = [SecretRow])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<SecretRow>>, Problem> {
     let mut rows = state.shared.records.secrets().await?;
     for row in rows.iter_mut().filter(|row| row.next_us.is_some()) {
@@ -56,7 +56,7 @@ fn uses(state: &ApiState, secret: &str) -> Vec<SecretUse> {
 }
 
 /// Seals a secret, replacing an older one of that name. Logins use it at once.
-#[utoipa::path(put, operation_id = "secrets_set", path = "/api/v1/secrets", tag = "secrets", request_body = SecretRequest,
+#[utoipa::path(put, operation_id = "secrets_set", path = "/secrets", tag = "secrets", request_body = SecretRequest,
     responses((status = 204, description = "sealed"), (status = 403, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn set(
     State(state): State<ApiState>,
@@ -78,7 +78,7 @@ pub(super) async fn set(
 }
 
 /// Seals the next value of a gateway's secret. Until the old one is retired both count.
-#[utoipa::path(put, operation_id = "secrets_next", path = "/api/v1/secrets/{name}/next", tag = "secrets", params(("name" = String, Path)),
+#[utoipa::path(put, operation_id = "secrets_next", path = "/secrets/{name}/next", tag = "secrets", params(("name" = String, Path)),
     request_body = NextRequest, responses((status = 204, description = "both count now"), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn next(
     State(state): State<ApiState>,
@@ -107,7 +107,7 @@ pub(super) async fn next(
 }
 
 /// Retires the old value of a secret: the next one takes its place.
-#[utoipa::path(post, operation_id = "secrets_retire", path = "/api/v1/secrets/{name}/retire", tag = "secrets", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "secrets_retire", path = "/secrets/{name}/retire", tag = "secrets", params(("name" = String, Path)),
     request_body = RetireRequest, responses((status = 204, description = "only the new value counts"), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn retire(
     State(state): State<ApiState>,
@@ -136,7 +136,7 @@ pub(super) async fn retire(
 }
 
 /// Forgets a secret that the site in force does not name.
-#[utoipa::path(delete, operation_id = "secrets_forget", path = "/api/v1/secrets/{name}", tag = "secrets", params(("name" = String, Path)),
+#[utoipa::path(delete, operation_id = "secrets_forget", path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)),
     responses((status = 204, description = "forgotten"), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn forget(State(state): State<ApiState>, operator: Operator, Path(name): Path<String>) -> Result<StatusCode, Problem> {
     operator.may(Role::Change)?;

@@ -116,14 +116,14 @@ impl From<Applied> for AppliedView {
 }
 
 /// The site file in force, with its comments.
-#[utoipa::path(get, operation_id = "site_current", path = "/api/v1/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "site_current", path = "/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
 pub(super) async fn current(State(state): State<ApiState>, _: Operator) -> Result<Json<Revision>, Problem> {
     let number = state.shared.live.load().as_ref().map_or(0, |live| live.revision);
     find(&state, number).await
 }
 
 /// One revision with its text.
-#[utoipa::path(get, operation_id = "site_revision", path = "/api/v1/site/revisions/{number}", tag = "site", params(("number" = u64, Path)),
+#[utoipa::path(get, operation_id = "site_revision", path = "/site/revisions/{number}", tag = "site", params(("number" = u64, Path)),
     responses((status = 200, body = Revision), (status = 404, body = Problem)))]
 pub(super) async fn revision(State(state): State<ApiState>, _: Operator, Path(number): Path<u64>) -> Result<Json<Revision>, Problem> {
     find(&state, number).await
@@ -138,20 +138,20 @@ async fn find(state: &ApiState, number: u64) -> Result<Json<Revision>, Problem> 
 }
 
 /// All revisions, newest first, without their texts.
-#[utoipa::path(get, operation_id = "site_history", path = "/api/v1/site/revisions", tag = "site", responses((status = 200, body = [Revision])))]
+#[utoipa::path(get, operation_id = "site_history", path = "/site/revisions", tag = "site", responses((status = 200, body = [Revision])))]
 pub(super) async fn history(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<Revision>>, Problem> {
     Ok(Json(state.shared.records.revisions().await?))
 }
 
 /// Checks a site file. Nothing is changed.
-#[utoipa::path(post, operation_id = "site_check", path = "/api/v1/site/check", tag = "site", request_body = CheckRequest, responses((status = 200, body = Checked)))]
+#[utoipa::path(post, operation_id = "site_check", path = "/site/check", tag = "site", request_body = CheckRequest, responses((status = 200, body = Checked)))]
 pub(super) async fn check(State(state): State<ApiState>, _: Operator, Body(request): Body<CheckRequest>) -> Result<Json<Checked>, Problem> {
     let findings = Site::read(&request.text, &known(&state.shared.records, &state.shared.roster, &state.shared.data)?).1;
     Ok(Json(Checked { sound: !findings.iter().any(|finding| finding.severity == Severity::Error), findings }))
 }
 
 /// Checks a site file and puts it in force as a new revision.
-#[utoipa::path(post, operation_id = "site_apply", path = "/api/v1/site/revisions", tag = "site", request_body = ApplyRequest,
+#[utoipa::path(post, operation_id = "site_apply", path = "/site/revisions", tag = "site", request_body = ApplyRequest,
     responses((status = 201, body = AppliedView), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn apply(
     State(state): State<ApiState>,
@@ -214,7 +214,7 @@ async fn keeps_secrets(state: &ApiState, operator: &Operator, text: &str) -> Res
 }
 
 /// Says that the revision in force stays.
-#[utoipa::path(post, operation_id = "site_confirm", path = "/api/v1/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "site_confirm", path = "/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
 pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Operator) -> Result<Json<Awaiting>, Problem> {
     operator.may(Role::Change)?;
     let waiting = confirm(&state.shared).await?;
@@ -223,7 +223,7 @@ pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Oper
 }
 
 /// Puts an earlier revision in force again, as a new one.
-#[utoipa::path(post, operation_id = "site_restore", path = "/api/v1/site/revisions/{number}/restore", tag = "site", params(("number" = u64, Path)),
+#[utoipa::path(post, operation_id = "site_restore", path = "/site/revisions/{number}/restore", tag = "site", params(("number" = u64, Path)),
     request_body = RestoreRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn restore(
     State(state): State<ApiState>,
@@ -265,7 +265,7 @@ pub struct RestoreRequest {
 }
 
 /// Says what differs between two site files, in words and in lines. Nothing is changed.
-#[utoipa::path(post, operation_id = "site_compare", path = "/api/v1/site/compare", tag = "site", request_body = CompareRequest,
+#[utoipa::path(post, operation_id = "site_compare", path = "/site/compare", tag = "site", request_body = CompareRequest,
     responses((status = 200, body = Compared), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn compare_site(
     State(state): State<ApiState>,

@@ -42,7 +42,7 @@ pub struct Status {
 }
 
 /// How the service is.
-#[utoipa::path(get, path = "/api/v1/status", tag = "status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
+#[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
 pub(super) async fn status(State(state): State<ApiState>, operator: Operator) -> Json<Status> {
     let live = state.shared.live.load_full();
     let site = live.as_ref().map(|live| &live.site);

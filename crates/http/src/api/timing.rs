@@ -285,7 +285,7 @@ fn in_force(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
 }
 
 /// The budgets of all chains of the site in force.
-#[utoipa::path(get, operation_id = "timing_budgets", path = "/api/v1/timing", tag = "timing", responses((status = 200, body = [ChainBudget])))]
+#[utoipa::path(get, operation_id = "timing_budgets", path = "/timing", tag = "timing", responses((status = 200, body = [ChainBudget])))]
 pub(super) async fn budgets(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<ChainBudget>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
     let learned = state.shared.learned.get(&state.shared.records).await?;
@@ -293,7 +293,7 @@ pub(super) async fn budgets(State(state): State<ApiState>, _: Operator) -> Resul
 }
 
 /// The budget of a chain, with other values where some are given. Nothing is changed.
-#[utoipa::path(post, operation_id = "timing_budget", path = "/api/v1/timing/{chain}", tag = "timing", params(("chain" = String, Path)), request_body = TimingRequest,
+#[utoipa::path(post, operation_id = "timing_budget", path = "/timing/{chain}", tag = "timing", params(("chain" = String, Path)), request_body = TimingRequest,
     responses((status = 200, body = TimingView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn show(
     State(state): State<ApiState>,
@@ -326,7 +326,7 @@ pub(super) async fn show(
 }
 
 /// The site file in force with other waits, as a draft, and what must be entered on devices. Nothing is applied.
-#[utoipa::path(post, operation_id = "timing_draft", path = "/api/v1/timing/{chain}/draft", tag = "timing", params(("chain" = String, Path)), request_body = DraftRequest,
+#[utoipa::path(post, operation_id = "timing_draft", path = "/timing/{chain}/draft", tag = "timing", params(("chain" = String, Path)), request_body = DraftRequest,
     responses((status = 200, body = DraftView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn draft(
     State(state): State<ApiState>,
@@ -367,7 +367,7 @@ impl Drop for Listening {
 
 /// Simulates logins in virtual time: lines of JSON, first how far it is, at last what came of it. It ends when the caller hangs up.
 /// More than twenty thousand logins, over all points of a curve, need the role `operate`.
-#[utoipa::path(post, operation_id = "timing_simulate", path = "/api/v1/timing/{chain}/simulation", tag = "timing", params(("chain" = String, Path)), request_body = SimulateRequest,
+#[utoipa::path(post, operation_id = "timing_simulate", path = "/timing/{chain}/simulation", tag = "timing", params(("chain" = String, Path)), request_body = SimulateRequest,
     responses((status = 200, body = SimulationLine, content_type = "application/x-ndjson"), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn simulation(
     State(state): State<ApiState>,

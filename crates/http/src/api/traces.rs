@@ -149,7 +149,7 @@ fn checked(filter: Result<Query<TraceFilter>, QueryRejection>) -> Result<TraceFi
 }
 
 /// A page of traces, newest first.
-#[utoipa::path(get, operation_id = "traces_list", path = "/api/v1/traces", tag = "traces", params(TraceFilter), responses((status = 200, body = [TraceRow]), (status = 400, body = Problem)))]
+#[utoipa::path(get, operation_id = "traces_list", path = "/traces", tag = "traces", params(TraceFilter), responses((status = 200, body = [TraceRow]), (status = 400, body = Problem)))]
 pub(super) async fn list(
     State(state): State<ApiState>,
     _: Operator,
@@ -175,7 +175,7 @@ struct Exported {
 }
 
 /// All traces that fit, with their steps, as JSON lines, oldest first.
-#[utoipa::path(get, operation_id = "traces_export", path = "/api/v1/traces/export", tag = "traces", params(TraceFilter),
+#[utoipa::path(get, operation_id = "traces_export", path = "/traces/export", tag = "traces", params(TraceFilter),
     responses((status = 200, body = String, content_type = "application/x-ndjson"), (status = 400, body = Problem)))]
 pub(super) async fn export(
     State(state): State<ApiState>,
@@ -220,7 +220,7 @@ pub(super) struct ChartOf {
 }
 
 /// Failures over time, by cause and gateway. Rehearsed logins are left out.
-#[utoipa::path(get, operation_id = "traces_failures", path = "/api/v1/traces/failures", tag = "traces", params(ChartOf),
+#[utoipa::path(get, operation_id = "traces_failures", path = "/traces/failures", tag = "traces", params(ChartOf),
     responses((status = 200, body = Failures), (status = 400, body = Problem)))]
 pub(super) async fn failures(
     State(state): State<ApiState>,
@@ -242,7 +242,7 @@ pub(super) async fn failures(
 }
 
 /// One trace by its reference.
-#[utoipa::path(get, operation_id = "traces_show", path = "/api/v1/traces/{reference}", tag = "traces", params(("reference" = String, Path)),
+#[utoipa::path(get, operation_id = "traces_show", path = "/traces/{reference}", tag = "traces", params(("reference" = String, Path)),
     responses((status = 200, body = TraceView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(reference): Path<String>) -> Result<Json<TraceView>, Problem> {
     match state.shared.trace(&reference).await? {
@@ -252,13 +252,13 @@ pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(refere
 }
 
 /// Logins that wait for somebody's approval at this moment, the oldest first.
-#[utoipa::path(get, operation_id = "traces_waiting", path = "/api/v1/waiting", tag = "traces", responses((status = 200, body = [Waiting])))]
+#[utoipa::path(get, operation_id = "traces_waiting", path = "/waiting", tag = "traces", responses((status = 200, body = [Waiting])))]
 pub(super) async fn waiting(State(state): State<ApiState>, _: Operator) -> Json<Vec<Waiting>> {
     Json(state.shared.approvals.all_waiting(clock::now(), MOST_WAITING))
 }
 
 /// Packets that were dropped, by sender and reason, latest first.
-#[utoipa::path(get, operation_id = "traces_knocks", path = "/api/v1/knocks", tag = "traces", responses((status = 200, body = [Knock])))]
+#[utoipa::path(get, operation_id = "traces_knocks", path = "/knocks", tag = "traces", responses((status = 200, body = [Knock])))]
 pub(super) async fn knocks(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<Knock>>, Problem> {
     Ok(Json(state.shared.records.knocks().await?))
 }

@@ -25,7 +25,7 @@ pub struct UpstreamView {
 }
 
 /// All upstreams of the site in force.
-#[utoipa::path(get, operation_id = "upstreams_list", path = "/api/v1/upstreams", tag = "upstreams", responses((status = 200, body = [UpstreamView])))]
+#[utoipa::path(get, operation_id = "upstreams_list", path = "/upstreams", tag = "upstreams", responses((status = 200, body = [UpstreamView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<UpstreamView>> {
     let live = state.shared.live.load_full();
     let views = live.iter().flat_map(|live| {

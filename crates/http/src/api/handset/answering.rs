@@ -23,11 +23,13 @@ use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 use std::sync::Arc;
 use tokio::sync::broadcast::error::RecvError;
+use utoipa::ToSchema;
 use webauthn_rs::prelude::{PublicKeyCredential, RegisterPublicKeyCredential};
 
 /// What waits for the person, as the text that is signed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct Waiting {
+    #[schema(value_type = Option<String>)]
     shown: Option<Arc<str>>,
     now_us: u64,
 }
@@ -39,11 +41,16 @@ fn waiting(state: &ApiState, handset: &KnownHandset) -> Waiting {
     Waiting { shown: state.shared.approvals.waiting(&handset.key, now).filter(|_| counts), now_us: now.micros() }
 }
 
+/// What waits for an answer.
+#[utoipa::path(get, operation_id = "handset_approval", path = "/approval", tag = "handset", security(()),
+    responses((status = 200, body = Waiting), (status = 401, body = Problem)))]
 pub(super) async fn approval(State(state): State<ApiState>, handset: KnownHandset) -> Json<Waiting> {
     Json(waiting(&state, &handset))
 }
 
 /// What waits now, then each change of it; `device` when something about the person's own devices has changed.
+#[utoipa::path(get, operation_id = "handset_events", path = "/events", tag = "handset", security(()),
+    responses((status = 200, body = String), (status = 401, body = Problem)))]
 pub(super) async fn events(
     State(state): State<ApiState>,
     handset: KnownHandset,
@@ -81,7 +88,7 @@ fn to_event(waiting: &Waiting) -> SseEvent {
 }
 
 /// An answer to an approval.
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 pub(super) struct AnswerRequest {
     decision: Decision,
     /// The number that was picked.
@@ -91,11 +98,12 @@ pub(super) struct AnswerRequest {
     signature: String,
     /// What the security key said, where one must prove the answer.
     #[serde(default)]
+    #[schema(value_type = Option<serde_json::Value>)]
     key: Option<PublicKeyCredential>,
 }
 
 /// What an answer did.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 pub(super) struct Answered {
     /// `approved`, `denied` or `stopped`.
     outcome: &'static str,
@@ -107,6 +115,9 @@ fn approval_id(text: &str) -> Result<u64, Problem> {
     id.ok_or_else(|| Problem::not_found("there is no such approval", "it may be over"))
 }
 
+/// Answers an approval.
+#[utoipa::path(post, operation_id = "handset_answer", path = "/approvals/{id}", tag = "handset", request_body = AnswerRequest, security(()), params(("id" = String, Path)),
+    responses((status = 200, body = Answered), (status = 401, body = Problem)))]
 pub(super) async fn answer(
     State(state): State<ApiState>,
     handset: KnownHandset,
@@ -241,6 +252,9 @@ fn note_late(shared: &Shared, handset: &KnownHandset, decision: Decision, by: st
     }
 }
 
+/// What a security key has to prove for an approval.
+#[utoipa::path(post, operation_id = "handset_key_for_approval", path = "/approvals/{id}/key", tag = "handset", security(()), params(("id" = String, Path)),
+    responses((status = 200, body = serde_json::Value), (status = 401, body = Problem)))]
 pub(super) async fn key_for_approval(
     State(state): State<ApiState>,
     handset: KnownHandset,
@@ -254,18 +268,25 @@ pub(super) async fn key_for_approval(
     Ok(Json(serde_json::to_value(options).unwrap_or_default()))
 }
 
+/// Begins to add a security key.
+#[utoipa::path(post, operation_id = "handset_begin_key", path = "/keys", tag = "handset", security(()),
+    responses((status = 200, body = serde_json::Value), (status = 401, body = Problem)))]
 pub(super) async fn begin_key(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json<serde_json::Value>, Problem> {
     is_confirmed(&handset)?;
     let options = state.keys.begin_adding(&state.shared, &live(&state)?.site, &handset).map_err(|why| key_problem(&why))?;
     Ok(Json(serde_json::to_value(options).unwrap_or_default()))
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 pub(super) struct NewKey {
     label: String,
+    #[schema(value_type = serde_json::Value)]
     credential: RegisterPublicKeyCredential,
 }
 
+/// Adds a security key.
+#[utoipa::path(put, operation_id = "handset_finish_key", path = "/keys", tag = "handset", request_body = NewKey, security(()),
+    responses((status = 201, description = "adds a security key"), (status = 401, body = Problem)))]
 pub(super) async fn finish_key(
     State(state): State<ApiState>,
     handset: KnownHandset,

@@ -19,15 +19,16 @@ use bivector_store::clock;
 use bivector_store::records::{DeviceKind, FactorSettings, Invitation, NewFactor, Opened, PersonRow};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
+use utoipa::ToSchema;
 
 /// An invitation's code.
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 pub(super) struct PeekRequest {
     invitation: String,
 }
 
 /// What an invitation is to.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 pub(super) struct Peeked {
     site: String,
     name: String,
@@ -52,6 +53,9 @@ async fn open_invitation(state: &ApiState, caller: &Caller, code: &str) -> Resul
     Ok((invitation, person))
 }
 
+/// Whom an invitation is for.
+#[utoipa::path(post, operation_id = "handset_peek", path = "/invitation", tag = "handset", request_body = PeekRequest, security(()),
+    responses((status = 200, body = Peeked), (status = 401, body = Problem)))]
 pub(super) async fn peek(State(state): State<ApiState>, caller: Caller, Body(request): Body<PeekRequest>) -> Result<Json<Peeked>, Problem> {
     let (invitation, person) = open_invitation(&state, &caller, &request.invitation).await?;
     let live = live(&state)?;
@@ -59,7 +63,7 @@ pub(super) async fn peek(State(state): State<ApiState>, caller: Caller, Body(req
 }
 
 /// A handset to enrol.
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 pub(super) struct EnrolRequest {
     invitation: String,
     /// What the person calls it.
@@ -71,7 +75,7 @@ pub(super) struct EnrolRequest {
 }
 
 /// A handset as it knows itself.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 pub(super) struct Enrolled {
     person: String,
     device: u64,
@@ -79,6 +83,9 @@ pub(super) struct Enrolled {
     reference: Option<String>,
 }
 
+/// Enrols a handset by an invitation.
+#[utoipa::path(post, operation_id = "handset_enrol", path = "/devices", tag = "handset", request_body = EnrolRequest, security(()),
+    responses((status = 201, body = Enrolled), (status = 401, body = Problem)))]
 pub(super) async fn enrol(
     State(state): State<ApiState>,
     caller: Caller,
@@ -124,6 +131,9 @@ fn enrolled(shared: &Shared, person: &PersonRow, invitation: &Invitation) -> Res
     Ok(())
 }
 
+/// Begins to set up an authenticator app by an invitation.
+#[utoipa::path(post, operation_id = "handset_begin_app", path = "/apps", tag = "handset", request_body = PeekRequest, security(()),
+    responses((status = 200, body = NewApp), (status = 401, body = Problem)))]
 pub(super) async fn begin_app(
     State(state): State<ApiState>,
     caller: Caller,
@@ -137,7 +147,7 @@ pub(super) async fn begin_app(
 }
 
 /// The first code of an app.
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 pub(in crate::api) struct AppCode {
     #[serde(default)]
     pub(in crate::api) invitation: String,
@@ -155,6 +165,9 @@ pub(in crate::api) fn not_proved(why: NotProved) -> Problem {
     wrong("code", why.to_string(), remedy)
 }
 
+/// Proves the app by its first code.
+#[utoipa::path(post, operation_id = "handset_finish_app", path = "/apps/code", tag = "handset", request_body = AppCode, security(()),
+    responses((status = 201, description = "proves the app by its first code"), (status = 401, body = Problem)))]
 pub(super) async fn finish_app(State(state): State<ApiState>, caller: Caller, Body(request): Body<AppCode>) -> Result<StatusCode, Problem> {
     let (shared, live) = (&state.shared, live(&state)?);
     let (invitation, person) = open_invitation(&state, &caller, &request.invitation).await?;

@@ -4,20 +4,19 @@ mod answering;
 mod enrolling;
 
 pub(super) use enrolling::{AppCode, not_proved};
-
-use answering::{answer, approval, begin_key, events, finish_key, key_for_approval};
-use enrolling::{begin_app, enrol, finish_app, peek};
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
 
 use super::ApiState;
 use super::auth::cookie;
 use super::guard::Caller;
 use super::problem::{Body, Problem};
+use axum::Json;
 use axum::extract::{FromRequestParts, Path, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::{delete, get, post};
-use axum::{Json, Router};
 use bivector_engine::handset::{self, KnownHandset};
 use bivector_engine::invitations;
 use bivector_engine::live::LiveSite;
@@ -36,25 +35,23 @@ const PAGE_HEADER: &str = "x-bivector-handset";
 /// A name for a device has at most so many bytes.
 const LABEL: usize = 60;
 
-pub(super) fn router() -> Router<ApiState> {
-    Router::new()
-        .route("/page", get(page))
-        .route("/invitation", post(peek))
-        .route("/devices", post(enrol))
-        .route("/devices/{id}", delete(remove).put(rename))
-        .route("/apps", post(begin_app))
-        .route("/apps/code", post(finish_app))
-        .route("/challenge", post(challenge))
-        .route("/session", post(session).delete(end_session))
-        .route("/me", get(me))
-        .route("/approval", get(approval))
-        .route("/events", get(events))
-        .route("/approvals/{id}", post(answer))
-        .route("/approvals/{id}/key", post(key_for_approval))
-        .route("/keys", post(begin_key).put(finish_key))
+pub(super) fn router() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(page))
+        .routes(routes!(enrolling::peek))
+        .routes(routes!(enrolling::enrol))
+        .routes(routes!(remove, rename))
+        .routes(routes!(enrolling::begin_app))
+        .routes(routes!(enrolling::finish_app))
+        .routes(routes!(challenge))
+        .routes(routes!(session, end_session))
+        .routes(routes!(me))
+        .routes(routes!(answering::approval))
+        .routes(routes!(answering::events))
+        .routes(routes!(answering::answer))
+        .routes(routes!(answering::key_for_approval))
+        .routes(routes!(answering::begin_key, answering::finish_key))
         .merge(super::own::router())
-        .fallback(super::problem::no_such_route)
-        .method_not_allowed_fallback(super::problem::no_such_method)
 }
 
 impl FromRequestParts<ApiState> for KnownHandset {
@@ -113,13 +110,16 @@ pub(super) fn label(text: &str) -> Result<String, Problem> {
 }
 
 /// What a phone that is nobody's yet may know.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct PageView {
     site: String,
     /// Whether people can sign in to their own page.
     signs_in: bool,
 }
 
+/// What the page shows before anybody is known.
+#[utoipa::path(get, operation_id = "handset_page", path = "/page", tag = "handset", security(()),
+    responses((status = 200, body = PageView), (status = 401, body = Problem)))]
 async fn page(State(state): State<ApiState>) -> Result<Json<PageView>, Problem> {
     let live = live(&state)?;
     Ok(Json(PageView { site: live.site.name.clone(), signs_in: live.site.handset.chain.is_some() }))
@@ -132,34 +132,40 @@ fn shown(waits_for: &WaitsFor) -> String {
 }
 
 /// Which handset wants a session.
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 struct ChallengeRequest {
     person: String,
     device: u64,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct Challenged {
     challenge: String,
 }
 
+/// A challenge for a handset to sign.
+#[utoipa::path(post, operation_id = "handset_challenge", path = "/challenge", tag = "handset", request_body = ChallengeRequest, security(()),
+    responses((status = 200, body = Challenged), (status = 401, body = Problem)))]
 async fn challenge(State(state): State<ApiState>, Body(request): Body<ChallengeRequest>) -> Json<Challenged> {
     Json(Challenged { challenge: handset::challenge(&state.shared, &request.person, request.device) })
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 struct SessionRequest {
     challenge: String,
     /// Over [`handset::session_text`].
     signature: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct Begun {
     /// For handsets that send `authorization: Bearer`; the page uses the cookie.
     session: String,
 }
 
+/// Begins a session of a handset by a signed challenge.
+#[utoipa::path(post, operation_id = "handset_session", path = "/session", tag = "handset", request_body = SessionRequest, security(()),
+    responses((status = 200, body = Begun), (status = 401, body = Problem)))]
 async fn session(State(state): State<ApiState>, caller: Caller, Body(request): Body<SessionRequest>) -> Result<Response, Problem> {
     let begun = handset::begin_session(&state.shared, &request.challenge, &request.signature);
     let (session, _) = begun.ok_or_else(|| {
@@ -171,6 +177,8 @@ async fn session(State(state): State<ApiState>, caller: Caller, Body(request): B
 }
 
 /// Ends the session: it is over then, whoever has copied it, and so is its line of events.
+#[utoipa::path(delete, operation_id = "handset_end_session", path = "/session", tag = "handset", security(()),
+    responses((status = 204, description = "ends the session"), (status = 401, body = Problem)))]
 async fn end_session(State(state): State<ApiState>, caller: Caller, method: Method, headers: HeaderMap) -> Result<Response, Problem> {
     if bearer(&headers).is_none() {
         from_the_page(&method, &headers)?;
@@ -182,7 +190,7 @@ async fn end_session(State(state): State<ApiState>, caller: Caller, method: Meth
 }
 
 /// A code that the page shows.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct OwnCode {
     label: String,
     code: String,
@@ -191,7 +199,7 @@ struct OwnCode {
 }
 
 /// What a handset shows of itself.
-#[derive(Serialize)]
+#[derive(Serialize, ToSchema)]
 struct Me {
     site: String,
     name: String,
@@ -210,6 +218,9 @@ struct Me {
     now_us: u64,
 }
 
+/// Whose handset it is, and their devices.
+#[utoipa::path(get, operation_id = "handset_me", path = "/me", tag = "handset", security(()),
+    responses((status = 200, body = Me), (status = 401, body = Problem)))]
 async fn me(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json<Me>, Problem> {
     let (shared, live, now) = (&state.shared, live(&state)?, clock::now());
     let reference = handset.device.settings.waits_for.as_ref().map(shown);
@@ -245,12 +256,14 @@ fn own_codes(shared: &Shared, person: &PersonRow, now: Moment) -> Vec<OwnCode> {
     ready.filter_map(code).collect()
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, ToSchema)]
 pub(super) struct Renamed {
     pub(super) label: String,
 }
 
 /// A handset may take itself out, and no other: what else the person has is removed on the page that the person signs in to.
+#[utoipa::path(delete, operation_id = "handset_remove", path = "/devices/{id}", tag = "handset", security(()), params(("id" = u64, Path)),
+    responses((status = 204, description = "removes a device of the person"), (status = 401, body = Problem)))]
 async fn remove(State(state): State<ApiState>, handset: KnownHandset, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
     only_itself(&handset, id)?;
     let (source, login) = (handset.person.source.clone(), handset.person.login.clone());
@@ -260,6 +273,9 @@ async fn remove(State(state): State<ApiState>, handset: KnownHandset, Path(id): 
     Ok(StatusCode::NO_CONTENT)
 }
 
+/// Renames a device of the person.
+#[utoipa::path(put, operation_id = "handset_rename", path = "/devices/{id}", tag = "handset", request_body = Renamed, security(()), params(("id" = u64, Path)),
+    responses((status = 204, description = "renames a device of the person"), (status = 401, body = Problem)))]
 async fn rename(
     State(state): State<ApiState>,
     handset: KnownHandset,
