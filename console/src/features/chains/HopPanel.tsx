@@ -125,7 +125,7 @@ function Lines({ server }: { server: ProbedServer }) {
           >
             <StateMark state={line.state} />
             <span className="text-ink-faint">{line.piece}</span>
-            <span className={line.state === 'note' ? 'text-ink-faint' : ''}>
+            <span className={`min-w-0 [overflow-wrap:anywhere] ${line.state === 'note' ? 'text-ink-faint' : ''}`}>
               {line.cause && <strong className="font-mono font-semibold">{line.cause} </strong>}
               {line.said}
               {line.remedy && <span className="block text-ink-soft">remedy: {line.remedy}</span>}

@@ -21,7 +21,7 @@ export function Waits({ budget }: { budget: ChainBudget | undefined }) {
       {paths.map((path) => (
         <Strip key={path.gateway} path={path} end={end} />
       ))}
-      <div className="grid grid-cols-[9rem_1fr_9rem] gap-x-2 font-mono text-xs text-ink-faint">
+      <div className="grid grid-cols-[9rem_1fr_11.5rem] gap-x-2 font-mono text-xs text-ink-faint">
         <span className="col-start-2 flex justify-between">
           <span>0</span>
           <span>{span(end)}</span>

@@ -4,7 +4,7 @@ import { span } from './span'
 
 const WIDTH = 940
 const HEIGHT = 210
-const BOX = { left: 40, right: 14, top: 14, bottom: 24 }
+const BOX = { left: 50, right: 14, top: 14, bottom: 24 }
 
 type Props = { curve: Curve | undefined; progress: number | undefined; problem: string | undefined; now?: number }
 

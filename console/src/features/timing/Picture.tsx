@@ -19,7 +19,7 @@ type Bar = { from: number; to: number; look: 'wait' | 'may' | 'usual' | 'people'
 export function Picture({ path }: { path: PathBudget }) {
   const rows = rowsOf(path)
   const last = endOf(path)
-  const columns = 'grid-cols-[12rem_1fr_9rem]'
+  const columns = 'grid-cols-[12rem_1fr_11.5rem]'
   return (
     <figure data-testid="picture" className="min-w-0">
       <ul>
@@ -72,7 +72,7 @@ export function Strip({ path, end }: { path: PathBudget; end: number }) {
   const stages = rows.filter((row) => !waits.includes(row))
   const figures = waits[0]
   return (
-    <div className="grid grid-cols-[9rem_1fr_9rem] items-center gap-x-2 text-xs leading-4">
+    <div className="grid grid-cols-[9rem_1fr_11.5rem] items-center gap-x-2 text-xs leading-4">
       <span className="truncate text-ink-soft">{path.gateway}</span>
       <span>
         <span className="relative block h-2 border-rule-fine border-x">

@@ -18,11 +18,11 @@ export function Sliders({ settings, values, swept, change, sweep }: Props) {
     <ul aria-label="waits">
       {settings.map((setting) => (
         <li key={setting.name} data-setting={setting.name} className="border-rule-fine border-b px-3 py-1">
-          <div className="flex items-baseline gap-2">
-            <span className="truncate font-mono text-xs" title={setting.said}>
+          <div className="flex flex-wrap items-baseline gap-x-2">
+            <span className="font-mono text-xs" title={setting.said}>
               {setting.name}
             </span>
-            <span className="truncate text-xs text-ink-faint">{setting.on_device ? 'on the device' : ''}</span>
+            <span className="whitespace-nowrap text-xs text-ink-faint">{setting.on_device ? 'on the device' : ''}</span>
             <label className="ml-auto flex items-center gap-1 text-xs text-ink-faint">
               <input
                 type="radio"
