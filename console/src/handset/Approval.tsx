@@ -6,7 +6,12 @@ import { touchKey } from './securityKey'
 
 type Props = { device: Device; text: string; offset: number; done: (said: string) => void }
 
-const clock = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit' })
+const clock = new Intl.DateTimeFormat(undefined, {
+  hour: '2-digit',
+  minute: '2-digit',
+  second: '2-digit',
+  hourCycle: 'h23',
+})
 
 /** One approval: who, from where, through which gateway, when; and the answer, signed over exactly this. */
 export function Approval({ device, text, offset, done }: Props) {

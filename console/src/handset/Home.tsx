@@ -71,7 +71,8 @@ export function Home({ device, forget, signIn }: { device: Device; forget: () =>
       {me?.stopped_until_us && (
         <p className="border-warn border-l-4 bg-warn-wash px-3 py-2">
           You said that a login was not yours: nothing asks you until{' '}
-          {new Date(me.stopped_until_us / 1_000).toLocaleTimeString()}. Change your password.
+          {new Date(me.stopped_until_us / 1_000).toLocaleTimeString(undefined, { hourCycle: 'h23' })}. Change your
+          password.
         </p>
       )}
       {me && me.codes.length > 0 && <Codes me={me} offset={offset} reload={load} />}

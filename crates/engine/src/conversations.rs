@@ -11,7 +11,7 @@ use std::time::Duration;
 
 /// Traces that are kept in memory; each takes two to four KiB. Those of others are read from the records once they are needed.
 const TRACES: usize = 8192;
-/// Logins that are known to wait; more are listed as waiting for ever.
+/// Logins that are known to wait. Of more, the records keep the first round as it is, and nobody ends them when their prompt expires.
 const LOGINS: usize = 131_072;
 /// How long after its end a prompt's answer may still arrive by our own clock.
 const GRACE: Duration = Duration::from_secs(1);
@@ -29,8 +29,8 @@ struct Table {
     open: HashMap<String, Open>,
     /// When each ends, the soonest first.
     ends: BTreeSet<(u64, String)>,
-    /// How many have their trace here.
-    traces: usize,
+    /// Those of them that have their trace here, so that finding one to evict takes no search.
+    traces: BTreeSet<(u64, String)>,
 }
 
 #[derive(Debug)]
@@ -120,6 +120,16 @@ impl Conversations {
         trace
     }
 
+    /// An answer was none of this login's (too late, or somebody else's), or what decided it broke down: nothing more can come, since a
+    /// prompt is answered once. The login ends with the next look.
+    pub fn not_taken_up(&self, reference: &str, broke_down: bool, now: Moment) {
+        let mut table = self.table();
+        if let Some(mut open) = table.remove(reference) {
+            (open.answering, open.ends_us) = (broke_down, now.micros());
+            table.insert(reference.to_owned(), open);
+        }
+    }
+
     /// A login has its verdict: gives the number under which the records hold its first round.
     pub fn ended(&self, reference: &str) -> Option<u64> {
         self.table().remove(reference).map(|open| open.id)
@@ -175,26 +185,28 @@ fn ends_of(facts: &Facts) -> u64 {
 
 impl Table {
     fn insert(&mut self, reference: String, open: Open) {
-        self.traces += usize::from(open.trace.is_some());
+        if open.trace.is_some() {
+            self.traces.insert((open.ends_us, reference.clone()));
+        }
         self.ends.insert((open.ends_us, reference.clone()));
         self.open.insert(reference, open);
     }
 
     fn remove(&mut self, reference: &str) -> Option<Open> {
         let open = self.open.remove(reference)?;
-        self.traces -= usize::from(open.trace.is_some());
-        self.ends.remove(&(open.ends_us, reference.to_owned()));
+        let key = (open.ends_us, reference.to_owned());
+        self.ends.remove(&key);
+        self.traces.remove(&key);
         Some(open)
     }
 
     /// Takes the trace out of memory that ends the soonest, where there are too many.
     fn evict(&mut self) -> Option<Evicted> {
-        if self.traces <= TRACES {
+        if self.traces.len() <= TRACES {
             return None;
         }
-        let (_, reference) = self.ends.iter().find(|(_, reference)| self.open.get(reference).is_some_and(|open| open.trace.is_some()))?;
-        let open = self.open.get_mut(reference)?;
-        self.traces -= 1;
+        let (_, reference) = self.traces.pop_first()?;
+        let open = self.open.get_mut(&reference)?;
         let trace = open.trace.take();
         std::mem::take(&mut open.unwritten).then(|| trace.map(|trace| (open.id, trace))).flatten()
     }
@@ -267,12 +279,24 @@ mod tests {
     }
 
     #[test]
+    fn a_login_whose_prompt_was_answered_by_somebody_else_or_too_late_ends_with_the_next_look() {
+        let open = Conversations::default();
+        for (reference, broke_down, cause) in [("A", false, Cause::PromptUnanswered), ("B", true, Cause::Unfinished)] {
+            open.begin(4, waiting(reference, at(60)));
+            open.answered(reference, at(5));
+            open.not_taken_up(reference, broke_down, at(6));
+            let expired = open.expired(at(7)).pop().unwrap();
+            assert_eq!(expired.ended(no_record, at(7)).unwrap().cause, Some(cause));
+        }
+    }
+
+    #[test]
     fn traces_beyond_the_bound_leave_memory_and_are_read_from_the_records() {
         let open = Conversations::default();
         for number in 0..TRACES as u64 + 3 {
             open.begin(number, waiting(&number.to_string(), at(60 + number)));
         }
-        assert_eq!((open.count(), open.table().traces), (TRACES + 3, TRACES));
+        assert_eq!((open.count(), open.table().traces.len()), (TRACES + 3, TRACES));
         assert!(open.answered("0", at(1)).is_none() && open.answered("9", at(1)).is_some());
         let expired = open.expired(at(1500)).into_iter().find(|expired| expired.reference == "1").unwrap();
         assert_eq!(expired.reference, "1");

@@ -27,6 +27,8 @@ struct Resources<'s> {
     guess: Option<CountedGuess>,
     /// An approval that the handset shows for this login. Dropped, it is withdrawn, unless another login waits for it too.
     approval: Option<u64>,
+    /// The login whose prompt this request answers. Dropped, that login ends as unfinished.
+    answered: Option<String>,
     /// When the gateway gives up: slow hashes are not begun any more then.
     given_up: Option<Instant>,
 }
@@ -36,13 +38,16 @@ impl Drop for Resources<'_> {
         if let Some(id) = self.approval.take() {
             self.shared.approvals.abandon(id, clock::now());
         }
+        if let Some(reference) = self.answered.take() {
+            self.shared.conversations.not_taken_up(&reference, true, clock::now());
+        }
     }
 }
 
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
     let given_up = login.given_up_at().map(|at| clock.instant(at));
-    let mut hand = Resources { shared, code: None, guess: None, approval: None, given_up };
+    let mut hand = Resources { shared, code: None, guess: None, approval: None, answered: None, given_up };
     loop {
         match login.next() {
             Next::Ask(need) => {
@@ -63,6 +68,11 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
             }
             Next::Decided => break,
         }
+    }
+    if let Some(reference) = hand.answered.take()
+        && login.reference() != reference
+    {
+        shared.conversations.not_taken_up(&reference, false, clock.now());
     }
     if let Some(guess) = hand.guess.take() {
         guess.uncounted(clock.now());
@@ -135,7 +145,13 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
             }
             Fact::Kept(kept)
         }
-        Need::TakeChallenge { state } => Fact::Taken(Box::pin(take(state, shared, now)).await),
+        Need::TakeChallenge { state } => {
+            let taken = Box::pin(take(state, shared, now)).await;
+            if let TakenAnswer::Taken { pending, .. } = &taken {
+                hand.answered = Some(pending.reference().to_owned());
+            }
+            Fact::Taken(taken)
+        }
         Need::ChangePassword { source: SourceRef::Directory(index), person, old, new } => {
             Fact::Changed(match live.directories.get(index) {
                 Some(directory) => Box::pin(directory.change_password(&person, &old, &new)).await,

@@ -266,6 +266,31 @@ async fn a_prompt_is_answered_once_by_its_person_at_its_gateway_and_outlives_a_r
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_login_whose_prompt_nobody_answers_ends_by_itself_over_a_stop_and_after_an_answer_that_is_not_its_own() {
+    let short = ("[[identity]]", "[factors]\nprompt_lasts = \"3s\"\n[[identity]]");
+    let world = Northmoor::with(Setup { change: &[short], ..Setup::default() }).await;
+    let lantern = world.gateway("lantern");
+    let (asked, local) = lantern.log_in("pell", "sounding-line").await.unwrap();
+    let first = world.service.trace_from(local).await["reference"].as_str().unwrap().to_owned();
+    let waiting = world.service.get("/traces?outcome=waiting").await;
+    assert_eq!((waiting.as_array().unwrap().len(), waiting[0]["reference"].as_str()), (1, Some(first.as_str())));
+    let (refused, stranger) = lantern.answer("ravi", &code("pell", 0), &asked).await.unwrap();
+    assert_eq!(outcome(&refused), "reject");
+    assert_eq!(world.service.trace_from(stranger).await["cause"], "challenge-foreign", "under a reference of its own");
+    assert_eq!(world.service.ended(&first).await["cause"], "prompt-unanswered");
+    let (_, local) = lantern.log_in("pell", "sounding-line").await.unwrap();
+    let second = world.service.trace_from(local).await["reference"].as_str().unwrap().to_owned();
+    let Northmoor { mut service, directories: _directories, .. } = world;
+    assert!(service.terminate());
+    let (data, _folder) = service.kill();
+    let service = Service::start_in(&data, &[]);
+    assert_eq!(service.ended(&second).await["cause"], "prompt-unanswered", "the stop has not made it wait for ever");
+    let rows = service.get("/traces?person=pell&limit=50").await;
+    let listed = |reference: &str| rows.as_array().unwrap().iter().filter(|row| row["reference"] == reference).count();
+    assert_eq!((listed(&first), listed(&second)), (1, 1), "each login is listed once: {rows:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_code_beside_a_wrong_password_stays_good_and_lets_one_of_many_logins_in() {
     let world = Northmoor::with(Setup::default()).await;
     let now = code("ines", 0);

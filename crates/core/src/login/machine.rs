@@ -346,6 +346,11 @@ impl Login {
         login
     }
 
+    /// The login's reference. An answer to a prompt has that of the login which it goes on with, once it is found to belong to it.
+    pub fn reference(&self) -> &str {
+        &self.trace.reference
+    }
+
     /// When the gateway gives up waiting, as far as the site says how long it waits.
     pub fn given_up_at(&self) -> Option<Moment> {
         let patience = self.gateway()?.patience.filter(|_| self.request.context.origin == Origin::Gateway)?;
