@@ -8,7 +8,7 @@ use bivector_store::records::Sync;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::time::Duration;
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 
 /// How long logins in flight may take to end when the service is stopped.
@@ -16,6 +16,8 @@ const LAST_LOGINS: Duration = Duration::from_secs(20);
 
 pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
     log_to_stderr("warn,bivector=info,bivector_service=info");
+    // Before anything says that the service runs: a stop at that moment must be a polite one.
+    let stop = Interrupt::listen();
     let sync = if serve.no_sync { Sync::Off } else { Sync::Full };
     let running = start(Options {
         key_file: serve.key_file,
@@ -52,22 +54,43 @@ pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
         Some(revision) => output::line(format!("site             revision {revision} is in force")),
         None => output::line("site             none yet; nothing is received before one is applied"),
     }
-    interrupted().await;
+    stop.received().await;
     tracing::info!("stopping: no new logins; those in flight get their answer");
     running.stop(LAST_LOGINS).await;
     Ok(ExitCode::SUCCESS)
 }
 
-/// Waits for a polite end.
-pub(crate) async fn interrupted() {
-    let mut terminate = match signal(SignalKind::terminate()) {
-        Ok(terminate) => terminate,
-        Err(_) => return std::future::pending().await,
-    };
-    tokio::select! {
-        _ = terminate.recv() => {}
-        _ = tokio::signal::ctrl_c() => {}
+/// A request to stop: SIGTERM or SIGINT, noticed from the moment this is made.
+pub(crate) struct Interrupt {
+    terminate: Option<Signal>,
+    interrupt: Option<Signal>,
+}
+
+impl Interrupt {
+    /// Takes over both signals. Until this is called, either of them ends the process at once.
+    pub(crate) fn listen() -> Self {
+        Interrupt { terminate: signal(SignalKind::terminate()).ok(), interrupt: signal(SignalKind::interrupt()).ok() }
     }
+
+    /// Waits for the first of the two.
+    pub(crate) async fn received(mut self) {
+        tokio::select! {
+            () = next(&mut self.terminate) => {}
+            () = next(&mut self.interrupt) => {}
+        }
+    }
+}
+
+async fn next(signal: &mut Option<Signal>) {
+    match signal {
+        Some(signal) => drop(signal.recv().await),
+        None => std::future::pending().await,
+    }
+}
+
+/// Waits for SIGTERM or SIGINT.
+pub(crate) async fn interrupted() {
+    Interrupt::listen().received().await;
 }
 
 /// Logs go to standard error; BIVECTOR_LOG chooses how much, `usual` where it is not set.
