@@ -2,7 +2,7 @@
 
 use super::factors::{person_number, read_state_of, restore_state};
 use super::people::{keep, read_people};
-use super::{FactorState, NewPerson, PersonRow, Records, RecordsError};
+use super::{Changed, FactorState, NewPerson, PersonRow, Records, RecordsError};
 use bivector_model::Moment;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
@@ -188,11 +188,12 @@ impl Records {
             let slices = slices_of(edits);
             match <[_; 1]>::try_from(slices) {
                 Ok([only]) => {
-                    records
-                        .write_people(move |transaction| {
-                            begin(transaction, &heading, 0).and_then(|number| make_slice(transaction, number, &only, now).map(|()| number))
-                        })
-                        .await
+                    let changed = whom(&only).into_iter().map(|(source, login)| Changed::Person { source, login }).collect();
+                    let make = move |transaction: &Transaction<'_>| {
+                        let number = begin(transaction, &heading, 0)?;
+                        make_slice(transaction, number, &only, now).map(|()| number)
+                    };
+                    records.write_people_facts(make, |_| changed).await
                 }
                 Err(slices) => records.change_in_slices(heading, slices).await,
             }
@@ -211,11 +212,15 @@ impl Records {
             };
             if let Err(error) = made {
                 self.take_back(number, at).await?;
-                self.write(move |transaction| transaction.execute("DELETE FROM changes WHERE number = ?1", [number as i64])).await?;
+                let forget =
+                    move |transaction: &Transaction<'_>| transaction.execute("DELETE FROM changes WHERE number = ?1", [number as i64]);
+                self.write_facts(forget, |_| vec![Changed::People]).await?;
                 return Err(error);
             }
         }
-        self.write(move |transaction| transaction.execute("UPDATE changes SET pending = 0 WHERE number = ?1", [number as i64])).await?;
+        let end =
+            move |transaction: &Transaction<'_>| transaction.execute("UPDATE changes SET pending = 0 WHERE number = ?1", [number as i64]);
+        self.write_facts(end, |_| vec![Changed::People]).await?;
         Ok(number)
     }
 
@@ -243,7 +248,7 @@ impl Records {
             let pending = "UPDATE changes SET pending = ?2 WHERE number = ?1";
             records.write(move |transaction| transaction.execute(pending, params![number as i64, TAKING_BACK])).await?;
             records.take_back(number, now).await?;
-            records.write(move |transaction| end_undo(transaction, number, now)).await?;
+            records.write_facts(move |transaction| end_undo(transaction, number, now), |()| vec![Changed::People]).await?;
             Ok(Ok(Change { undone_us: Some(now.micros()), ..change }))
         });
         undone.await.map_err(|_| RecordsError("it failed; the next start takes the rest back".into()))?
@@ -312,11 +317,17 @@ fn begin(transaction: &Transaction<'_>, heading: &Heading, pending: i64) -> rusq
     Ok(transaction.last_insert_rowid() as u64)
 }
 
-/// Makes edits and keeps what their people were like before and after.
-fn make_slice(transaction: &Transaction<'_>, number: u64, edits: &[Edit], now: Moment) -> rusqlite::Result<()> {
-    let mut whom: Vec<(String, String)> = edits.iter().map(Edit::whom).map(|(source, login)| (source.into(), login.into())).collect();
+/// The people that edits are about, by source and login.
+fn whom(edits: &[Edit]) -> Vec<(String, String)> {
+    let mut whom: Vec<_> = edits.iter().map(Edit::whom).map(|(source, login)| (source.to_owned(), login.to_owned())).collect();
     whom.sort_unstable();
     whom.dedup();
+    whom
+}
+
+/// Makes edits and keeps what their people were like before and after.
+fn make_slice(transaction: &Transaction<'_>, number: u64, edits: &[Edit], now: Moment) -> rusqlite::Result<()> {
+    let whom = whom(edits);
     let before = whom.iter().map(|(source, login)| snapshot(transaction, source, login)).collect::<rusqlite::Result<Vec<_>>>()?;
     edits.iter().try_for_each(|edit| make(transaction, edit, now))?;
     for ((source, login), before) in whom.iter().zip(before) {

@@ -4,7 +4,7 @@ use super::people::keep_factor;
 use super::remembered::Remembered;
 use super::steps::{self, Use, UsedStep, steps_to_keep};
 use super::writer::Job;
-use super::{Agreement, NewFactor, Records, RecordsError};
+use super::{Agreement, Changed, NewFactor, Records, RecordsError};
 use crate::lookup::Lookup;
 use bivector_core::login::{CodeMark, WrongTry};
 use bivector_model::Moment;
@@ -87,26 +87,28 @@ impl Records {
 
     /// Adds a factor to a person, or replaces one of the same kind and label. Its number; none if there is no such person.
     pub async fn add_factor(&self, source: String, login: String, factor: NewFactor, now: Moment) -> Result<Option<u64>, RecordsError> {
-        self.write(move |transaction| match person_number(transaction, &source, &login)? {
+        let person = Changed::Person { source: source.clone(), login: login.clone() };
+        let add = move |transaction: &Transaction<'_>| match person_number(transaction, &source, &login)? {
             Some(person) => keep_factor(transaction, person, &factor, now).map(Some),
             None => Ok(None),
-        })
-        .await
+        };
+        self.write_facts(add, |added| if added.is_some() { vec![person] } else { Vec::new() }).await
     }
 
     /// Takes a factor of a person out; `false` if the person has none with this number.
     pub async fn remove_factor(&self, source: String, login: String, factor: u64) -> Result<bool, RecordsError> {
-        self.write_people(move |transaction| {
+        let person = Changed::Person { source: source.clone(), login: login.clone() };
+        let remove = move |transaction: &Transaction<'_>| {
             let Some(person) = person_number(transaction, &source, &login)? else { return Ok(false) };
             Ok(transaction.execute("DELETE FROM factors WHERE id = ?1 AND person = ?2", params![factor as i64, person])? == 1)
-        })
-        .await
+        };
+        self.write_people_facts(remove, |removed| if *removed { vec![person] } else { Vec::new() }).await
     }
 
     /// Changes what was agreed about a factor; `false` if it is gone.
     pub async fn set_settings(&self, factor: u64, settings: super::FactorSettings) -> Result<bool, RecordsError> {
         let settings = serde_json::to_string(&settings).unwrap_or_default();
-        self.write(move |transaction| {
+        self.write_facts_of(factor, move |transaction| {
             Ok(transaction.execute("UPDATE factors SET settings = ?2 WHERE id = ?1", params![factor as i64, settings])? == 1)
         })
         .await
@@ -114,7 +116,7 @@ impl Records {
 
     /// Changes what is sealed of a factor, such as the counter of a security key.
     pub async fn set_sealed(&self, factor: u64, sealed: Vec<u8>) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
+        self.write_facts_of(factor, move |transaction| {
             Ok(transaction.execute("UPDATE factors SET sealed = ?2 WHERE id = ?1", params![factor as i64, sealed])? == 1)
         })
         .await
@@ -122,7 +124,7 @@ impl Records {
 
     /// Gives a factor another name; `false` if it is gone.
     pub async fn rename_factor(&self, factor: u64, label: String) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
+        self.write_facts_of(factor, move |transaction| {
             Ok(transaction.execute("UPDATE factors SET label = ?2 WHERE id = ?1", params![factor as i64, label])? == 1)
         })
         .await
@@ -130,7 +132,7 @@ impl Records {
 
     /// Sets the hash of a factor's PIN, or takes it out.
     pub async fn set_pin(&self, factor: u64, pin: Option<String>) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
+        self.write_facts_of(factor, move |transaction| {
             Ok(transaction.execute("UPDATE factors SET pin = ?2 WHERE id = ?1", params![factor as i64, pin])? == 1)
         })
         .await
@@ -143,7 +145,9 @@ impl Records {
 
     /// Forgets the wrong codes of a person; `false` if there were none.
     pub async fn release(&self, person: String) -> Result<bool, RecordsError> {
-        self.write(move |transaction| Ok(transaction.execute("DELETE FROM locks WHERE person = ?1", [person])? == 1)).await
+        let changed = Changed::person(&person);
+        let release = move |transaction: &Transaction<'_>| Ok(transaction.execute("DELETE FROM locks WHERE person = ?1", [person])? == 1);
+        self.write_facts(release, |released| if *released { vec![changed] } else { Vec::new() }).await
     }
 }
 

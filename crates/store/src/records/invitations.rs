@@ -2,7 +2,7 @@
 
 use super::factors::{person_number, use_up};
 use super::people::{keep, keep_factor, read_people};
-use super::{Agreement, FactorState, NewFactor, NewPerson, Records, RecordsError};
+use super::{Changed, FactorState, NewFactor, NewPerson, Records, RecordsError};
 use bivector_core::login::Station;
 use bivector_model::Moment;
 use bivector_model::device::Used;
@@ -82,20 +82,26 @@ const COLUMNS: &str = "id, person, factor, created_us, until_us, operator, sent_
 impl Records {
     /// Keeps an invitation; earlier ones of the same person to the same factor end. Gives its number.
     pub async fn invite(&self, new: NewInvitation, now: Moment) -> Result<u64, RecordsError> {
-        self.write(move |transaction| {
+        let changed = Changed::person(&new.person);
+        let invite = move |transaction: &Transaction<'_>| {
             withdraw(transaction, &new.person, Some(new.factor))?;
             transaction.execute(
                 "INSERT INTO invitations (person, factor, hash, created_us, until_us, operator, sent_to) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
                 params![new.person, new.factor.name(), new.hash, now.micros() as i64, new.until.micros() as i64, new.operator, new.sent_to],
             )?;
             Ok(transaction.last_insert_rowid() as u64)
-        })
-        .await
+        };
+        self.write_facts(invite, |_| vec![changed]).await
     }
 
     /// Ends the invitations of a person that are still open; how many there were.
     pub async fn withdraw_invitations(&self, person: String) -> Result<usize, RecordsError> {
-        self.write(move |transaction| withdraw(transaction, &person, None)).await
+        let changed = Changed::person(&person);
+        self.write_facts(
+            move |transaction| withdraw(transaction, &person, None),
+            |ended| if *ended > 0 { vec![changed] } else { Vec::new() },
+        )
+        .await
     }
 
     /// The newest invitation of each person that was not withdrawn, used or not.
@@ -152,12 +158,13 @@ impl Records {
 
     /// Forgets the devices of a person, and lets approvals go on; whether there was anything.
     pub async fn forget_devices(&self, person: String) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
+        let changed = Changed::person(&person);
+        let forget = move |transaction: &Transaction<'_>| {
             let stops = transaction.execute("DELETE FROM stops WHERE person = ?1", [&person])?;
             let devices = transaction.execute("DELETE FROM remembered WHERE person = ?1", [&person])?;
             Ok(stops + devices > 0)
-        })
-        .await
+        };
+        self.write_facts(forget, |any| if *any { vec![changed] } else { Vec::new() }).await
     }
 
     /// Looks an invitation up by the hash of its code, without using it.
@@ -166,13 +173,14 @@ impl Records {
     }
 }
 
-impl Agreement {
+impl Records {
     /// Uses an invitation up and adds the factor that came of it, in one step: of any number at once exactly one gets it.
     ///
     /// # Errors
     /// It could not be written. Then nothing was used up.
     pub async fn use_invitation(&self, hash: Vec<u8>, factor: NewFactor, now: Moment) -> Result<(Opened, Option<u64>), RecordsError> {
-        self.records.write(move |transaction| use_invitation(transaction, &hash, &factor, now)).await
+        self.write_facts(move |transaction| use_invitation(transaction, &hash, &factor, now), |(opened, id)| whose(opened, id.is_some()))
+            .await
     }
 
     /// Keeps an app that a person without a factor has set up, with its first code used, in one step. Its number and what it is at;
@@ -187,9 +195,10 @@ impl Agreement {
         used: Used,
         now: Moment,
     ) -> Result<Option<(u64, FactorState)>, RecordsError> {
-        let remembered = Arc::clone(&self.records.remembered);
-        self.records
-            .write(move |transaction| {
+        let remembered = Arc::clone(&self.remembered);
+        let changed = Changed::Person { source: person.source.clone(), login: person.login.clone() };
+        self.write_facts(
+            move |transaction| {
                 let has = |transaction: &Transaction<'_>| {
                     let known = read_people(transaction, Some((&person.source, &person.login)))?.pop();
                     Ok::<_, rusqlite::Error>(known.map(|known| known.factors.iter().any(|factor| factor.settings.waits_for.is_none())))
@@ -202,8 +211,10 @@ impl Agreement {
                 let Some(number) = person_number(transaction, &person.source, &person.login)? else { return Ok(None) };
                 let id = keep_factor(transaction, number, &factor, now)?;
                 Ok(use_up(transaction, &remembered, id, used, now.micros() as i64)?.map(|state| (id, state)))
-            })
-            .await
+            },
+            |_| vec![changed],
+        )
+        .await
     }
 
     /// Uses an invitation to an app up and keeps the app, with its first code used. What the invitation led to; number and state.
@@ -217,14 +228,16 @@ impl Agreement {
         used: Used,
         now: Moment,
     ) -> Result<(Opened, Option<(u64, FactorState)>), RecordsError> {
-        let remembered = Arc::clone(&self.records.remembered);
-        self.records
-            .write(move |transaction| {
+        let remembered = Arc::clone(&self.remembered);
+        self.write_facts(
+            move |transaction| {
                 let (opened, id) = use_invitation(transaction, &hash, &factor, now)?;
                 let Some(id) = id else { return Ok((opened, None)) };
                 Ok((opened, use_up(transaction, &remembered, id, used, now.micros() as i64)?.map(|state| (id, state))))
-            })
-            .await
+            },
+            |(opened, added)| whose(opened, added.is_some()),
+        )
+        .await
     }
 
     /// Keeps an app of somebody who is known, with its first code used. Its number and what it is at; nothing if the person is gone.
@@ -239,30 +252,44 @@ impl Agreement {
         used: Used,
         now: Moment,
     ) -> Result<Option<(u64, FactorState)>, RecordsError> {
-        let remembered = Arc::clone(&self.records.remembered);
-        self.records
-            .write(move |transaction| {
+        let remembered = Arc::clone(&self.remembered);
+        let changed = Changed::Person { source: source.clone(), login: login.clone() };
+        self.write_facts(
+            move |transaction| {
                 let Some(number) = person_number(transaction, &source, &login)? else { return Ok(None) };
                 let id = keep_factor(transaction, number, &factor, now)?;
                 Ok(use_up(transaction, &remembered, id, used, now.micros() as i64)?.map(|state| (id, state)))
-            })
-            .await
+            },
+            |_| vec![changed],
+        )
+        .await
     }
 
     /// Stops approvals of a person. Durable when it returns.
     ///
     /// # Errors
     /// It could not be written.
-    pub async fn stop(&self, person: String, stop: StopRow) -> Result<(), RecordsError> {
-        self.records
-            .write(move |transaction| {
+    pub async fn stop_approvals(&self, person: String, stop: StopRow) -> Result<(), RecordsError> {
+        let changed = Changed::person(&person);
+        self.write_facts(
+            move |transaction| {
                 transaction.execute(
                     "INSERT OR REPLACE INTO stops VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
                     params![person, stop.at_us as i64, stop.until_us as i64, stop.gateway, stop.caller, stop.reference],
                 )?;
                 Ok(())
-            })
-            .await
+            },
+            |()| vec![changed],
+        )
+        .await
+    }
+}
+
+/// Whose fact has changed where an invitation led to something.
+fn whose(opened: &Opened, led_to_something: bool) -> Vec<Changed> {
+    match opened {
+        Opened::Open(invitation) if led_to_something => vec![Changed::person(&invitation.person)],
+        _ => Vec::new(),
     }
 }
 

@@ -146,6 +146,8 @@ const MIGRATIONS: &[Migration] = &[
     sql("ALTER TABLE changes ADD COLUMN pending INTEGER NOT NULL DEFAULT 0;"),
     // 13: traces of logins that waited at a prompt, in whose place later ones of the same logins stand
     sql("CREATE TABLE replaced_traces (id INTEGER PRIMARY KEY);"),
+    // 14: the change feed
+    sql("CREATE TABLE feed (sequence INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, key TEXT NOT NULL);"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

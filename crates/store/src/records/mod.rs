@@ -7,6 +7,7 @@ mod agreement;
 mod audit;
 mod changes;
 mod factors;
+mod feed;
 mod guesses;
 mod health;
 mod held;
@@ -27,6 +28,7 @@ pub use agreement::{Agreement, Took};
 pub use audit::{AuditRow, AuditVerdict, Deed};
 pub use changes::{Change, Edit, NotUndone};
 pub use factors::{FactorState, LockRow, Marked};
+pub use feed::{Changed, Changes, Cursor};
 pub use guesses::GuessRow;
 pub use held::HeldCode;
 pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
@@ -43,6 +45,7 @@ pub use traces::{FailedSpan, Failures, LoginCounts, TraceFilter, TraceRow};
 use crate::error::ServiceError;
 use bivector_model::Moment;
 use bivector_model::trace::Step;
+use feed::Feed;
 use health::Health;
 use remembered::Remembered;
 use rusqlite::{Connection, OpenFlags, Transaction};
@@ -51,7 +54,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use traces::Buffer;
-use writer::{Job, Writer};
+use writer::{Around, Job, Writer};
 
 /// Whether a commit waits until the disk has it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -98,6 +101,7 @@ pub struct Records {
     changing: Arc<tokio::sync::Mutex<()>>,
     stopping: Arc<AtomicBool>,
     health: Arc<Health>,
+    feed: Arc<Feed>,
 }
 
 #[derive(Debug)]
@@ -136,9 +140,11 @@ impl Records {
         let traces = Arc::new(Buffer::new(newest));
         let checkpointer = Connection::open(&path).map_err(failed)?;
         let remembered = Arc::new(Remembered::default());
-        let writer = Arc::new(Writer::start(connection, checkpointer, Arc::clone(&remembered), Arc::clone(&health)));
+        let feed = Arc::new(Feed::open(&connection).map_err(failed)?);
+        let around = Around { remembered: Arc::clone(&remembered), health: Arc::clone(&health), feed: Arc::clone(&feed) };
+        let writer = Arc::new(Writer::start(connection, checkpointer, around));
         let readers = Arc::new(Readers { path, idle: Mutex::new(Vec::new()) });
-        Ok(Records { writer, readers, traces, remembered, changing: Arc::default(), stopping: Arc::default(), health })
+        Ok(Records { writer, readers, traces, remembered, changing: Arc::default(), stopping: Arc::default(), health, feed })
     }
 
     /// Whether they can be written and are sound.

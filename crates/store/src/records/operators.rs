@@ -1,6 +1,6 @@
 //! Operators with their roles, tokens (hashes only) and console passwords, and small values of the records themselves.
 
-use super::{Records, RecordsError};
+use super::{Changed, Records, RecordsError};
 use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
@@ -69,59 +69,74 @@ pub struct TokenRow {
 impl Records {
     /// Adds an operator. Gives `false` where there is one of that name.
     pub async fn add_operator(&self, name: String, role: Role, now: Moment) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
-            let added = transaction.execute(
-                "INSERT OR IGNORE INTO operators VALUES (?1, ?2, NULL, NULL, ?3)",
-                params![name, role.word(), now.micros() as i64],
-            )?;
-            Ok(added == 1)
-        })
+        self.write_facts(
+            move |transaction| {
+                let added = transaction.execute(
+                    "INSERT OR IGNORE INTO operators VALUES (?1, ?2, NULL, NULL, ?3)",
+                    params![name, role.word(), now.micros() as i64],
+                )?;
+                Ok(added == 1)
+            },
+            |done| if *done { vec![Changed::Operators] } else { Vec::new() },
+        )
         .await
     }
 
     /// Gives an operator another role, or takes the operator out. Gives `false`, and changes nothing, where nobody would own the service then.
     pub async fn change_operator(&self, name: String, role: Option<Role>) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
-            let others: i64 =
-                transaction.query_row("SELECT count(*) FROM operators WHERE role = 'own' AND name <> ?1", [&name], |row| row.get(0))?;
-            if others == 0 && role != Some(Role::Own) {
-                return Ok(false);
-            }
-            match role {
-                Some(role) => transaction.execute("UPDATE operators SET role = ?2 WHERE name = ?1", params![name, role.word()])?,
-                None => transaction.execute("DELETE FROM operators WHERE name = ?1", [name])?,
-            };
-            Ok(true)
-        })
+        self.write_facts(
+            move |transaction| {
+                let others: i64 =
+                    transaction.query_row("SELECT count(*) FROM operators WHERE role = 'own' AND name <> ?1", [&name], |row| row.get(0))?;
+                if others == 0 && role != Some(Role::Own) {
+                    return Ok(false);
+                }
+                match role {
+                    Some(role) => transaction.execute("UPDATE operators SET role = ?2 WHERE name = ?1", params![name, role.word()])?,
+                    None => transaction.execute("DELETE FROM operators WHERE name = ?1", [name])?,
+                };
+                Ok(true)
+            },
+            |done| if *done { vec![Changed::Operators] } else { Vec::new() },
+        )
         .await
     }
 
     /// Sets an operator's console password and the seed of the code beside it.
     pub async fn set_sign_in(&self, name: String, password: String, seed: Vec<u8>) -> Result<(), RecordsError> {
-        self.write(move |transaction| {
-            transaction.execute("UPDATE operators SET password = ?2, seed = ?3 WHERE name = ?1", params![name, password, seed])?;
-            Ok(())
-        })
+        self.write_facts(
+            move |transaction| {
+                transaction.execute("UPDATE operators SET password = ?2, seed = ?3 WHERE name = ?1", params![name, password, seed])?;
+                Ok(())
+            },
+            |_| vec![Changed::Operators],
+        )
         .await
     }
 
     /// Adds a token. Gives `false` where the operator has one of that label.
     pub async fn add_token(&self, token: TokenRow, now: Moment) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
-            let added = transaction.execute(
-                "INSERT OR IGNORE INTO tokens VALUES (?1, ?2, ?3, ?4)",
-                params![token.hash, token.operator, token.label, now.micros() as i64],
-            )?;
-            Ok(added == 1)
-        })
+        self.write_facts(
+            move |transaction| {
+                let added = transaction.execute(
+                    "INSERT OR IGNORE INTO tokens VALUES (?1, ?2, ?3, ?4)",
+                    params![token.hash, token.operator, token.label, now.micros() as i64],
+                )?;
+                Ok(added == 1)
+            },
+            |done| if *done { vec![Changed::Operators] } else { Vec::new() },
+        )
         .await
     }
 
     /// Takes a token out. Gives `false` where there is none.
     pub async fn drop_token(&self, operator: String, label: String) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
-            Ok(transaction.execute("DELETE FROM tokens WHERE operator = ?1 AND label = ?2", params![operator, label])? == 1)
-        })
+        self.write_facts(
+            move |transaction| {
+                Ok(transaction.execute("DELETE FROM tokens WHERE operator = ?1 AND label = ?2", params![operator, label])? == 1)
+            },
+            |done| if *done { vec![Changed::Operators] } else { Vec::new() },
+        )
         .await
     }
 

@@ -1,6 +1,7 @@
 //! People and their factors, as they are kept.
 
-use super::{Records, RecordsError};
+use super::{Changed, Records, RecordsError};
+
 use crate::lookup::Lookup;
 use bivector_model::Moment;
 use bivector_model::device::CodeKind;
@@ -193,6 +194,9 @@ pub struct NewFactor {
     pub pin: Option<String>,
 }
 
+/// People of one write that are worth an entry each in the change feed.
+const FEW: usize = 64;
+
 impl Records {
     /// All people with their factors, in no order. People and factors are read beside each other: a start waits for them.
     pub fn people(&self) -> Result<Vec<PersonRow>, RecordsError> {
@@ -211,7 +215,11 @@ impl Records {
 
     /// Keeps people, all or none.
     pub async fn keep_people(&self, people: Vec<NewPerson>, now: Moment) -> Result<(), RecordsError> {
-        self.write_people(move |transaction| people.iter().try_for_each(|person| keep(transaction, person, now))).await
+        let changed = match people.len() {
+            0..=FEW => people.iter().map(|person| Changed::Person { source: person.source.clone(), login: person.login.clone() }).collect(),
+            _ => vec![Changed::People],
+        };
+        self.write_people_facts(move |transaction| people.iter().try_for_each(|person| keep(transaction, person, now)), |()| changed).await
     }
 }
 

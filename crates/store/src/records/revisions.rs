@@ -1,6 +1,6 @@
 //! Revisions of the site, and sealed secrets.
 
-use super::{Records, RecordsError};
+use super::{Changed, Records, RecordsError};
 use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
@@ -63,13 +63,16 @@ pub struct SealedSecret {
 impl Records {
     /// Keeps a revision and gives its number.
     pub async fn add_revision(&self, text: String, operator: String, note: String, now: Moment) -> Result<u64, RecordsError> {
-        self.write(move |transaction| {
-            transaction.execute(
-                "INSERT INTO revisions (applied_us, operator, note, text) VALUES (?1, ?2, ?3, ?4)",
-                params![now.micros() as i64, operator, note, text],
-            )?;
-            Ok(transaction.last_insert_rowid() as u64)
-        })
+        self.write_facts(
+            move |transaction| {
+                transaction.execute(
+                    "INSERT INTO revisions (applied_us, operator, note, text) VALUES (?1, ?2, ?3, ?4)",
+                    params![now.micros() as i64, operator, note, text],
+                )?;
+                Ok(transaction.last_insert_rowid() as u64)
+            },
+            |_| vec![Changed::Revision],
+        )
         .await
     }
 
@@ -105,41 +108,51 @@ impl Records {
 
     /// Keeps a sealed secret, replacing an older one of that name.
     pub async fn set_secret(&self, name: String, sealed: Vec<u8>, operator: String, now: Moment) -> Result<(), RecordsError> {
-        self.write(move |transaction| {
-            transaction.execute(
-                "INSERT OR REPLACE INTO secrets VALUES (?1, ?2, ?3, ?4, NULL, NULL)",
-                params![name, sealed, now.micros() as i64, operator],
-            )?;
-            Ok(())
-        })
+        self.write_facts(
+            move |transaction| {
+                transaction.execute(
+                    "INSERT OR REPLACE INTO secrets VALUES (?1, ?2, ?3, ?4, NULL, NULL)",
+                    params![name, sealed, now.micros() as i64, operator],
+                )?;
+                Ok(())
+            },
+            |_| vec![Changed::Secrets],
+        )
         .await
     }
 
     /// Keeps the next value of a secret beside the one in use. Gives `false` where there is no such secret.
     pub async fn set_next_secret(&self, name: String, sealed: Vec<u8>, now: Moment) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
-            let changed = transaction
-                .execute("UPDATE secrets SET next = ?2, next_us = ?3 WHERE name = ?1", params![name, sealed, now.micros() as i64])?;
-            Ok(changed == 1)
-        })
+        self.write_facts(
+            move |transaction| {
+                let changed = transaction
+                    .execute("UPDATE secrets SET next = ?2, next_us = ?3 WHERE name = ?1", params![name, sealed, now.micros() as i64])?;
+                Ok(changed == 1)
+            },
+            |done| if *done { vec![Changed::Secrets] } else { Vec::new() },
+        )
         .await
     }
 
     /// Retires the value in use: the next one takes its place. Gives `false` where there is no next one.
     pub async fn retire_secret(&self, name: String, operator: String, now: Moment) -> Result<bool, RecordsError> {
-        self.write(move |transaction| {
+        self.write_facts(move |transaction| {
             let changed = transaction.execute(
                 "UPDATE secrets SET sealed = next, next = NULL, next_us = NULL, set_us = ?2, operator = ?3 WHERE name = ?1 AND next IS NOT NULL",
                 params![name, now.micros() as i64, operator],
             )?;
             Ok(changed == 1)
-        })
+        }, |done| if *done { vec![Changed::Secrets] } else { Vec::new() })
         .await
     }
 
     /// Forgets a secret. Gives `false` where there is none of that name.
     pub async fn forget_secret(&self, name: String) -> Result<bool, RecordsError> {
-        self.write(move |transaction| Ok(transaction.execute("DELETE FROM secrets WHERE name = ?1", params![name])? == 1)).await
+        self.write_facts(
+            move |transaction| Ok(transaction.execute("DELETE FROM secrets WHERE name = ?1", params![name])? == 1),
+            |done| if *done { vec![Changed::Secrets] } else { Vec::new() },
+        )
+        .await
     }
 
     /// All sealed secrets by name, still sealed.

@@ -1,6 +1,6 @@
 //! Sign-ins to the console, and sign-ins of people and handsets that have ended before their time.
 
-use super::{Records, RecordsError};
+use super::{Changed, Records, RecordsError};
 use bivector_model::Moment;
 use rusqlite::params;
 use std::collections::HashSet;
@@ -44,19 +44,25 @@ impl Records {
 
     /// Keeps a sign-in, and takes out those that are over.
     pub async fn keep_sign_in(&self, row: SignInRow) -> Result<(), RecordsError> {
-        self.write(move |transaction| {
-            transaction.execute("DELETE FROM sign_ins WHERE until_us <= ?1", [row.created_us.cast_signed()])?;
-            let values = params![row.hash, row.operator, row.by, row.from, row.created_us.cast_signed(), row.until_us.cast_signed()];
-            transaction.execute("INSERT INTO sign_ins VALUES (?1, ?2, ?3, ?4, ?5, ?6)", values).map(drop)
-        })
+        self.write_facts(
+            move |transaction| {
+                transaction.execute("DELETE FROM sign_ins WHERE until_us <= ?1", [row.created_us.cast_signed()])?;
+                let values = params![row.hash, row.operator, row.by, row.from, row.created_us.cast_signed(), row.until_us.cast_signed()];
+                transaction.execute("INSERT INTO sign_ins VALUES (?1, ?2, ?3, ?4, ?5, ?6)", values).map(drop)
+            },
+            |_| vec![Changed::Operators],
+        )
         .await
     }
 
     /// Takes sign-ins out.
     pub async fn forget_sign_ins(&self, hashes: Vec<Vec<u8>>) -> Result<(), RecordsError> {
-        self.write(move |transaction| {
-            hashes.iter().try_for_each(|hash| transaction.execute("DELETE FROM sign_ins WHERE hash = ?1", [hash]).map(drop))
-        })
+        self.write_facts(
+            move |transaction| {
+                hashes.iter().try_for_each(|hash| transaction.execute("DELETE FROM sign_ins WHERE hash = ?1", [hash]).map(drop))
+            },
+            |_| vec![Changed::Operators],
+        )
         .await
     }
 
@@ -71,12 +77,15 @@ impl Records {
 
     /// Keeps that a sign-in has ended, and takes out what is over.
     pub async fn keep_ended_sign_in(&self, id: [u8; 16], until: Moment, now: Moment) -> Result<(), RecordsError> {
-        self.write(move |transaction| {
-            transaction.execute("DELETE FROM ended_sign_ins WHERE until_us <= ?1", [now.micros().cast_signed()])?;
-            transaction
-                .execute("INSERT OR REPLACE INTO ended_sign_ins VALUES (?1, ?2)", params![id, until.micros().cast_signed()])
-                .map(drop)
-        })
+        self.write_facts(
+            move |transaction| {
+                transaction.execute("DELETE FROM ended_sign_ins WHERE until_us <= ?1", [now.micros().cast_signed()])?;
+                transaction
+                    .execute("INSERT OR REPLACE INTO ended_sign_ins VALUES (?1, ?2)", params![id, until.micros().cast_signed()])
+                    .map(drop)
+            },
+            |_| vec![Changed::Operators],
+        )
         .await
     }
 }

@@ -1,6 +1,7 @@
 //! The one writer: takes jobs from a bounded queue and commits as many as wait together.
 
 use super::RecordsError;
+use super::feed::Feed;
 use super::health::Health;
 use super::remembered::Remembered;
 use rusqlite::{Connection, Transaction};
@@ -79,6 +80,14 @@ pub(super) fn stopped() -> RecordsError {
     RecordsError("the writer has stopped".into())
 }
 
+/// What the writer keeps up to date around each commit.
+#[derive(Debug, Clone)]
+pub(super) struct Around {
+    pub(super) remembered: Arc<Remembered>,
+    pub(super) health: Arc<Health>,
+    pub(super) feed: Arc<Feed>,
+}
+
 #[derive(Debug)]
 pub(super) struct Writer {
     queue: Mutex<Option<mpsc::Sender<Job>>>,
@@ -89,7 +98,7 @@ pub(super) struct Writer {
 }
 
 impl Writer {
-    pub(super) fn start(connection: Connection, checkpointer: Connection, remembered: Arc<Remembered>, health: Arc<Health>) -> Self {
+    pub(super) fn start(connection: Connection, checkpointer: Connection, around: Around) -> Self {
         let (sender, receiver) = mpsc::channel(QUEUE);
         let stopping = Arc::new(AtomicBool::new(false));
         let stop = Arc::clone(&stopping);
@@ -98,7 +107,7 @@ impl Writer {
         let lying = Arc::clone(&beside);
         let threads = vec![
             std::thread::Builder::new().name("records".into()).spawn(move || {
-                write_all(connection, (&remembered, &health), receiver, &lying, tell);
+                write_all(connection, &around, receiver, &lying, tell);
             }),
             std::thread::Builder::new().name("checkpoint".into()).spawn(move || checkpoint(&checkpointer, &stop)),
         ];
@@ -187,7 +196,7 @@ fn teller() -> Box<dyn FnMut(Told) + Send> {
 
 fn write_all(
     mut connection: Connection,
-    (remembered, health): (&Remembered, &Health),
+    around: &Around,
     mut queue: mpsc::Receiver<Job>,
     beside: &Mutex<Vec<Job>>,
     mut tell: impl FnMut(Told),
@@ -201,18 +210,19 @@ fn write_all(
             batch.push(job);
         }
         batch.extend(lying());
-        tell(commit(&mut connection, remembered, health, batch));
+        tell(commit(&mut connection, around, batch));
     }
     let last = lying();
     if !last.is_empty() {
-        tell(commit(&mut connection, remembered, health, last));
+        tell(commit(&mut connection, around, last));
     }
     if let Err(error) = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)") {
         tracing::warn!(%error, "the last checkpoint failed; the next start does it");
     }
 }
 
-fn commit(connection: &mut Connection, remembered: &Remembered, health: &Health, batch: Vec<Job>) -> Told {
+fn commit(connection: &mut Connection, around: &Around, batch: Vec<Job>) -> Told {
+    let Around { remembered, health, feed } = around;
     let mut outcomes = Vec::with_capacity(batch.len());
     // An empty commit succeeds on a full disk too.
     let changed = |connection: &Connection| connection.query_row("SELECT total_changes()", [], |row| row.get::<_, i64>(0)).ok();
@@ -226,6 +236,7 @@ fn commit(connection: &mut Connection, remembered: &Remembered, health: &Health,
         Ok(()) if before.is_some_and(|before| before != changed(connection)) => health.wrote(),
         Ok(()) => {}
     }
+    feed.publish(connection);
     (outcomes, committed)
 }
 
