@@ -45,7 +45,6 @@ async fn receive_all(socket: &UdpSocket, knocks: &Knocks, mut stopped: watch::Re
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_engine::roster::Roster;
     use bivector_engine::shared::Shared;
     use bivector_store::records::{Records, Sync};
     use bivector_store::seal::Seal;
@@ -58,8 +57,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
         let seal = Arc::new(Seal::load(&folder.path().join("seal.key"), true).unwrap());
-        let roster = Roster::load(&records, Arc::clone(&seal)).unwrap();
-        let knocks = Knocks::new(Arc::new(Shared::new(folder.path().to_owned(), records, seal, roster).unwrap()));
+        let knocks = Knocks::new(Arc::new(Shared::new(folder.path().to_owned(), records, seal).unwrap()));
         let door = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let address = door.local_addr().unwrap();
         let (handled, mut seen) = mpsc::unbounded_channel();

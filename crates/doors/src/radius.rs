@@ -509,7 +509,6 @@ fn cause_of(why: NotAuthentic) -> Cause {
 mod tests {
     use super::*;
     use bivector_engine::live::secret_purpose;
-    use bivector_engine::roster::Roster;
     use bivector_site::{Known, Site};
     use bivector_store::records::{Records, Sync};
     use bivector_store::seal::Seal;
@@ -554,11 +553,10 @@ name = "all"
         let seal = Arc::new(Seal::load(&folder.path().join("seal.key"), true).unwrap());
         let sealed = seal.seal(&secret_purpose("gateway/breakwater"), b"a-secret-of-breakwater");
         records.set_secret("gateway/breakwater".into(), sealed, "owner".into(), clock::now()).await.unwrap();
-        let roster = Roster::load(&records, Arc::clone(&seal)).unwrap();
         let site = Site::read(SITE, &Known::default());
         let site = site.0.unwrap_or_else(|| panic!("{:?}", site.1));
         let live = Arc::new(LiveSite::prepare(site, 1, &records, &seal, folder.path()).unwrap());
-        let shared = Arc::new(Shared::new(folder.path().to_owned(), records, seal, roster).unwrap());
+        let shared = Arc::new(Shared::new(folder.path().to_owned(), records, seal).unwrap());
         shared.live.store(Some(Arc::clone(&live)));
         let door = RadiusDoor::open("127.0.0.1:0".parse().unwrap(), 1, Duration::from_secs(30), &shared).unwrap();
         let secret = SharedSecret::new(b"a-secret-of-breakwater");

@@ -1,14 +1,20 @@
-//! Approvals that wait for their answer, and those that ended lately. Part of what nodes would have to agree on: everything here is
-//! one of the atomic operations ask-or-join, answer, await and withdraw; this node keeps it in memory.
+//! Approvals that wait for their answer, and those that ended lately.
+//!
+//! What nodes have to agree on goes through the [`Agreement`]: that a person has one approval at a time, how many may be asked for, and the
+//! answer, which the first to publish it decides. What the handset is shown is kept by the node that asks.
 
 use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
 use bivector_model::Moment;
 use bivector_site::Handset;
+use bivector_store::agreement::{Agreement, Allowance, Rate, in_background};
+use bivector_store::records::RecordsError;
+use bivector_store::seal::hash_token;
+use futures_util::FutureExt;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeSet, HashMap, VecDeque};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tokio::sync::{Notify, broadcast};
+use tokio::sync::broadcast;
 use utoipa::ToSchema;
 
 const HOUR: Duration = Duration::from_secs(3600);
@@ -21,7 +27,7 @@ const CHOICES: usize = 3;
 /// Logins that may wait for one approval: those of a device that moves from server to server, and a few more.
 const MOST_JOINED: usize = 8;
 /// Questions in an hour that come before the password is known to be right: a stranger may bring them about.
-const BEFORE_PASSWORD: usize = 3;
+const BEFORE_PASSWORD: u32 = 3;
 
 /// What a person sees of an approval, and signs. The handset signs these very bytes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -178,41 +184,32 @@ struct Pending {
     until: Moment,
     /// Logins that wait for it, by reference: one, and those that joined.
     references: Vec<String>,
-    decided: Arc<Decided>,
+    /// The answer, once this node knows it.
+    answer: Option<ApprovalAnswer>,
     /// Until when the person has stopped approvals: nobody is asked then, and whoever waits only waits.
     stopped: Option<Moment>,
 }
 
-/// How an approval ended, and whoever waits for that. Small: thousands wait at one time.
-#[derive(Debug, Default)]
-struct Decided {
-    /// The answer; nothing where it ended without one.
-    end: OnceLock<Option<ApprovalAnswer>>,
-    told: Notify,
-}
-
-impl Decided {
-    /// Ends it, if it has not ended yet, and tells everybody.
-    fn set(&self, answer: Option<ApprovalAnswer>) {
-        if self.end.set(answer).is_ok() {
-            self.told.notify_waiters();
-        }
-    }
-
-    fn answer(&self) -> Option<&ApprovalAnswer> {
-        self.end.get()?.as_ref()
-    }
-
-    async fn ended(&self) {
-        let told = self.told.notified();
-        // It hears of everything from its making on.
-        if self.end.get().is_none() {
-            told.await;
-        }
-    }
-}
-
 impl Pending {
+    /// What somebody's words come to.
+    fn judge(&self, said: Said, now: Moment) -> ApprovalAnswer {
+        let right = said.number == self.number;
+        let on = format!("on “{}”", said.device);
+        match said.decision {
+            Decision::Approve if right => ApprovalAnswer::Approved(Approved {
+                handset: said.handset,
+                device: said.device,
+                key: said.key,
+                took: now.since(self.asked),
+            }),
+            Decision::Approve => ApprovalAnswer::Denied(format!("another number was picked {on} than the gateway showed")),
+            Decision::Deny => {
+                ApprovalAnswer::Denied(format!("denied {on}, {:.1} s after it was asked", now.since(self.asked).as_secs_f32()))
+            }
+            Decision::NotMe => ApprovalAnswer::Disowned(said.device),
+        }
+    }
+
     /// Says on the handset that the approval is for one more request. What was signed before does not count any more.
     fn show_again(&mut self) {
         if let Ok(shown) = serde_json::from_str::<Shown>(&self.shown) {
@@ -241,7 +238,6 @@ enum End {
 struct Hub {
     pending: HashMap<u64, Pending>,
     by_person: HashMap<String, u64>,
-    recent: HashMap<String, VecDeque<Moment>>,
     ended: HashMap<u64, Ended>,
     /// By their ends: chains have different patience, so that a later approval may end before an earlier one.
     order: BTreeSet<(Moment, u64)>,
@@ -249,54 +245,115 @@ struct Hub {
 }
 
 /// All approvals of this node.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Approvals {
     hub: Mutex<Hub>,
+    agreement: Arc<dyn Agreement>,
+}
+
+/// How an approval has ended, as nodes publish it.
+#[derive(Debug, Serialize, Deserialize)]
+enum Published {
+    Answered(ApprovalAnswer),
+    Withdrawn,
+}
+
+impl Published {
+    fn bytes(&self) -> Vec<u8> {
+        serde_json::to_vec(self).unwrap_or_default()
+    }
+}
+
+/// Before the key of a person who has one approval at a time.
+const WAITS: &str = "approval/";
+
+/// The topic under which it is published that a person disowned a question before the password, and until when none is asked.
+fn disowned(person: &str) -> u64 {
+    let hash = hash_token(&format!("disowned/{person}"));
+    hash.first_chunk().map_or(0, |bytes| u64::from_be_bytes(*bytes))
 }
 
 impl Approvals {
+    /// Through this agreement.
+    pub fn new(agreement: Arc<dyn Agreement>) -> Self {
+        Approvals { hub: Mutex::default(), agreement }
+    }
+
     /// Asks the person, or joins what waits for the same person at the same gateway from the same place. `random` is new each time.
-    pub fn ask(&self, ask: ApprovalAsk, limits: &Handset, random: [u8; 16], now: Moment) -> ApprovalSent {
-        let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
-        hub.expire(now);
-        if let Some((id, waiting)) = hub.by_person.get(&ask.person).copied().and_then(|id| Some((id, hub.pending.get_mut(&id)?))) {
-            // Where nothing says that both come from the same place, somebody who knows the password could ride on the person's own login.
-            let same_caller = waiting.ask.from == ask.from && (!ask.from.is_empty() || ask.joins_without_caller);
-            let same = same_caller
-                && waiting.ask.gateway == ask.gateway
-                && waiting.ask.with_key == ask.with_key
-                && waiting.ask.before_password == ask.before_password;
-            // Without the number on its screen a login must not ride on one that is matched by it.
-            if same && waiting.number.is_some() == ask.wants_number && waiting.references.len() < MOST_JOINED {
-                let sent = ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
-                waiting.references.push(ask.reference);
-                waiting.show_again();
-                hub.tell(&ask.person, Told::Approval);
-                return sent;
-            }
-            return ApprovalSent::Limited(format!("another approval of this person waits for its answer, through {}", waiting.ask.gateway));
+    pub async fn ask(&self, ask: ApprovalAsk, limits: &Handset, random: [u8; 16], now: Moment) -> ApprovalSent {
+        if let Some(joined) = self.join(&ask, now) {
+            return joined;
         }
+        if let Err(limited) = self.spend(&ask, limits, now).await {
+            return ApprovalSent::Limited(limited);
+        }
+        let id = u64::from_be_bytes(random[..8].try_into().unwrap_or_default());
+        match self.agreement.claim(format!("{WAITS}{}", ask.person), id, now.plus(ask.lasts), now).await {
+            Ok(Ok(())) => self.begin(ask, id, &random, now),
+            // Another login of the same person was faster, here or at another node.
+            Ok(Err(_)) => self.join(&ask, now).unwrap_or_else(|| {
+                ApprovalSent::Limited("another approval of this person waits for its answer, through another node".into())
+            }),
+            Err(error) => ApprovalSent::Limited(error.to_string()),
+        }
+    }
+
+    /// Joins the approval of the person that waits, or is refused because of it; nothing where none waits.
+    fn join(&self, ask: &ApprovalAsk, now: Moment) -> Option<ApprovalSent> {
+        let Ok(mut hub) = self.hub.lock() else { return Some(ApprovalSent::Limited("the list of approvals is broken".into())) };
+        self.expire(&mut hub, now);
+        let (id, waiting) = hub.by_person.get(&ask.person).copied().and_then(|id| Some((id, hub.pending.get_mut(&id)?)))?;
+        // Where nothing says that both come from the same place, somebody who knows the password could ride on the person's own login.
+        let same_caller = waiting.ask.from == ask.from && (!ask.from.is_empty() || ask.joins_without_caller);
+        let same = same_caller
+            && waiting.ask.gateway == ask.gateway
+            && waiting.ask.with_key == ask.with_key
+            && waiting.ask.before_password == ask.before_password;
+        // Without the number on its screen a login must not ride on one that is matched by it.
+        if same && waiting.number.is_some() == ask.wants_number && waiting.references.len() < MOST_JOINED {
+            let sent = ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
+            waiting.references.push(ask.reference.clone());
+            waiting.show_again();
+            hub.tell(&ask.person, Told::Approval);
+            return Some(sent);
+        }
+        Some(ApprovalSent::Limited(format!("another approval of this person waits for its answer, through {}", waiting.ask.gateway)))
+    }
+
+    /// Counts one more question; the error says which limit it would exceed.
+    async fn spend(&self, ask: &ApprovalAsk, limits: &Handset, now: Moment) -> Result<(), String> {
         // Whoever types wrong passwords must not use up what the person's own logins may ask for.
-        let (counted, most) = match ask.before_password {
-            true => (format!("before/{}", ask.person), BEFORE_PASSWORD),
-            false => (ask.person.clone(), limits.per_person as usize),
+        let (rate, most) = match ask.before_password {
+            true => (Rate::ApprovalsBeforePassword, BEFORE_PASSWORD),
+            false => (Rate::Approvals, limits.per_person),
         };
-        let recent = hub.recent.entry(counted).or_default();
-        while recent.front().is_some_and(|at| now.since(*at) >= HOUR) {
-            recent.pop_front();
+        if ask.before_password && self.has_disowned(&ask.person, now).await {
+            return Err("the person has said that such a request was not theirs; none is shown for an hour".into());
         }
-        if recent.len() >= most {
-            return ApprovalSent::Limited(format!("{} approvals were asked for within an hour, as many as the site allows", recent.len()));
+        let allowance = Allowance { rate, key: ask.person.clone(), most, period: HOUR };
+        match self.agreement.spend(vec![allowance], now).await {
+            Ok(Ok(())) => Ok(()),
+            Ok(Err(_)) => Err(format!("{most} approvals were asked for lately, as many as are allowed within an hour")),
+            Err(error) => Err(error.to_string()),
         }
-        recent.push_back(now);
-        let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
+    }
+
+    /// Whether the person has disowned a question before the password within the last hour.
+    async fn has_disowned(&self, person: &str, now: Moment) -> bool {
+        // What is there is given at once; nothing is waited for.
+        let said = self.agreement.published(disowned(person)).now_or_never().and_then(Result::ok);
+        said.and_then(|until| until.first_chunk().map(|bytes| u64::from_be_bytes(*bytes))).is_some_and(|until| until > now.micros())
+    }
+
+    fn begin(&self, ask: ApprovalAsk, id: u64, random: &[u8; 16], now: Moment) -> ApprovalSent {
+        let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
+        let numbers = draw(&random[8..]);
         let until = now.plus(ask.lasts);
         let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
         let shown = Shown::of(&ask, id, if ask.wants_number { &numbers } else { &[] }, 1, now, until).text();
         let person = ask.person.clone();
         let references = vec![ask.reference.clone()];
-        let decided = Arc::default();
-        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, decided, stopped: None });
+        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, answer: None, stopped: None });
         hub.by_person.insert(person.clone(), id);
         hub.order.insert((until, id));
         hub.tell(&person, Told::Approval);
@@ -307,7 +364,7 @@ impl Approvals {
     /// is counted.
     pub fn pretend(&self, ask: ApprovalAsk, random: [u8; 16], stopped: Moment, now: Moment) -> ApprovalSent {
         let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
-        hub.expire(now);
+        self.expire(&mut hub, now);
         let (id, numbers) = (u64::from_be_bytes(random[..8].try_into().unwrap_or_default()), draw(&random[8..]));
         let until = now.plus(ask.lasts);
         let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
@@ -317,7 +374,7 @@ impl Approvals {
             asked: now,
             until,
             references: vec![ask.reference.clone()],
-            decided: Arc::default(),
+            answer: None,
             stopped: Some(stopped),
             ask,
         };
@@ -330,16 +387,19 @@ impl Approvals {
     pub async fn wait(&self, id: u64, person: &str, clock: &bivector_store::clock::LoginClock) -> ApprovalAnswer {
         let watched = self.hub.lock().ok().and_then(|hub| {
             let pending = hub.pending.get(&id).filter(|pending| pending.ask.person == person)?;
-            Some((Arc::clone(&pending.decided), pending.asked, pending.until, pending.stopped))
+            Some((pending.asked, pending.until, pending.stopped))
         });
-        let Some((decided, asked, until, stopped)) = watched else { return self.ended_before(id, person) };
+        let Some((asked, until, stopped)) = watched else { return self.ended_before(id, person) };
+        let published = tokio::time::timeout_at(clock.instant(until).into(), self.agreement.published(id)).await;
         // Whether it was in time, what is there then tells.
-        let _ = tokio::time::timeout_at(clock.instant(until).into(), decided.ended()).await;
-        if let Some(answer) = decided.answer() {
-            return answer.clone();
-        }
-        if let Ok(mut hub) = self.hub.lock() {
-            hub.end(id, until, End::Expired);
+        match published.ok().and_then(Result::ok).and_then(|value| serde_json::from_slice(&value).ok()) {
+            Some(Published::Answered(answer)) => return answer,
+            Some(Published::Withdrawn) => {}
+            None => {
+                if let Ok(mut hub) = self.hub.lock() {
+                    self.end(&mut hub, id, until, End::Expired);
+                }
+            }
         }
         if let Some(stopped) = stopped {
             return ApprovalAnswer::Stopped(stopped);
@@ -360,64 +420,84 @@ impl Approvals {
     }
 
     /// Takes an answer to what was shown as `signed`. Of any number at once exactly one decides.
-    pub fn answer(&self, id: u64, person: &str, signed: &str, said: Said, now: Moment) -> Taken {
-        let Ok(mut hub) = self.hub.lock() else { return Taken::Unknown };
-        hub.expire(now);
+    ///
+    /// # Errors
+    /// It could not be agreed on; nothing is decided.
+    pub async fn answer(&self, id: u64, person: &str, signed: &str, said: Said, now: Moment) -> Result<Taken, RecordsError> {
+        let not_me = said.decision == Decision::NotMe;
+        let (answer, ask, until) = match self.look(id, person, signed, said, now) {
+            Ok(looked) => looked,
+            Err(taken) => return Ok(taken),
+        };
+        // A prompt's second round may ask for it as late as a late answer does.
+        let kept = until.plus(KEPT);
+        if !self.agreement.publish(id, Published::Answered(answer.clone()).bytes(), kept, now).await? {
+            return Ok(Taken::Before);
+        }
+        if not_me && ask.before_password {
+            let until = now.plus(HOUR);
+            self.agreement.publish(disowned(person), until.micros().to_be_bytes().to_vec(), until, now).await?;
+        }
+        let approved = matches!(answer, ApprovalAnswer::Approved(_));
+        self.decided(id, person, answer, now);
+        Ok(Taken::Decided { approved, ask: Box::new(ask) })
+    }
+
+    /// What an answer would decide, and until when it counts; or why it does not count.
+    fn look(&self, id: u64, person: &str, signed: &str, said: Said, now: Moment) -> Result<(ApprovalAnswer, ApprovalAsk, Moment), Taken> {
+        let Ok(mut hub) = self.hub.lock() else { return Err(Taken::Unknown) };
+        self.expire(&mut hub, now);
         let Some(pending) = hub.pending.get(&id).filter(|pending| pending.ask.person == person) else {
             let ended = hub.ended.get(&id).filter(|ended| ended.person == person);
-            return match ended {
+            return Err(match ended {
                 None => Taken::Unknown,
                 Some(ended) => match ended.why {
                     End::Answered(_) => Taken::Before,
                     End::Withdrawn => Taken::Withdrawn,
                     End::Expired => Taken::Late { by: now.since(ended.at), references: ended.references.clone() },
                 },
-            };
+            });
         };
-        if pending.decided.answer().is_some() {
-            return Taken::Before;
+        if pending.answer.is_some() {
+            return Err(Taken::Before);
         }
         // Whatever the order in which others end: this one's own time counts.
         if pending.until <= now {
-            return Taken::Late { by: now.since(pending.until), references: pending.references.clone() };
+            return Err(Taken::Late { by: now.since(pending.until), references: pending.references.clone() });
         }
         if *pending.shown != *signed {
-            return Taken::Changed;
+            return Err(Taken::Changed);
         }
-        let right = said.number == pending.number;
-        let not_me = said.decision == Decision::NotMe;
-        let on = format!("on “{}”", said.device);
-        let answer = match said.decision {
-            Decision::Approve if right => ApprovalAnswer::Approved(Approved {
-                handset: said.handset,
-                device: said.device,
-                key: said.key,
-                took: now.since(pending.asked),
-            }),
-            Decision::Approve => ApprovalAnswer::Denied(format!("another number was picked {on} than the gateway showed")),
-            Decision::Deny => {
-                ApprovalAnswer::Denied(format!("denied {on}, {:.1} s after it was asked", now.since(pending.asked).as_secs_f32()))
+        Ok((pending.judge(said, now), pending.ask.clone(), pending.until))
+    }
+
+    /// Notes the answer of an approval. With a prompt, the round that waits for it has yet to come: the decision is kept until then, but
+    /// nobody joins any more.
+    fn decided(&self, id: u64, person: &str, answer: ApprovalAnswer, now: Moment) {
+        let Ok(mut hub) = self.hub.lock() else { return };
+        match hub.pending.get_mut(&id) {
+            Some(pending) => pending.answer = Some(answer),
+            // It was taken back in the same moment, and the answer came first.
+            None => {
+                drop(hub.ended.insert(id, Ended { person: person.to_owned(), at: now, references: Vec::new(), why: End::Answered(answer) }))
             }
-            Decision::NotMe => ApprovalAnswer::Disowned(said.device),
-        };
-        let approved = matches!(answer, ApprovalAnswer::Approved(_));
-        let ask = Box::new(pending.ask.clone());
-        pending.decided.set(Some(answer));
-        if not_me && ask.before_password {
-            // No further question of this kind for an hour.
-            let recent = hub.recent.entry(format!("before/{person}")).or_default();
-            recent.extend(std::iter::repeat_n(now, BEFORE_PASSWORD));
         }
-        // With a prompt the round that waits for it has yet to come: the decision is kept until then, but nobody joins any more.
-        hub.by_person.remove(person);
+        if hub.by_person.get(person) == Some(&id) {
+            hub.by_person.remove(person);
+        }
+        self.release(person, id);
         hub.tell(person, Told::Approval);
-        Taken::Decided { approved, ask }
+    }
+
+    fn release(&self, person: &str, id: u64) {
+        let key = format!("{WAITS}{person}");
+        in_background(&self.agreement, move |agreement| agreement.release(key, id));
     }
 
     /// Takes an approval back that is no longer needed.
     pub fn withdraw(&self, id: u64, now: Moment) {
         if let Ok(mut hub) = self.hub.lock() {
-            hub.end(id, now, End::Withdrawn);
+            self.end(&mut hub, id, now, End::Withdrawn);
         }
     }
 
@@ -425,21 +505,21 @@ impl Approvals {
     pub fn abandon(&self, id: u64, now: Moment) {
         let Ok(mut hub) = self.hub.lock() else { return };
         if hub.pending.get(&id).is_some_and(|pending| pending.references.len() <= 1) {
-            hub.end(id, now, End::Withdrawn);
+            self.end(&mut hub, id, now, End::Withdrawn);
         }
     }
 
     /// What waits for a person: at most one approval.
     pub fn waiting(&self, person: &str, now: Moment) -> Option<Arc<str>> {
         let mut hub = self.hub.lock().ok()?;
-        hub.expire(now);
+        self.expire(&mut hub, now);
         hub.by_person.get(person).and_then(|id| hub.pending.get(id)).map(|pending| Arc::clone(&pending.shown))
     }
 
     /// All that wait, the oldest first, at most so many. Also those of people who have stopped approvals: their logins wait too.
     pub fn all_waiting(&self, now: Moment, most: usize) -> Vec<Waiting> {
         let Ok(mut hub) = self.hub.lock() else { return Vec::new() };
-        hub.expire(now);
+        self.expire(&mut hub, now);
         // The robots of rehearsals are left out: nobody's thumb is waited for.
         let people = hub.by_person.iter().filter(|(person, _)| !person.starts_with(crate::runs::STAGES));
         let mut waiting: Vec<&Pending> = people.filter_map(|(_, id)| hub.pending.get(id)).collect();
@@ -501,39 +581,44 @@ impl Hub {
             let _ = sender.send(told);
         }
     }
+}
 
+impl Approvals {
     /// Ends what is over, and forgets what ended long ago. Each approval costs its own two steps, whoever pays for them.
-    fn expire(&mut self, now: Moment) {
-        while let Some((until, id)) = self.order.first().copied() {
+    fn expire(&self, hub: &mut Hub, now: Moment) {
+        while let Some((until, id)) = hub.order.first().copied() {
             if until > now {
                 break;
             }
-            self.order.pop_first();
-            self.end(id, until, End::Expired);
+            hub.order.pop_first();
+            self.end(hub, id, until, End::Expired);
         }
-        if self.ended.len() > ENDED {
-            self.ended.retain(|_, ended| now.since(ended.at) < KEPT);
-            self.recent.retain(|_, times| times.back().is_some_and(|at| now.since(*at) < HOUR));
+        if hub.ended.len() > ENDED {
+            hub.ended.retain(|_, ended| now.since(ended.at) < KEPT);
         }
         // Still too many: a flood; a late answer then learns only that nothing is known of it.
-        if self.ended.len() > ENDED {
-            self.ended.clear();
+        if hub.ended.len() > ENDED {
+            hub.ended.clear();
         }
     }
 
-    fn end(&mut self, id: u64, at: Moment, why: End) {
-        let Some(pending) = self.pending.remove(&id) else { return };
-        self.order.remove(&(pending.until, id));
-        let why = pending.decided.answer().cloned().map_or(why, End::Answered);
-        pending.decided.set(None);
+    fn end(&self, hub: &mut Hub, id: u64, at: Moment, why: End) {
+        let Some(pending) = hub.pending.remove(&id) else { return };
+        hub.order.remove(&(pending.until, id));
         let person = pending.ask.person;
-        if self.by_person.get(&person) == Some(&id) {
-            self.by_person.remove(&person);
+        if hub.by_person.get(&person) == Some(&id) {
+            hub.by_person.remove(&person);
+            self.release(&person, id);
         }
+        if why == End::Withdrawn && pending.answer.is_none() {
+            let (value, until) = (Published::Withdrawn.bytes(), pending.until.plus(KEPT));
+            in_background(&self.agreement, move |agreement| agreement.publish(id, value, until, at));
+        }
+        let why = pending.answer.map_or(why, End::Answered);
         if pending.stopped.is_none() {
-            self.tell(&person, Told::Approval);
+            hub.tell(&person, Told::Approval);
         }
-        self.ended.insert(id, Ended { person, at, references: pending.references, why });
+        hub.ended.insert(id, Ended { person, at, references: pending.references, why });
     }
 }
 

@@ -8,21 +8,23 @@ use crate::stage::Stage;
 use bivector_core::login::*;
 use bivector_model::Cause;
 use bivector_model::Moment;
+use bivector_site::Sending;
 use bivector_site::SourceRef;
+use bivector_store::agreement::{Allowance, Rate, Reserved, Took};
 use bivector_store::clock::{self, LoginClock};
 use bivector_store::metrics;
-use bivector_store::records::{HeldCode, Marked, RecordsError, Took};
+use bivector_store::records::{Marked, RecordsError};
 use bivector_store::seal::{digits, random};
 use bivector_wire::Secret;
 use data_encoding::BASE64URL_NOPAD;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// What a login occupies while it is driven. All of it is released on drop, whatever ended the login, a panic and a cancelled task included.
 struct Resources<'s> {
     shared: &'s Shared,
     /// A code that is being marked while the password beside it is checked. Dropped, it can be used again.
-    code: Option<HeldCode>,
+    code: Option<Box<dyn Reserved>>,
     /// A guess at a password that is being made. Dropped, it counts as a wrong one.
     guess: Option<CountedGuess>,
     /// An approval that the handset shows for this login. Dropped, it is withdrawn, unless another login waits for it too.
@@ -99,14 +101,14 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
         Need::FindPerson { source, name } => Fact::Person(Box::pin(find(source, &name, live, &shared.roster)).await),
         Need::Factors { person, station } => Fact::Factors(shared.roster.factors(&person, station.as_ref(), now)),
         Need::CheckPassword { source, person, guess, code } => {
-            hand.code = code.and_then(|code| shared.agreement.hold(&person.key, code, now));
+            hand.code = code.and_then(|code| shared.agreement.reserve(&person.key, code, now));
             Fact::Password(Box::pin(check(source, &person, guess, hand.given_up, live, &shared.roster)).await)
         }
         Need::Kept { source, person } => Fact::Secret(Box::pin(kept_secret(source, &person, live, &shared.roster)).await),
         Need::CheckPin { person, device, guess } => {
             Fact::Pin(Box::pin(shared.roster.check_pin(&person, device, guess, hand.given_up)).await)
         }
-        Need::BeginGuess(guess) => Fact::Guess(begin_guess(guess, hand, live, shared, now)),
+        Need::BeginGuess(guess) => Fact::Guess(Box::pin(begin_guess(guess, hand, live, shared, now)).await),
         Need::EndGuess { right } => Fact::GuessEnded(match hand.guess.take() {
             Some(guess) => Box::pin(guess.settle(right, now)).await,
             None => GuessCount::default(),
@@ -118,7 +120,7 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
         Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
         Need::SendCode(sendable) => Fact::Sent(Box::pin(send_code(&sendable, live, shared, now)).await),
         Need::SendApproval(ask) => {
-            let sent = ask_handset(Arc::unwrap_or_clone(ask), live, shared, now);
+            let sent = Box::pin(ask_handset(Arc::unwrap_or_clone(ask), live, shared, now)).await;
             if let ApprovalSent::Sent { id, .. } = sent {
                 hand.approval = Some(id);
             }
@@ -162,14 +164,14 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
     }
 }
 
-fn begin_guess(guess: Arc<Guess>, hand: &mut Resources<'_>, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
+async fn begin_guess(guess: Arc<Guess>, hand: &mut Resources<'_>, live: &LiveSite, shared: &Shared, now: Moment) -> GuessAnswer {
     if let Some(before) = hand.guess.take() {
         before.uncounted(now);
     }
     let of_upstream = || guess.person.split_once(':').is_some_and(|(source, _)| live.site.upstreams.iter().any(|up| up.name == source));
     // An upstream's people are whoever somebody says they are.
     let lasting = !guess.person.starts_with('?') && (!of_upstream() || shared.roster.get(&guess.person).is_some());
-    let (answer, begun) = shared.guesses.begin(guess, live.site.passwords, lasting, now);
+    let (answer, begun) = shared.guesses.begin(guess, live.site.passwords, lasting, now).await;
     hand.guess = begun;
     answer
 }
@@ -212,7 +214,7 @@ async fn keep(pending: &Pending, shared: &Shared, now: Moment) -> KeptAnswer {
         return KeptAnswer::Kept(whole.into_bytes());
     }
     let name = random::<NAME>();
-    match shared.agreement.keep(name.to_vec(), sealed, pending.until(), now).await {
+    match shared.agreement.store(name.to_vec(), sealed, pending.until(), now).await {
         Ok(()) => KeptAnswer::Kept(format!("{NAMED}{}", BASE64URL_NOPAD.encode(&name)).into_bytes()),
         Err(error) => KeptAnswer::Unavailable(broken(&error)),
     }
@@ -307,10 +309,10 @@ pub async fn check(
 }
 
 /// Marks a code, which may be held since its password was asked about.
-async fn mark_code(mark: CodeMark, held: Option<HeldCode>, shared: &Shared, now: Moment) -> MarkAnswer {
+async fn mark_code(mark: CodeMark, held: Option<Box<dyn Reserved>>, shared: &Shared, now: Moment) -> MarkAnswer {
     let whose = Marking::begin(&mark, shared, now);
     let marked = match held.filter(|held| held.is_for(&mark)) {
-        Some(held) => shared.agreement.use_held(held, mark, now).await,
+        Some(held) => held.commit(mark, now).await,
         None => shared.agreement.use_code(mark, now).await,
     };
     whose.end(marked, shared)
@@ -319,7 +321,7 @@ async fn mark_code(mark: CodeMark, held: Option<HeldCode>, shared: &Shared, now:
 /// Marks a code and goes on with `then` once that is durable, without a task that waits for it.
 pub fn mark_code_then(mark: CodeMark, shared: &Arc<Shared>, now: Moment, then: impl FnOnce(MarkAnswer) + Send + 'static) {
     let (whose, own) = (Marking::begin(&mark, shared, now), Arc::clone(shared));
-    shared.agreement.use_code_then(mark, now, move |marked| then(whose.end(marked, &own)));
+    shared.agreement.use_code_then(mark, now, Box::new(move |marked| then(whose.end(marked, &own))));
 }
 
 /// Whose code is being marked.
@@ -374,13 +376,13 @@ async fn count_wrong(wrong: WrongTry, live: &LiveSite, shared: &Shared, now: Mom
 }
 
 /// Asks a handset, unless the person has stopped approvals.
-fn ask_handset(ask: ApprovalAsk, live: &LiveSite, shared: &Shared, now: Moment) -> ApprovalSent {
+async fn ask_handset(ask: ApprovalAsk, live: &LiveSite, shared: &Shared, now: Moment) -> ApprovalSent {
     if let Some(stop) = shared.roster.stop_of(&ask.person, now) {
         metrics::approval("stopped");
         let until = Moment::from_micros(stop.until_us);
         return if ask.on_page { shared.approvals.pretend(ask, random(), until, now) } else { ApprovalSent::Stopped(until) };
     }
-    let sent = shared.approvals.ask(ask, &live.site.handset, random(), now);
+    let sent = shared.approvals.ask(ask, &live.site.handset, random(), now).await;
     metrics::approval(match &sent {
         ApprovalSent::Sent { joined: true, .. } => "joined",
         ApprovalSent::Sent { .. } => "asked",
@@ -402,9 +404,13 @@ async fn add_device(device: NewDevice, shared: &Shared, now: Moment) -> AddAnswe
 async fn send_code(sendable: &Sendable, live: &LiveSite, shared: &Shared, now: Moment) -> SendAnswer {
     let Some(courier) = live.couriers.get(sendable.courier) else { return SendAnswer::Unavailable(not_ready()) };
     let sending = &live.site.sending;
-    if let Some(limit) = shared.sendings.take(&sendable.person, sending, now) {
-        metrics::courier("limited");
-        return SendAnswer::Limited(limit);
+    match may_send(&sendable.person, sending, shared, now).await {
+        Ok(None) => {}
+        Ok(Some(limit)) => {
+            metrics::courier("limited");
+            return SendAnswer::Limited(limit);
+        }
+        Err(error) => return SendAnswer::Unavailable(broken(&error)),
     }
     let code = digits(sending.digits);
     match courier.send(sendable, &code, &live.site).await {
@@ -417,6 +423,20 @@ async fn send_code(sendable: &Sendable, live: &LiveSite, shared: &Shared, now: M
             SendAnswer::Unavailable(Unavailable { cause: Cause::CourierFailed, seen })
         }
     }
+}
+
+const HOUR: Duration = Duration::from_secs(3600);
+const MINUTE: Duration = Duration::from_secs(60);
+
+/// Counts one more code that is sent, or says which limit it would exceed.
+async fn may_send(person: &str, sending: &Sending, shared: &Shared, now: Moment) -> Result<Option<String>, RecordsError> {
+    let own = Allowance { rate: Rate::CodesToPerson, key: person.to_owned(), most: sending.per_person, period: HOUR };
+    let all = Allowance { rate: Rate::Codes, key: String::new(), most: sending.per_minute, period: MINUTE };
+    Ok(match shared.agreement.spend(vec![own, all], now).await? {
+        Ok(()) => None,
+        Err(Rate::Codes) => Some(format!("{} codes were sent lately, as many as the site allows within a minute", sending.per_minute)),
+        Err(_) => Some(format!("{} codes were sent to this person lately, as many as the site allows within an hour", sending.per_person)),
+    })
 }
 
 #[cfg(test)]

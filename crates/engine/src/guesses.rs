@@ -4,41 +4,28 @@
 use crate::tries::address_key;
 use bivector_core::login::{Guess, GuessAnswer, GuessCount, Guesser};
 use bivector_model::Moment;
-use bivector_model::attempts::{Attempts, Ended};
+use bivector_model::attempts::Ended;
 use bivector_site::Passwords;
+use bivector_store::agreement::{Agreement, Counted, Tally, in_background};
 use bivector_store::metrics;
-use bivector_store::records::{GuessRow, Records, RecordsError};
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
-
-/// Keys in each table; each takes about 200 bytes.
-const CAPACITY: usize = 65_536;
+use bivector_store::records::RecordsError;
+use std::sync::Arc;
 
 /// Wrong passwords, as logins count them.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Guesses {
-    tables: Mutex<Tables>,
-    records: Records,
-}
-
-#[derive(Debug)]
-struct Tables {
-    callers: Attempts,
-    pairs: Attempts,
-    people: Attempts,
-    /// What stands in the records, by person.
-    kept: HashMap<String, GuessRow>,
+    agreement: Arc<dyn Agreement>,
 }
 
 /// A guess that is being made. One that is dropped counts as a wrong one, here but not in the records: somebody has hung up.
 #[derive(Debug)]
 pub struct CountedGuess {
-    guesses: Arc<Guesses>,
-    guess: Arc<Guess>,
-    limits: Passwords,
+    agreement: Arc<dyn Agreement>,
+    person: String,
+    gateway: String,
+    /// Where it is counted, the person last.
+    places: Vec<Counted>,
     now: Moment,
-    lasting: bool,
-    ended: bool,
 }
 
 /// Wrong passwords about a person.
@@ -63,71 +50,48 @@ fn pair_key(caller: &str, person: &str) -> String {
 }
 
 impl Guesses {
-    /// Reads what was counted before.
-    ///
-    /// # Errors
-    /// The records cannot be read.
-    pub fn load(records: &Records) -> Result<Self, RecordsError> {
-        let kept = records.guesses()?;
-        let mut people = Attempts::new(CAPACITY);
-        for (person, row) in &kept {
-            people.restore(person, row.wrong, Moment::from_micros(row.last_us), &Passwords::default().of_person());
-        }
-        let tables = Tables { callers: Attempts::new(CAPACITY), pairs: Attempts::new(CAPACITY), people, kept };
-        Ok(Guesses { tables: Mutex::new(tables), records: records.clone() })
+    /// Counted through this agreement.
+    pub fn new(agreement: Arc<dyn Agreement>) -> Self {
+        Guesses { agreement }
     }
 
     /// Counts a guess before it is made, unless too many were wrong. `lasting` says whether the person is known: made-up names are counted
     /// in memory only, so that nobody fills the records with them.
-    pub fn begin(
-        self: &Arc<Self>,
-        guess: Arc<Guess>,
-        limits: Passwords,
-        lasting: bool,
-        now: Moment,
-    ) -> (GuessAnswer, Option<CountedGuess>) {
-        let limited = |whose, refused: bivector_model::attempts::Refused| {
-            metrics::limited_guess(whose);
-            (GuessAnswer::Limited { whose, wrong: refused.wrong, until: refused.until }, None)
-        };
-        let Ok(mut tables) = self.tables.lock() else {
-            return limited(Guesser::Person, bivector_model::attempts::Refused { wrong: 0, until: now });
-        };
-        let caller = guess.caller.as_deref().map(caller_key);
-        if let Some(caller) = &caller {
-            let pair = pair_key(caller, &guess.person);
-            if let Err(refused) = tables.callers.begin(caller, &limits.of_caller(), now) {
-                return limited(Guesser::Caller, refused);
-            }
-            if let Err(refused) = tables.pairs.begin(&pair, &limits.of_caller_about_person(), now) {
-                tables.callers.end(caller, Ended::Uncounted, &limits.of_caller(), now);
-                return limited(Guesser::Caller, refused);
-            }
+    pub async fn begin(&self, guess: Arc<Guess>, limits: Passwords, lasting: bool, now: Moment) -> (GuessAnswer, Option<CountedGuess>) {
+        let mut places = Vec::with_capacity(3);
+        if let Some(caller) = guess.caller.as_deref().map(caller_key) {
+            let pair = pair_key(&caller, &guess.person);
+            places.push(Counted::new(Tally::PasswordsFrom, caller, limits.of_caller()));
+            places.push(Counted::new(Tally::PasswordsFromAbout, pair, limits.of_caller_about_person()));
         }
-        match tables.people.begin(&guess.person, &limits.of_person(), now) {
-            Ok(()) => {}
-            Err(_) if guess.trusted => tables.people.begin_anyway(&guess.person, &limits.of_person(), now),
-            Err(refused) => {
-                if let Some(caller) = &caller {
-                    tables.callers.end(caller, Ended::Uncounted, &limits.of_caller(), now);
-                    tables.pairs.end(&pair_key(caller, &guess.person), Ended::Uncounted, &limits.of_caller_about_person(), now);
-                }
-                return limited(Guesser::Person, refused);
+        places.push(Counted {
+            anyway: guess.trusted,
+            lasting: lasting.then(|| guess.gateway.clone()),
+            ..Counted::new(Tally::PasswordsAbout, guess.person.clone(), limits.of_person())
+        });
+        let (whose, wrong, until) = match self.agreement.begin_attempt(&places, now).await {
+            Ok(Ok(())) => {
+                let (person, gateway) = (guess.person.clone(), guess.gateway.clone());
+                let counted = CountedGuess { agreement: Arc::clone(&self.agreement), person, gateway, places, now };
+                return (GuessAnswer::MayTry, Some(counted));
             }
-        }
-        (GuessAnswer::MayTry, Some(CountedGuess { guesses: Arc::clone(self), guess, limits, now, lasting, ended: false }))
+            Ok(Err(refused)) if refused.tally == Tally::PasswordsAbout => (Guesser::Person, refused.refused.wrong, refused.refused.until),
+            Ok(Err(refused)) => (Guesser::Caller, refused.refused.wrong, refused.refused.until),
+            // What cannot be counted may not be tried.
+            Err(_) => (Guesser::Person, 0, now),
+        };
+        metrics::limited_guess(whose);
+        (GuessAnswer::Limited { whose, wrong, until }, None)
     }
 
     /// What is counted about a person.
     pub fn of(&self, person: &str, limits: Passwords, now: Moment) -> Option<PersonGuesses> {
-        let tables = self.tables.lock().ok()?;
-        let (wrong, until) = tables.people.state(person, &limits.of_person(), now);
-        let row = tables.kept.get(person);
-        (wrong > 0).then(|| PersonGuesses {
-            wrong,
-            last_us: row.map_or(0, |row| row.last_us),
-            gateway: row.map(|row| row.gateway.clone()).unwrap_or_default(),
-            until,
+        let count = self.agreement.attempts(&Counted::new(Tally::PasswordsAbout, person, limits.of_person()), now);
+        (count.wrong > 0).then_some(PersonGuesses {
+            wrong: count.wrong,
+            last_us: count.last_us,
+            gateway: count.gateway,
+            until: count.until,
         })
     }
 
@@ -136,83 +100,64 @@ impl Guesses {
     /// # Errors
     /// The records failed; nothing is forgotten then.
     pub async fn release(&self, person: &str) -> Result<bool, RecordsError> {
-        let kept = self.records.forget_guesses(person.to_owned()).await?;
-        let Ok(mut tables) = self.tables.lock() else { return Ok(kept) };
-        tables.kept.remove(person);
-        let ending = format!("\n{person}");
-        tables.pairs.forget_where(|pair| pair.ends_with(&ending));
-        Ok(tables.people.forget(person) || kept)
+        self.agreement.forget_attempts_about(person).await
     }
 }
 
 impl CountedGuess {
-    fn end(&mut self, ended: Ended, now: Moment) -> GuessCount {
-        if std::mem::replace(&mut self.ended, true) {
-            return GuessCount::default();
-        }
-        let Ok(mut tables) = self.guesses.tables.lock() else { return GuessCount::default() };
-        let (guess, limits) = (&self.guess, &self.limits);
-        if let Some(caller) = guess.caller.as_deref().map(caller_key) {
+    /// How the attempt has ended in each place.
+    fn ending(&mut self, ended: Ended, lasting: bool) -> Vec<(Counted, Ended)> {
+        let places = std::mem::take(&mut self.places).into_iter();
+        let ending = places.map(|place| {
             // A right password says nothing of what else the same caller has tried.
-            let callers = if ended == Ended::Right { Ended::Uncounted } else { ended };
-            tables.callers.end(&caller, callers, &limits.of_caller(), now);
-            tables.pairs.end(&pair_key(&caller, &guess.person), ended, &limits.of_caller_about_person(), now);
-        }
-        let (wrong, until) = tables.people.end(&guess.person, ended, &limits.of_person(), now);
-        GuessCount { wrong, until }
+            let own = if ended == Ended::Right && place.tally == Tally::PasswordsFrom { Ended::Uncounted } else { ended };
+            (Counted { lasting: place.lasting.filter(|_| lasting), ..place }, own)
+        });
+        ending.collect()
     }
 
     /// The password was right, or wrong. What is counted about a person is durable when this returns.
     pub async fn settle(mut self, right: bool, now: Moment) -> GuessCount {
-        let count = self.end(if right { Ended::Right } else { Ended::Wrong }, now);
-        let person = self.guess.person.clone();
-        if !self.lasting {
-            return count;
+        let ending = self.ending(if right { Ended::Right } else { Ended::Wrong }, true);
+        let counts = self.agreement.end_attempt(ending, now).await;
+        let Some(count) = counts.ok().and_then(|mut counts| counts.pop()) else { return GuessCount::default() };
+        let lasts = !count.gateway.is_empty();
+        if !right && lasts && count.until.is_some() {
+            tracing::warn!(
+                person = self.person,
+                gateway = self.gateway,
+                wrong = count.wrong,
+                "too many wrong passwords: the source is not asked for a while"
+            );
         }
-        let row = GuessRow { wrong: count.wrong, last_us: now.micros(), gateway: self.guess.gateway.clone() };
-        let was_kept = match self.guesses.tables.lock() {
-            Ok(mut tables) if right => tables.kept.remove(&person).is_some(),
-            Ok(mut tables) => tables.kept.insert(person.clone(), row.clone()).is_some(),
-            Err(_) => true,
-        };
-        let written = match right {
-            true if was_kept => self.guesses.records.forget_guesses(person).await.map(drop),
-            true => Ok(()),
-            false => {
-                if count.until.is_some() {
-                    tracing::warn!(
-                        person,
-                        gateway = row.gateway,
-                        wrong = row.wrong,
-                        "too many wrong passwords: the source is not asked for a while"
-                    );
-                }
-                self.guesses.records.keep_guesses(person, row).await
-            }
-        };
-        if let Err(error) = written {
-            // It is counted in memory all the same.
-            tracing::warn!(%error, "a wrong password could not be written down");
-        }
-        count
+        GuessCount { wrong: count.wrong, until: count.until }
     }
 
     /// The login has ended and nothing was said of the password.
     pub fn uncounted(mut self, now: Moment) {
-        self.end(Ended::Uncounted, now);
+        self.end_soon(Ended::Uncounted, now);
+    }
+
+    fn end_soon(&mut self, ended: Ended, now: Moment) {
+        let ending = self.ending(ended, false);
+        if !ending.is_empty() {
+            in_background(&self.agreement, move |agreement| agreement.end_attempt(ending, now));
+        }
     }
 }
 
 impl Drop for CountedGuess {
     fn drop(&mut self) {
-        self.end(Ended::Wrong, self.now);
+        let now = self.now;
+        self.end_soon(Ended::Wrong, now);
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_store::records::Sync;
+    use bivector_store::agreement::Embedded;
+    use bivector_store::records::{Records, Sync};
     use std::time::Duration;
 
     const NOON: Moment = Moment::from_secs(1_800_000_000);
@@ -225,15 +170,15 @@ mod tests {
         Arc::new(Guess { person: person.into(), caller: caller.map(str::to_owned), gateway: "breakwater".into(), trusted })
     }
 
-    fn open() -> (tempfile::TempDir, Records, Arc<Guesses>) {
+    fn open() -> (tempfile::TempDir, Records, Guesses) {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
-        let guesses = Arc::new(Guesses::load(&records).unwrap());
+        let guesses = Guesses::new(Arc::new(Embedded::open(records.clone()).unwrap()));
         (folder, records, guesses)
     }
 
-    async fn wrong(guesses: &Arc<Guesses>, person: &str, caller: Option<&str>) -> Option<Guesser> {
-        match guesses.begin(guess(person, caller, false), limits(), !person.starts_with('?'), NOON) {
+    async fn wrong(guesses: &Guesses, person: &str, caller: Option<&str>) -> Option<Guesser> {
+        match guesses.begin(guess(person, caller, false), limits(), !person.starts_with('?'), NOON).await {
             (GuessAnswer::MayTry, Some(begun)) => {
                 begun.settle(false, NOON).await;
                 None
@@ -256,7 +201,7 @@ mod tests {
         assert_eq!(wrong(&guesses, ines, Some("203.0.113.9")).await, None);
         assert_eq!(wrong(&guesses, ines, Some("203.0.113.9")).await, None);
         assert_eq!(wrong(&guesses, ines, Some("192.0.2.77")).await, Some(Guesser::Person));
-        let (passes, begun) = guesses.begin(guess(ines, Some("192.0.2.77"), true), limits(), true, NOON);
+        let (passes, begun) = guesses.begin(guess(ines, Some("192.0.2.77"), true), limits(), true, NOON).await;
         assert_eq!(passes, GuessAnswer::MayTry);
         begun.unwrap().settle(true, NOON).await;
         assert_eq!(wrong(&guesses, ines, Some("192.0.2.77")).await, None, "the right password has ended the wait");
@@ -276,11 +221,14 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn guesses_at_once_count_before_they_are_made_and_outages_do_not_count() {
         let (_folder, _records, guesses) = open();
-        let begun: Vec<_> = (0..100).filter_map(|_| guesses.begin(guess("roster:sable", None, false), limits(), true, NOON).1).collect();
+        let mut begun = Vec::new();
+        for _ in 0..100 {
+            begun.extend(guesses.begin(guess("roster:sable", None, false), limits(), true, NOON).await.1);
+        }
         assert_eq!(begun.len(), 4);
         begun.into_iter().for_each(|one| one.uncounted(NOON));
         assert_eq!(guesses.of("roster:sable", limits(), NOON), None);
-        let (_, hung_up) = guesses.begin(guess("roster:sable", None, false), limits(), true, NOON);
+        let (_, hung_up) = guesses.begin(guess("roster:sable", None, false), limits(), true, NOON).await;
         drop(hung_up);
         assert_eq!(guesses.of("roster:sable", limits(), NOON).unwrap().wrong, 1, "whoever hangs up has guessed");
     }
@@ -294,7 +242,7 @@ mod tests {
         }
         records.close().await;
         let records = Records::open(folder.path(), Sync::Off).unwrap();
-        let guesses = Arc::new(Guesses::load(&records).unwrap());
+        let guesses = Guesses::new(Arc::new(Embedded::open(records.clone()).unwrap()));
         assert_eq!(guesses.of("?nobody", limits(), NOON), None, "made-up names leave nothing in the records");
         let known = guesses.of("roster:sable", limits(), NOON).unwrap();
         assert_eq!((known.wrong, known.gateway.as_str(), known.until), (4, "breakwater", Some(NOON.plus(Duration::from_secs(60)))));

@@ -7,17 +7,17 @@
 use crate::shared::Shared;
 use bivector_model::Moment;
 use bivector_site::Site;
+use bivector_store::agreement::Took;
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{DeviceKind, FactorRow, PersonRow, RecordsError};
 use bivector_store::seal::random;
 use data_encoding::BASE64URL_NOPAD;
 use ring::signature::{ECDSA_P256_SHA256_FIXED, UnparsedPublicKey};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
-use std::hash::Hash;
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::Duration;
 use webauthn_rs::prelude::{
     CreationChallengeResponse, Passkey, PasskeyAuthentication, PasskeyRegistration, PublicKeyCredential, RegisterPublicKeyCredential,
     RequestChallengeResponse, Url, Uuid,
@@ -32,8 +32,6 @@ const CHALLENGE: Duration = Duration::from_secs(120);
 const SESSION: Duration = Duration::from_secs(12 * 3600);
 /// How long a security key may take.
 const KEY_ROUND: Duration = Duration::from_secs(300);
-/// Rounds with security keys that are kept at most.
-const KEY_ROUNDS: usize = 10_000;
 const CHALLENGES: &str = "handset-challenge";
 const SESSIONS: &str = "handset-session";
 
@@ -142,13 +140,6 @@ fn find(shared: &Shared, person: &str, device: u64) -> Option<KnownHandset> {
     Some(KnownHandset { key: person_key(&known.source, &known.login), person: known, device })
 }
 
-/// Rounds with security keys that have begun.
-#[derive(Debug, Default)]
-pub struct KeyRounds {
-    adding: Mutex<HashMap<u64, (PasskeyRegistration, Instant)>>,
-    proving: Mutex<HashMap<(u64, u64), (PasskeyAuthentication, Instant)>>,
-}
-
 /// Why a security key does not count.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum KeyTrouble {
@@ -161,6 +152,9 @@ pub enum KeyTrouble {
     /// Nothing has begun, or it took too long.
     #[error("this round with the security key has not begun, or took too long")]
     NoRound,
+    /// The records failed.
+    #[error("{0}")]
+    Records(String),
     /// The key's answer does not verify.
     #[error("the security key's answer does not verify: {0}")]
     Wrong(String),
@@ -194,90 +188,106 @@ pub fn keys(shared: &Shared, person: &PersonRow) -> Vec<OwnKey> {
     .collect()
 }
 
-impl KeyRounds {
-    /// Begins to enrol a security key.
-    ///
-    /// # Errors
-    /// [`KeyTrouble`].
-    pub fn begin_adding(&self, shared: &Shared, site: &Site, handset: &KnownHandset) -> Result<CreationChallengeResponse, KeyTrouble> {
-        let known = keys(shared, &handset.person).iter().map(|key| key.passkey.cred_id().clone()).collect();
-        // One name for one person on this machine; it says nothing about who that is.
-        let user = Uuid::from_u128(u128::from(handset.person.id));
-        let begun = webauthn(site)?.start_passkey_registration(user, &handset.person.login, &handset.person.name, Some(known));
-        let (options, state) = begun.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
-        keep(&self.adding, handset.device.id, state);
-        Ok(options)
-    }
+/// Before the name of a round with a security key that is being added, and of one that proves an approval.
+const ADDING: &str = "key-added/";
+const PROVING: &str = "key-proves/";
+/// What the state of a round is sealed for.
+const KEY_ROUND_PURPOSE: &str = "key-round";
 
-    /// What is to be kept of a security key that has answered.
-    ///
-    /// # Errors
-    /// [`KeyTrouble`].
-    pub fn finish_adding(&self, site: &Site, handset: &KnownHandset, answer: &RegisterPublicKeyCredential) -> Result<Vec<u8>, KeyTrouble> {
-        let state = take(&self.adding, &handset.device.id)?;
-        let passkey = webauthn(site)?.finish_passkey_registration(answer, &state);
-        let passkey = passkey.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
-        serde_json::to_vec(&passkey).map_err(|error| KeyTrouble::Wrong(error.to_string()))
-    }
-
-    /// Begins to prove an approval with a security key; the challenge is for this approval on this handset only.
-    ///
-    /// # Errors
-    /// [`KeyTrouble`].
-    pub fn begin_proving(
-        &self,
-        shared: &Shared,
-        site: &Site,
-        handset: &KnownHandset,
-        approval: u64,
-    ) -> Result<RequestChallengeResponse, KeyTrouble> {
-        let passkeys: Vec<Passkey> = keys(shared, &handset.person).into_iter().map(|key| key.passkey).collect();
-        if passkeys.is_empty() {
-            return Err(KeyTrouble::NoKey);
-        }
-        let begun = webauthn(site)?.start_passkey_authentication(&passkeys);
-        let (options, state) = begun.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
-        keep(&self.proving, (approval, handset.device.id), state);
-        Ok(options)
-    }
-
-    /// Which key has proved an approval, and what to keep of it if its counter has moved.
-    ///
-    /// # Errors
-    /// [`KeyTrouble`].
-    pub fn finish_proving(
-        &self,
-        shared: &Shared,
-        site: &Site,
-        handset: &KnownHandset,
-        approval: u64,
-        answer: &PublicKeyCredential,
-    ) -> Result<(OwnKey, Option<Vec<u8>>), KeyTrouble> {
-        let state = take(&self.proving, &(approval, handset.device.id))?;
-        let proved = webauthn(site)?.finish_passkey_authentication(answer, &state);
-        let proved = proved.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
-        let own = keys(shared, &handset.person).into_iter().find(|key| key.passkey.cred_id() == proved.cred_id());
-        let mut own = own.ok_or(KeyTrouble::NoKey)?;
-        let moved = own.passkey.update_credential(&proved) == Some(true);
-        let kept = moved.then(|| serde_json::to_vec(&own.passkey).ok()).flatten();
-        Ok((own, kept))
-    }
+fn adding(handset: u64) -> String {
+    format!("{ADDING}{handset}")
 }
 
-fn keep<K: Eq + Hash, V>(rounds: &Mutex<HashMap<K, (V, Instant)>>, key: K, value: V) {
-    let Ok(mut rounds) = rounds.lock() else { return };
-    if rounds.len() >= KEY_ROUNDS {
-        rounds.retain(|_, (_, at)| at.elapsed() < KEY_ROUND);
-    }
-    if rounds.len() < KEY_ROUNDS {
-        rounds.insert(key, (value, Instant::now()));
-    }
+fn proving(approval: u64, handset: u64) -> String {
+    format!("{PROVING}{approval:016x}/{handset}")
 }
 
-/// Each round is answered once.
-fn take<K: Eq + Hash, V>(rounds: &Mutex<HashMap<K, (V, Instant)>>, key: &K) -> Result<V, KeyTrouble> {
-    let taken = rounds.lock().ok().and_then(|mut rounds| rounds.remove(key));
-    taken.filter(|(_, at)| at.elapsed() < KEY_ROUND).map(|(value, _)| value).ok_or(KeyTrouble::NoRound)
+/// Begins to enrol a security key.
+///
+/// # Errors
+/// [`KeyTrouble`].
+pub async fn begin_adding_key(shared: &Shared, site: &Site, handset: &KnownHandset) -> Result<CreationChallengeResponse, KeyTrouble> {
+    let known = keys(shared, &handset.person).iter().map(|key| key.passkey.cred_id().clone()).collect();
+    // One name for one person on this machine; it says nothing about who that is.
+    let user = Uuid::from_u128(u128::from(handset.person.id));
+    let begun = webauthn(site)?.start_passkey_registration(user, &handset.person.login, &handset.person.name, Some(known));
+    let (options, state) = begun.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
+    store(shared, adding(handset.device.id), &state).await?;
+    Ok(options)
+}
+
+/// What is to be kept of a security key that has answered.
+///
+/// # Errors
+/// [`KeyTrouble`].
+pub async fn finish_adding_key(
+    shared: &Shared,
+    site: &Site,
+    handset: &KnownHandset,
+    answer: &RegisterPublicKeyCredential,
+) -> Result<Vec<u8>, KeyTrouble> {
+    let state: PasskeyRegistration = take(shared, adding(handset.device.id)).await?;
+    let passkey = webauthn(site)?.finish_passkey_registration(answer, &state);
+    let passkey = passkey.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
+    serde_json::to_vec(&passkey).map_err(|error| KeyTrouble::Wrong(error.to_string()))
+}
+
+/// Begins to prove an approval with a security key; the challenge is for this approval on this handset only.
+///
+/// # Errors
+/// [`KeyTrouble`].
+pub async fn begin_proving_with_key(
+    shared: &Shared,
+    site: &Site,
+    handset: &KnownHandset,
+    approval: u64,
+) -> Result<RequestChallengeResponse, KeyTrouble> {
+    let passkeys: Vec<Passkey> = keys(shared, &handset.person).into_iter().map(|key| key.passkey).collect();
+    if passkeys.is_empty() {
+        return Err(KeyTrouble::NoKey);
+    }
+    let begun = webauthn(site)?.start_passkey_authentication(&passkeys);
+    let (options, state) = begun.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
+    store(shared, proving(approval, handset.device.id), &state).await?;
+    Ok(options)
+}
+
+/// Which key has proved an approval, and what to keep of it if its counter has moved.
+///
+/// # Errors
+/// [`KeyTrouble`].
+pub async fn finish_proving_with_key(
+    shared: &Shared,
+    site: &Site,
+    handset: &KnownHandset,
+    approval: u64,
+    answer: &PublicKeyCredential,
+) -> Result<(OwnKey, Option<Vec<u8>>), KeyTrouble> {
+    let state: PasskeyAuthentication = take(shared, proving(approval, handset.device.id)).await?;
+    let proved = webauthn(site)?.finish_passkey_authentication(answer, &state);
+    let proved = proved.map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
+    let own = keys(shared, &handset.person).into_iter().find(|key| key.passkey.cred_id() == proved.cred_id());
+    let mut own = own.ok_or(KeyTrouble::NoKey)?;
+    let moved = own.passkey.update_credential(&proved) == Some(true);
+    let kept = moved.then(|| serde_json::to_vec(&own.passkey).ok()).flatten();
+    Ok((own, kept))
+}
+
+/// Stores the state of a round, sealed: a later one in its place takes over from it.
+async fn store(shared: &Shared, name: String, state: &impl Serialize) -> Result<(), KeyTrouble> {
+    let now = clock::now();
+    let plain = serde_json::to_vec(state).map_err(|error| KeyTrouble::Wrong(error.to_string()))?;
+    let sealed = shared.seal.seal(KEY_ROUND_PURPOSE, &plain);
+    let stored = shared.agreement.store(name.into_bytes(), sealed, now.plus(KEY_ROUND), now).await;
+    stored.map_err(|error| KeyTrouble::Records(error.to_string()))
+}
+
+/// Takes the state of a round: each is answered once.
+async fn take<T: DeserializeOwned>(shared: &Shared, name: String) -> Result<T, KeyTrouble> {
+    let took = shared.agreement.take(name.into_bytes(), clock::now()).await;
+    let Took::Value(sealed) = took.map_err(|error| KeyTrouble::Records(error.to_string()))? else { return Err(KeyTrouble::NoRound) };
+    let opened = shared.seal.open(KEY_ROUND_PURPOSE, &sealed).ok();
+    opened.and_then(|plain| serde_json::from_slice(plain.expose()).ok()).ok_or(KeyTrouble::NoRound)
 }
 
 #[cfg(test)]

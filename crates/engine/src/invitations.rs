@@ -160,7 +160,7 @@ pub async fn make_known(shared: &Shared, live: &LiveSite, source: &str, login: &
     if shared.roster.get(&person_key(source, &whom.login)).is_none() {
         let person = NewPerson { source: whom.source.clone(), login: whom.login.clone(), name: whom.name.clone(), ..NewPerson::default() };
         shared.records.keep_people(vec![person], clock::now()).await?;
-        shared.roster.refresh_person(&shared.records, source, &whom.login)?;
+        shared.catch_up().await?;
     }
     Ok(whom)
 }
@@ -197,18 +197,8 @@ pub async fn invite(
     let sent_to = to.as_deref().map(masked);
     let hash = hash_code(code.expose());
     let new = NewInvitation { person: person.clone(), factor, hash, until, operator: operator.to_owned(), sent_to: sent_to.clone() };
-    let id = shared.records.invite(new, now).await?;
-    let kept = Invitation {
-        id,
-        person: person.clone(),
-        factor,
-        created_us: now.micros(),
-        until_us: until.micros(),
-        operator: operator.to_owned(),
-        sent_to: sent_to.clone(),
-        used_us: None,
-    };
-    shared.roster.note_invitation(&person, Some(kept));
+    shared.records.invite(new, now).await?;
+    shared.catch_up().await.map_err(|error| RecordsError(error.to_string()))?;
     if let (Some(courier), Some(to)) = (send_by.and_then(|index| live.couriers.get(index)), to) {
         let sendable = Sendable {
             courier: send_by.unwrap_or_default(),
@@ -225,7 +215,7 @@ pub async fn invite(
         let subject = site.texts.say(&whom.language, Text::InvitationSubject, &places);
         if let Err(why) = courier.send_text(&sendable, &code, &text, subject).await {
             shared.records.withdraw_invitations(person.clone()).await?;
-            shared.roster.note_invitation(&person, None);
+            shared.catch_up().await.map_err(|error| RecordsError(error.to_string()))?;
             return Err(NotInvited::NotSent(why));
         }
     }
@@ -382,9 +372,9 @@ pub async fn keep_enrolled(device: NewDevice, shared: &Shared, now: Moment) -> R
     let kind = DeviceKind::Code(CodeKind::Totp);
     let factor = NewFactor { kind, label: "app".into(), sealed, settings: FactorSettings::default(), pin: None };
     let person = NewPerson { source: source.clone(), login: login.clone(), name: device.name, ..NewPerson::default() };
-    let added = shared.agreement.enrol(person, factor, device.used, now).await?;
+    let added = shared.records.enrol(person, factor, device.used, now).await?;
     if let Some((id, state)) = added {
-        shared.roster.refresh_person(&shared.records, &source, &login).map_err(|error| RecordsError(error.to_string()))?;
+        shared.catch_up().await.map_err(|error| RecordsError(error.to_string()))?;
         shared.roster.note_state(id, state);
         shared.tell_person(&device.person);
     }

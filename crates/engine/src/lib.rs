@@ -14,7 +14,6 @@ pub mod live;
 pub mod names;
 pub mod roster;
 pub mod runs;
-pub mod sendings;
 pub mod sessions;
 pub mod shared;
 pub mod signins;

@@ -7,15 +7,19 @@ use bivector_model::Cause;
 use bivector_model::Moment;
 use bivector_model::device::{CodeKind, Device, Makes};
 use bivector_model::rule::Groups;
+use bivector_store::ServiceError;
 use bivector_store::lookup::Lookup;
 use bivector_store::records::{
-    DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonRow, Records, RecordsError, StopRow, person_key,
+    Changed, Changes, DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonFacts, PersonRow, Records, RecordsError, StopRow,
+    person_key,
 };
 use bivector_store::seal::Seal;
 use bivector_wire::Secret;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
+use std::hash::BuildHasher;
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
 use std::time::{Duration, Instant};
+use tokio::runtime::RuntimeFlavor;
 
 /// The roster.
 #[derive(Debug)]
@@ -25,9 +29,8 @@ pub struct Roster {
     locks: Mutex<Lookup<String, LockRow>>,
     stops: Mutex<HashMap<String, StopRow>>,
     invitations: Mutex<HashMap<String, Invitation>>,
+    /// Trusted devices.
     remembered: Mutex<HashMap<Station, Moment>>,
-    /// Whom single changes were about since everybody was read last, by source and login.
-    changed_meanwhile: Mutex<HashSet<(String, String)>>,
     seal: Arc<Seal>,
     hashing: Hashing,
     names: KnownNames,
@@ -113,15 +116,14 @@ impl Roster {
     ///
     /// # Errors
     /// The records cannot be read.
-    pub fn load(records: &Records, seal: Arc<Seal>) -> Result<Self, bivector_store::ServiceError> {
+    pub fn load(records: &Records, seal: Arc<Seal>) -> Result<Self, ServiceError> {
         let roster = Roster {
             people: RwLock::default(),
             states: Mutex::default(),
             locks: Mutex::default(),
             stops: Mutex::default(),
             invitations: Mutex::default(),
-            remembered: Mutex::new(records.remembered(bivector_store::clock::now())?),
-            changed_meanwhile: Mutex::default(),
+            remembered: Mutex::default(),
             names: KnownNames::new(Arc::clone(&seal)),
             seal,
             hashing: Hashing::default(),
@@ -137,20 +139,63 @@ impl Roster {
         }
     }
 
-    /// Reads them again, after a change.
+    /// Applies what has changed in the records.
     ///
     /// # Errors
     /// The records cannot be read; the people known so far stay.
-    pub fn refresh(&self, records: &Records) -> Result<(), bivector_store::ServiceError> {
-        self.read_all(records)?;
-        self.learn_names();
+    pub(crate) async fn follow(&self, records: &Records, changes: &Changes) -> Result<(), ServiceError> {
+        let everybody = changes.incomplete || changes.changed.contains(&Changed::People);
+        if everybody {
+            // With a hundred thousand people it takes a while, in which other threads take over this one's tasks.
+            match tokio::runtime::Handle::current().runtime_flavor() {
+                RuntimeFlavor::MultiThread => tokio::task::block_in_place(|| self.read_all(records))?,
+                _ => self.read_all(records)?,
+            }
+            self.learn_names();
+            return Ok(());
+        }
+        for changed in &changes.changed {
+            if let Changed::Person { source, login } = changed {
+                self.apply(source, login, records.facts_of(source, login).await?);
+            }
+        }
         Ok(())
     }
 
-    fn read_all(&self, records: &Records) -> Result<(), bivector_store::ServiceError> {
-        if let Ok(mut changed) = self.changed_meanwhile.lock() {
-            changed.clear();
+    /// Takes over what the records hold of one person.
+    fn apply(&self, source: &str, login: &str, facts: PersonFacts) {
+        let key = person_key(source, login);
+        if facts.person.is_some() {
+            self.names.note(&login.to_lowercase());
         }
+        if let Ok(mut states) = self.states.lock() {
+            // What logins have changed since is newer here than there.
+            for (factor, state) in facts.states {
+                states.entry(factor).or_insert(state);
+            }
+        }
+        if let Ok(mut stops) = self.stops.lock() {
+            put(&mut *stops, &key, facts.stop);
+        }
+        if let Ok(mut invitations) = self.invitations.lock() {
+            put(&mut *invitations, &key, facts.invitation);
+        }
+        if let (Ok(mut locks), None) = (self.locks.lock(), facts.lock) {
+            locks.remove(&key);
+        }
+        if let Ok(mut remembered) = self.remembered.lock() {
+            remembered.retain(|station, _| station.person != key);
+            remembered.extend(facts.devices);
+        }
+        if let Ok(mut people) = self.people.write() {
+            match facts.person {
+                Some(person) => drop(people.insert(key, Known::of(person))),
+                None => drop(people.remove(&key)),
+            }
+        }
+    }
+
+    fn read_all(&self, records: &Records) -> Result<(), ServiceError> {
         let (people, states) = std::thread::scope(|scope| {
             let states = scope.spawn(|| records.factor_states());
             let people = records.people();
@@ -165,8 +210,12 @@ impl Roster {
         }
         let locks = records.locks()?;
         let (stops, invitations) = (records.stops()?, records.invitations()?);
+        let remembered = records.remembered(bivector_store::clock::now())?;
         if let Ok(mut known) = self.stops.lock() {
             *known = stops;
+        }
+        if let Ok(mut known) = self.remembered.lock() {
+            *known = remembered;
         }
         if let Ok(mut known) = self.invitations.lock() {
             *known = invitations;
@@ -177,39 +226,6 @@ impl Roster {
         if let Ok(mut known) = self.locks.lock() {
             *known = locks;
         }
-        // Somebody who was changed after the reading began is read again.
-        let changed = self.changed_meanwhile.lock().map(|mut changed| std::mem::take(&mut *changed)).unwrap_or_default();
-        changed.into_iter().try_for_each(|(source, login)| self.refresh_person(records, &source, &login))
-    }
-
-    /// As [`Roster::refresh`], aside from the async threads: with a hundred thousand people it takes a while.
-    ///
-    /// # Errors
-    /// The records cannot be read; the people known so far stay.
-    pub async fn refresh_aside(shared: &Arc<crate::shared::Shared>) -> Result<(), bivector_store::ServiceError> {
-        let shared = Arc::clone(shared);
-        let read = tokio::task::spawn_blocking(move || shared.roster.refresh(&shared.records));
-        read.await.unwrap_or_else(|_| Err(bivector_store::ServiceError::Records("the reading was stopped".into())))
-    }
-
-    /// Reads one person again, after a change of that person alone.
-    ///
-    /// # Errors
-    /// The records cannot be read; what was known so far stays.
-    pub fn refresh_person(&self, records: &Records, source: &str, login: &str) -> Result<(), bivector_store::ServiceError> {
-        if let Ok(mut changed) = self.changed_meanwhile.lock() {
-            changed.insert((source.to_owned(), login.to_owned()));
-        }
-        let person = records.person(source, &login.to_lowercase())?;
-        if person.is_some() {
-            self.names.note(&login.to_lowercase());
-        }
-        if let Ok(mut known) = self.people.write() {
-            match person {
-                Some(person) => drop(known.insert(person_key(source, login), Known::of(person))),
-                None => drop(known.remove(&person_key(source, login))),
-            }
-        }
         Ok(())
     }
 
@@ -218,29 +234,9 @@ impl Roster {
         self.invitations.lock().ok().and_then(|known| known.get(key).cloned())
     }
 
-    /// Takes over what the records now hold of a person's invitation.
-    pub fn note_invitation(&self, key: &str, invitation: Option<Invitation>) {
-        if let Ok(mut known) = self.invitations.lock() {
-            match invitation {
-                Some(invitation) => drop(known.insert(key.to_owned(), invitation)),
-                None => drop(known.remove(key)),
-            }
-        }
-    }
-
     /// Stopped approvals of a person, unless the stop is over.
     pub fn stop_of(&self, key: &str, now: Moment) -> Option<StopRow> {
         self.stops.lock().ok().and_then(|known| known.get(key).cloned()).filter(|stop| stop.until_us > now.micros())
-    }
-
-    /// Takes over a stop, or that there is none any more.
-    pub fn note_stop(&self, key: &str, stop: Option<StopRow>) {
-        if let Ok(mut known) = self.stops.lock() {
-            match stop {
-                Some(stop) => drop(known.insert(key.to_owned(), stop)),
-                None => drop(known.remove(key)),
-            }
-        }
     }
 
     /// Remembers a person's device.
@@ -248,13 +244,6 @@ impl Roster {
         if let Ok(mut known) = self.remembered.lock() {
             known.retain(|_, until| *until > now);
             known.insert(station, until);
-        }
-    }
-
-    /// Forgets the devices of a person.
-    pub fn forget_devices(&self, key: &str) {
-        if let Ok(mut known) = self.remembered.lock() {
-            known.retain(|station, _| station.person != key);
         }
     }
 
@@ -451,6 +440,14 @@ impl Roster {
             },
         };
         Some(Device { id: factor.id, label: factor.label.clone(), has_pin: factor.pin.is_some(), makes })
+    }
+}
+
+/// Sets what a map holds under a key, or takes it out.
+fn put<V, S: BuildHasher>(map: &mut HashMap<String, V, S>, key: &str, value: Option<V>) {
+    match value {
+        Some(value) => drop(map.insert(key.to_owned(), value)),
+        None => drop(map.remove(key)),
     }
 }
 

@@ -6,15 +6,17 @@ use crate::guesses::Guesses;
 use crate::hashing::Hashing;
 use crate::live::LiveSite;
 use crate::roster::Roster;
-use crate::sendings::Sendings;
 use crate::signins::SignIns;
 use crate::sources::Health;
+use crate::tries::Tries;
 use arc_swap::ArcSwapOption;
 use bivector_model::Moment;
 use bivector_model::facts::Facts;
 use bivector_model::trace::{Outcome, Step, Trace};
+use bivector_store::ServiceError;
+use bivector_store::agreement::{Agreement, Embedded};
 use bivector_store::clock;
-use bivector_store::records::{Added, Agreement, Deed, Entry, Knock, Records, RecordsError, TraceRow};
+use bivector_store::records::{Added, Cursor, Deed, Entry, Knock, Records, RecordsError, TraceRow};
 use bivector_store::seal::Seal;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -90,19 +92,21 @@ pub struct Shared {
     /// Records.
     pub records: Records,
     /// What nodes would have to agree on.
-    pub agreement: Agreement,
+    pub agreement: Arc<dyn Agreement>,
     /// The seal.
     pub seal: Arc<Seal>,
     /// People and factors.
     pub roster: Roster,
+    /// How far people in memory have followed the change feed.
+    followed: Cursor,
     /// Wrong passwords of logins.
-    pub guesses: Arc<Guesses>,
+    pub guesses: Guesses,
+    /// Attempts of strangers over HTTP.
+    pub tries: Tries,
     /// Sign-ins over HTTP.
     pub sign_ins: Arc<SignIns>,
     /// The pool for slow hashes.
     pub hashing: Hashing,
-    /// Codes that were sent lately.
-    pub sendings: Sendings,
     /// Approvals that wait.
     pub approvals: Approvals,
     /// Logins between two rounds.
@@ -126,22 +130,27 @@ impl Shared {
     ///
     /// # Errors
     /// The records cannot be read.
-    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>, roster: Roster) -> Result<Self, RecordsError> {
+    pub fn new(data: PathBuf, records: Records, seal: Arc<Seal>) -> Result<Self, ServiceError> {
+        // Before anything is read: what changes from here on comes by the feed.
+        let followed = records.newest_change();
+        let roster = Roster::load(&records, Arc::clone(&seal))?;
+        let agreement: Arc<dyn Agreement> = Arc::new(Embedded::open(records.clone())?);
         let conversations = Conversations::default();
         let since = clock::now().micros().saturating_sub(JUST_NOW.as_micros() as u64);
         conversations.restore_all(&records, Moment::from_micros(since));
         Ok(Shared {
-            guesses: Arc::new(Guesses::load(&records)?),
+            followed: Cursor::at(followed),
+            guesses: Guesses::new(Arc::clone(&agreement)),
+            tries: Tries::new(Arc::clone(&agreement)),
+            approvals: Approvals::new(Arc::clone(&agreement)),
+            agreement,
             sign_ins: Arc::new(SignIns::load(&records)?),
             hashing: roster.hashing().clone(),
             data,
             live: ArcSwapOption::empty(),
-            agreement: Agreement::new(records.clone()),
             records,
             seal,
             roster,
-            sendings: Sendings::default(),
-            approvals: Approvals::default(),
             conversations,
             runs: crate::runs::Runs::default(),
             sessions: crate::sessions::Sessions::default(),
@@ -150,6 +159,15 @@ impl Shared {
             rotations: Mutex::new(HashMap::new()),
             writes_traces: AtomicBool::new(true),
         })
+    }
+
+    /// Brings people, factors, invitations, stopped approvals and trusted devices in memory up to date with everything that was committed
+    /// before this call.
+    ///
+    /// # Errors
+    /// The records cannot be read; what is known so far stays, and the next call tries again.
+    pub async fn catch_up(&self) -> Result<(), ServiceError> {
+        self.followed.catch_up(&self.records, async |changes| self.roster.follow(&self.records, changes).await).await
     }
 
     /// Keeps a trace and tells the listeners once it can be read. Dropped, and counted, if the records cannot keep up.

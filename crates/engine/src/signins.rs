@@ -3,7 +3,7 @@
 
 use bivector_model::Moment;
 use bivector_store::clock;
-use bivector_store::records::{Records, RecordsError, SignInRow};
+use bivector_store::records::{Changed, Changes, Cursor, Records, RecordsError, SignInRow};
 use bivector_store::seal::{hash_token, random};
 use data_encoding::{BASE64URL_NOPAD, HEXLOWER};
 use std::collections::{HashMap, HashSet};
@@ -36,6 +36,7 @@ pub struct SignIns {
     programs: Mutex<HashMap<Vec<u8>, CancellationToken>>,
     /// Sign-ins of people and handsets that have ended before their time.
     ended: Mutex<HashSet<[u8; 16]>>,
+    followed: Cursor,
 }
 
 /// A sign-in as an owner sees it.
@@ -59,7 +60,7 @@ impl SignIns {
     /// # Errors
     /// The records cannot be read.
     pub fn load(records: &Records) -> Result<Self, RecordsError> {
-        let now = clock::now();
+        let (now, followed) = (clock::now(), Cursor::at(records.newest_change()));
         let open = records.sign_ins(now)?.into_iter().map(|row| {
             let last_used = Moment::from_micros(row.created_us);
             (row.hash.clone(), Open { row, last_used, ended: CancellationToken::new() })
@@ -69,7 +70,41 @@ impl SignIns {
             console: Mutex::new(open.collect()),
             programs: Mutex::default(),
             ended: Mutex::new(records.ended_sign_ins(now)?),
+            followed,
         })
+    }
+
+    /// Applies what was signed in, signed out and revoked elsewhere.
+    ///
+    /// # Errors
+    /// The records cannot be read; the next call tries again.
+    pub async fn follow(&self) -> Result<(), RecordsError> {
+        let apply = async |changes: &Changes| {
+            if !changes.incomplete && !changes.changed.contains(&Changed::Operators) {
+                return Ok(());
+            }
+            let now = clock::now();
+            let (kept, ended) = (self.records.sign_ins(now)?, self.records.ended_sign_ins(now)?);
+            if let Ok(mut console) = self.console.lock() {
+                let known: HashSet<&[u8]> = kept.iter().map(|row| row.hash.as_slice()).collect();
+                console.retain(|hash, open| {
+                    let stays = known.contains(hash.as_slice());
+                    if !stays {
+                        open.ended.cancel();
+                    }
+                    stays
+                });
+                for row in kept {
+                    let last_used = Moment::from_micros(row.created_us);
+                    console.entry(row.hash.clone()).or_insert_with(|| Open { row, last_used, ended: CancellationToken::new() });
+                }
+            }
+            if let Ok(mut known) = self.ended.lock() {
+                *known = ended;
+            }
+            Ok(())
+        };
+        self.followed.catch_up(&self.records, apply).await
     }
 
     /// Signs an operator in; gives what the cookie holds. `token` is the label of the token that did it, if one did.
@@ -91,7 +126,7 @@ impl SignIns {
         let crowded = self.console.lock().map_or_else(
             |_| Vec::new(),
             |mut console| {
-                console.insert(row.hash.clone(), Open { row, last_used: now, ended: CancellationToken::new() });
+                console.entry(row.hash.clone()).or_insert_with(|| Open { row, last_used: now, ended: CancellationToken::new() });
                 let mut own: Vec<_> = console
                     .values()
                     .filter(|open| open.row.operator == operator)

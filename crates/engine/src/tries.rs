@@ -2,94 +2,71 @@
 //! counted before anything is awaited, first for the address that it comes from and only then for the name.
 
 use bivector_model::Moment;
-use bivector_model::attempts::{Attempts, Ended, Limit, Refused};
+use bivector_model::attempts::{Ended, Limit, Refused};
+use bivector_store::agreement::{Agreement, Counted, Tally, in_background};
 use bivector_store::clock;
+use bivector_store::records::RecordsError;
 use std::net::IpAddr;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
-
-/// Keys in one table; each takes about 200 bytes.
-const CAPACITY: usize = 16_384;
 
 const fn limit(free: u32, wait: u64) -> Limit {
     Limit { free, wait: Duration::from_secs(wait), longest: Duration::from_secs(900), forget: Duration::from_secs(3600) }
 }
 
-/// What is tried.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Tried {
-    /// A sign-in to the console, by address. Several operators may share one.
-    ConsoleFrom,
-    /// A sign-in to the console, by name.
-    ConsoleAs,
-    /// A code that is to pass the limit of its name, by name: with enough addresses somebody could try all of them.
-    ConsoleCode,
-    /// A sign-in to somebody's own page, by address. Many people may share one.
-    PageFrom,
-    /// An invitation, by address.
-    InvitationFrom,
-    /// A reference that an operator types to confirm a device, by device.
-    Confirmation,
-}
-
-impl Tried {
-    fn limit(self) -> Limit {
-        match self {
-            Tried::ConsoleFrom => limit(20, 30),
-            Tried::ConsoleAs => limit(5, 30),
-            // One in two thousand that any of so many is right; and two dozen addresses at least must join to use them up.
-            Tried::ConsoleCode => limit(500, 900),
-            Tried::PageFrom | Tried::InvitationFrom | Tried::Confirmation => limit(10, 60),
-        }
+/// How many of these attempts may be wrong.
+fn limit_of(what: Tally) -> Limit {
+    match what {
+        Tally::ConsoleFrom => limit(20, 30),
+        Tally::ConsoleAs => limit(5, 30),
+        // One in two thousand that any of so many is right; and two dozen addresses at least must join to use them up.
+        Tally::ConsoleCode => limit(500, 900),
+        _ => limit(10, 60),
     }
 }
 
-/// Attempts of each kind in a table of its own, so that a flood of one kind is none of the others'.
-#[derive(Debug)]
+/// Attempts of strangers over HTTP.
+#[derive(Debug, Clone)]
 pub struct Tries {
-    tables: [Mutex<Attempts>; 6],
-}
-
-impl Default for Tries {
-    fn default() -> Self {
-        Tries { tables: std::array::from_fn(|_| Mutex::new(Attempts::new(CAPACITY))) }
-    }
+    agreement: Arc<dyn Agreement>,
 }
 
 /// An attempt that has begun. It counts as a wrong one unless it is told otherwise, also where whoever made it hangs up.
 #[derive(Debug)]
 #[must_use = "an attempt that is dropped counts as a wrong one"]
 pub struct Attempt {
-    tries: Arc<Tries>,
-    what: Tried,
-    key: String,
+    agreement: Arc<dyn Agreement>,
+    place: Counted,
     ended: Ended,
 }
 
 impl Tries {
-    fn table<T>(&self, what: Tried, with: impl FnOnce(&mut Attempts) -> T) -> Option<T> {
-        self.tables[what as usize].lock().ok().map(|mut table| with(&mut table))
+    /// Counted through this agreement.
+    pub fn new(agreement: Arc<dyn Agreement>) -> Self {
+        Tries { agreement }
     }
 
-    /// Begins an attempt.
+    /// Begins an attempt; the outer error is the records' own.
     ///
     /// # Errors
-    /// Too many were wrong.
-    pub fn begin(self: &Arc<Self>, what: Tried, key: &str) -> Result<Attempt, Refused> {
-        let now = clock::now();
-        let begun = self.table(what, |table| table.begin(key, &what.limit(), now));
-        begun.unwrap_or(Err(Refused { wrong: 0, until: now }))?;
-        Ok(self.attempt(what, key))
+    /// Too many were wrong, or it could not be counted.
+    pub async fn begin(&self, what: Tally, key: &str) -> Result<Result<Attempt, Refused>, RecordsError> {
+        self.begin_at(Counted::new(what, key, limit_of(what))).await
     }
 
     /// Begins an attempt that passes the limit for another reason.
-    pub fn begin_anyway(self: &Arc<Self>, what: Tried, key: &str) -> Attempt {
-        self.table(what, |table| table.begin_anyway(key, &what.limit(), clock::now()));
-        self.attempt(what, key)
+    ///
+    /// # Errors
+    /// It could not be counted.
+    pub async fn begin_anyway(&self, what: Tally, key: &str) -> Result<Result<Attempt, Refused>, RecordsError> {
+        self.begin_at(Counted { anyway: true, ..Counted::new(what, key, limit_of(what)) }).await
     }
 
-    fn attempt(self: &Arc<Self>, what: Tried, key: &str) -> Attempt {
-        Attempt { tries: Arc::clone(self), what, key: key.to_owned(), ended: Ended::Wrong }
+    async fn begin_at(&self, place: Counted) -> Result<Result<Attempt, Refused>, RecordsError> {
+        let begun = self.agreement.begin_attempt(std::slice::from_ref(&place), clock::now()).await?;
+        Ok(begun
+            .map(|()| Attempt { agreement: Arc::clone(&self.agreement), place, ended: Ended::Wrong })
+            .map_err(|refused| refused.refused))
     }
 }
 
@@ -107,8 +84,8 @@ impl Attempt {
 
 impl Drop for Attempt {
     fn drop(&mut self) {
-        let (what, ended) = (self.what, self.ended);
-        self.tries.table(what, |table| table.end(&self.key, ended, &what.limit(), clock::now()));
+        let place = (self.place.clone(), self.ended);
+        in_background(&self.agreement, move |agreement| agreement.end_attempt(vec![place], clock::now()));
     }
 }
 
@@ -131,17 +108,19 @@ pub fn seconds_until(until: Moment) -> u64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use bivector_store::agreement::Volatile;
 
-    #[test]
-    fn an_attempt_that_is_given_up_counts_and_one_that_was_right_resets() {
-        let tries = Arc::new(Tries::default());
+    #[tokio::test]
+    async fn an_attempt_that_is_given_up_counts_and_one_that_was_right_resets() {
+        let tries = Tries::new(Arc::new(Volatile::default()));
+        let begin = async |name: &str| tries.begin(Tally::ConsoleAs, name).await.unwrap();
         for _ in 0..5 {
-            drop(tries.begin(Tried::ConsoleAs, "owner").unwrap());
+            drop(begin("owner").await.unwrap());
         }
-        assert!(tries.begin(Tried::ConsoleAs, "owner").is_err());
-        assert!(tries.begin(Tried::ConsoleAs, "harbour-master").is_ok());
-        tries.begin_anyway(Tried::ConsoleAs, "owner").right();
-        assert!(tries.begin(Tried::ConsoleAs, "owner").is_ok());
+        assert!(begin("owner").await.is_err());
+        assert!(begin("harbour-master").await.is_ok());
+        tries.begin_anyway(Tally::ConsoleAs, "owner").await.unwrap().unwrap().right();
+        assert!(begin("owner").await.is_ok());
     }
 
     #[test]

@@ -3,10 +3,11 @@
 use crate::api::{ApiState, Problem};
 use axum::http::StatusCode;
 use bivector_engine::hashing::For;
-use bivector_engine::tries::{Tried, seconds_until};
+use bivector_engine::tries::seconds_until;
 use bivector_model::Moment;
 use bivector_model::device::{CodeLimits, Device, Used};
 use bivector_model::totp::Settings;
+use bivector_store::agreement::Tally;
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::records::{OperatorRow, Records, RecordsError, Role};
@@ -88,15 +89,15 @@ impl Operators {
     pub async fn check_sign_in(state: &ApiState, name: &str, password: Secret<String>, code: Secret<String>) -> Result<(), Problem> {
         let known = state.operators.load().by_name.get(name).cloned();
         let step = known.as_ref().and_then(|operator| step_of(state, operator, &code));
-        let (attempt, spent) = match state.tries.begin(Tried::ConsoleAs, name) {
+        let (attempt, spent) = match state.shared.tries.begin(Tally::ConsoleAs, name).await? {
             Ok(attempt) => (attempt, false),
             Err(refused) => {
-                let code = state.tries.begin(Tried::ConsoleCode, name).map_err(|refused| waits(refused.until))?;
+                let code = state.shared.tries.begin(Tally::ConsoleCode, name).await?.map_err(|refused| waits(refused.until))?;
                 match (&known, step) {
                     (Some(operator), Some(step)) if use_step(state, operator, step).await? => code.uncounted(),
                     _ => return Err(waits(refused.until)),
                 }
-                (state.tries.begin_anyway(Tried::ConsoleAs, name), true)
+                (state.shared.tries.begin_anyway(Tally::ConsoleAs, name).await?.map_err(|refused| waits(refused.until))?, true)
             }
         };
         // Without such an operator, or without a password, it takes as long: its time does not tell a name.
@@ -140,7 +141,7 @@ async fn use_step(state: &ApiState, operator: &OperatorRow, step: u64) -> Result
     let mut is_new = false;
     for step in step.saturating_sub(2 * CodeLimits::default().window)..=step {
         let mark = [operator_purpose(&operator.name).as_bytes(), &step.to_be_bytes()].concat();
-        is_new = state.shared.agreement.put_if_absent(mark, now.plus(Duration::from_secs(MARK)), now).await?;
+        is_new = state.shared.agreement.mark(mark, now.plus(Duration::from_secs(MARK)), now).await?;
     }
     Ok(is_new)
 }

@@ -11,6 +11,7 @@ use bivector_prove::rehearsal::{self, Asked, PARALLEL};
 use bivector_site::{Difference, Finding, Site, compare};
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
+use bivector_store::records::{Changed, Changes, Cursor};
 use futures_util::future::join_all;
 use std::net::SocketAddr;
 use std::sync::{Arc, Weak};
@@ -28,6 +29,8 @@ const LAST_LOGINS: Duration = Duration::from_secs(10);
 #[derive(Debug, Default)]
 pub struct Doors {
     open: Mutex<OpenDoors>,
+    /// How far the site in force has followed the change feed.
+    followed: Cursor,
 }
 
 /// What became of an apply.
@@ -112,6 +115,30 @@ impl Doors {
     /// # Errors
     /// It no longer passes the check, or a door cannot bind.
     pub async fn restore_newest(&self, shared: &Arc<Shared>) -> Result<Option<u64>, ServiceError> {
+        self.followed.skip_to(shared.records.newest_change()).await;
+        self.restore(shared).await
+    }
+
+    /// Brings the site in force up to date with every revision and every secret that was committed before this call, whoever did it.
+    ///
+    /// # Errors
+    /// It no longer passes the check, a secret no longer opens, or a door cannot bind. What was in force stays so.
+    pub async fn follow(&self, shared: &Arc<Shared>) -> Result<(), ServiceError> {
+        let apply = async |changes: &Changes| {
+            let secrets = changes.incomplete || changes.changed.contains(&Changed::Secrets);
+            if secrets || changes.changed.contains(&Changed::Revision) {
+                let newest = shared.records.newest_revision()?.map(|newest| newest.number);
+                let current = shared.live.load().as_ref().map(|live| live.revision);
+                if secrets || newest != current {
+                    self.restore(shared).await?;
+                }
+            }
+            Ok(())
+        };
+        self.followed.catch_up(&shared.records, apply).await
+    }
+
+    async fn restore(&self, shared: &Arc<Shared>) -> Result<Option<u64>, ServiceError> {
         let mut open = self.open.lock().await;
         let Some(newest) = shared.records.newest_revision()? else { return Ok(None) };
         let (site, findings) =
@@ -121,26 +148,6 @@ impl Doors {
         let (doors, _) = open_doors(&open, &live, shared)?;
         put_in_force(live, doors, &mut open, shared);
         Ok(Some(newest.number))
-    }
-
-    /// Prepares the site in force anew, after a secret of its was changed.
-    ///
-    /// # Errors
-    /// A secret no longer opens, or a trust file cannot be read.
-    pub async fn refresh(&self, shared: &Arc<Shared>) -> Result<(), ServiceError> {
-        let _only_one = self.open.lock().await;
-        let Some(newest) = shared.records.newest_revision()? else { return Ok(()) };
-        let (site, findings) =
-            Site::read(newest.text.as_deref().unwrap_or_default(), &known(&shared.records, &shared.roster, &shared.data)?);
-        let site = site.ok_or(ServiceError::Site(findings))?;
-        let live = Arc::new(LiveSite::prepare(site, newest.number, &shared.records, &shared.seal, &shared.data)?);
-        if let Some(before) = shared.live.load().as_ref() {
-            live.inherit(before);
-        }
-        watch(&live, shared);
-        shared.hashing.configure(live.site.passwords.hash);
-        shared.live.store(Some(live));
-        Ok(())
     }
 
     /// Where the doors listen.

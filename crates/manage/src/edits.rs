@@ -96,7 +96,7 @@ pub async fn edit(
             Do::Edit(_) => {}
         }
     }
-    bivector_engine::roster::Roster::refresh_aside(shared).await?;
+    shared.catch_up().await?;
     Ok(edited)
 }
 
@@ -108,9 +108,8 @@ pub async fn release(shared: &Shared, key: &str) -> Result<bool, RecordsError> {
     let wrong = shared.records.release(key.to_owned()).await?;
     let guesses = shared.guesses.release(key).await?;
     let more = shared.records.forget_devices(key.to_owned()).await?;
+    shared.catch_up().await.map_err(|error| RecordsError(error.to_string()))?;
     shared.roster.note_lock(key, None);
-    shared.roster.note_stop(key, None);
-    shared.roster.forget_devices(key);
     shared.tell_person(key);
     Ok(wrong || guesses || more)
 }
@@ -317,7 +316,7 @@ pub async fn sync(
         synced.changed.len()
     );
     synced.change = Some(shared.records.change_people(operator.to_owned(), what, edits, clock::now()).await?);
-    bivector_engine::roster::Roster::refresh_aside(shared).await?;
+    shared.catch_up().await?;
     (synced.invited, synced.missed) = invitations::welcome(shared, live, &newcomers, operator).await;
     Ok(Ok(synced))
 }

@@ -150,7 +150,7 @@ pub async fn import(text: &str, preview: bool, operator: &str, shared: &Arc<Shar
     }
     let what = format!("import of {} people, {} of them new", imported.people, imported.new);
     imported.change = Some(shared.records.change_people(operator.to_owned(), what, edits, clock::now()).await?);
-    bivector_engine::roster::Roster::refresh_aside(shared).await?;
+    shared.catch_up().await?;
     if let Some(live) = shared.live.load_full() {
         (imported.invited, imported.missed) = invitations::welcome(shared, &live, &newcomers, operator).await;
     }

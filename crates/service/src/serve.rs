@@ -1,7 +1,6 @@
 //! Start and stop of the service.
 
 use bivector_doors::who_holds;
-use bivector_engine::roster::Roster;
 use bivector_engine::shared::Shared;
 use bivector_http::api::{self, ApiState, Exposure, Serves};
 use bivector_http::server::{self, Connections, Timeouts, descriptors};
@@ -130,9 +129,8 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     }
     let seal = Arc::new(open_seal(&key_path, &records).await?);
     let new_token_file = first_operator(&options.data, &records).await?;
-    let roster = Roster::load(&records, Arc::clone(&seal))?;
     records.end_lost_runs().await?;
-    let shared = Arc::new(Shared::new(options.data.clone(), records, seal, roster)?);
+    let shared = Arc::new(Shared::new(options.data.clone(), records, seal)?);
     let listener = listen(options.http).await?;
     let http = listener.local_addr().map_err(|error| ServiceError::Records(error.to_string()))?;
     let phones = match options.phones {
@@ -172,6 +170,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     };
     let connections = Arc::new(Connections::new(options.proxies.clone()));
     let state = ApiState::new(Arc::clone(&shared), Arc::clone(&doors), Arc::clone(&connections), exposure, stopped.clone())?;
+    tokio::spawn(crate::upkeep::follow(Arc::downgrade(&shared), Arc::downgrade(&doors), state.clone()));
     let encrypted = tls.is_some();
     let serve = |listener, serves| {
         let router = api::router(state.clone(), serves);

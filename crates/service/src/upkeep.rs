@@ -2,6 +2,8 @@
 //! codes are folded into the rows of their devices.
 
 use bivector_engine::shared::Shared;
+use bivector_http::api::ApiState;
+use bivector_manage::apply::Doors;
 use bivector_store::clock;
 use bivector_store::metrics;
 use bivector_store::records::tidy_traces;
@@ -100,6 +102,28 @@ pub(crate) async fn prune(shared: Weak<Shared>) {
             }
             // Between two steps the writer belongs to the logins.
             tokio::task::yield_now().await;
+        }
+    }
+}
+
+/// Follows the change feed until the service ends: whoever changes a fact, and wherever, every view in memory takes it over.
+pub(crate) async fn follow(shared: Weak<Shared>, doors: Weak<Doors>, api: ApiState) {
+    let Some(mut changes) = shared.upgrade().map(|shared| shared.records.watch_changes()) else { return };
+    let mut stopped = api.stopped();
+    loop {
+        tokio::select! {
+            changed = changes.changed() => if changed.is_err() { return },
+            _ = stopped.changed() => return,
+        }
+        let (Some(shared), Some(doors)) = (shared.upgrade(), doors.upgrade()) else { return };
+        if let Err(error) = shared.catch_up().await {
+            tracing::warn!(%error, "people in memory could not be brought up to date");
+        }
+        if let Err(error) = doors.follow(&shared).await {
+            tracing::warn!(%error, "the site in force could not be brought up to date");
+        }
+        if let Err(error) = api.follow().await {
+            tracing::warn!(%error, "operators in memory could not be brought up to date");
         }
     }
 }

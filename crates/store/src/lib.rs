@@ -1,6 +1,7 @@
 //! Everything that is kept: the records (one SQLite file), secrets encrypted at rest, and what all parts of the service share: its clock, its
 //! errors and its figures.
 
+pub mod agreement;
 pub mod clock;
 pub mod error;
 pub mod folder;

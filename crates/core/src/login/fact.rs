@@ -11,6 +11,7 @@ use bivector_model::moment::Moment;
 use bivector_model::trace::Trace;
 use bivector_site::SourceRef;
 use bivector_wire::{NtHash, Secret};
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -241,7 +242,7 @@ pub enum ApprovalSent {
 }
 
 /// Answer to [`Need::AwaitApproval`].
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum ApprovalAnswer {
     /// Yes.
     Approved(Approved),
@@ -256,7 +257,7 @@ pub enum ApprovalAnswer {
 }
 
 /// A yes, verified.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Approved {
     /// Record number of the handset.
     pub handset: u64,

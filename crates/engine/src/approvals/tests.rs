@@ -1,4 +1,5 @@
 use super::*;
+use bivector_store::agreement::Volatile;
 use bivector_store::clock::LoginClock;
 use proptest::prelude::*;
 
@@ -23,10 +24,19 @@ fn ask(reference: &str, gateway: &str, wants_number: bool) -> ApprovalAsk {
     }
 }
 
+fn fresh() -> Approvals {
+    Approvals::new(Arc::new(Volatile::default()))
+}
+
+/// What an operation on an agreement in memory gives: nothing there waits for anybody.
+fn at_once<T>(operation: impl Future<Output = T>) -> T {
+    operation.now_or_never().unwrap()
+}
+
 /// An answer to whatever is shown now.
 fn answer(approvals: &Approvals, id: u64, person: &str, said: Said, now: Moment) -> Taken {
     let shown = approvals.shown(id, person).unwrap_or_else(|| "nothing".into());
-    approvals.answer(id, person, &shown, said, now)
+    at_once(approvals.answer(id, person, &shown, said, now)).unwrap()
 }
 
 fn said(decision: Decision, number: Option<u8>) -> Said {
@@ -43,25 +53,26 @@ fn random(first: u8) -> [u8; 16] {
 
 #[test]
 fn a_person_has_one_approval_and_another_packet_from_the_same_place_joins_it() {
-    let (approvals, limits) = (Approvals::default(), Handset::default());
-    let ApprovalSent::Sent { id, number: None, joined: false, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON)
+    let (approvals, limits) = (fresh(), Handset::default());
+    let ApprovalSent::Sent { id, number: None, joined: false, .. } =
+        at_once(approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON))
     else {
         panic!()
     };
-    let again = approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(2));
+    let again = at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(2)));
     assert!(matches!(again, ApprovalSent::Sent { id: same, joined: true, .. } if same == id), "{again:?}");
     for other in [
         ask("C", "lantern", false),
         ask("D", "breakwater", true),
         ApprovalAsk { from: "203.0.113.9".into(), ..ask("E", "breakwater", false) },
     ] {
-        let refused = approvals.ask(other, &limits, random(3), at(3));
+        let refused = at_once(approvals.ask(other, &limits, random(3), at(3)));
         assert!(matches!(refused, ApprovalSent::Limited(_)), "{refused:?}");
     }
     assert!(matches!(answer(&approvals, id, "tidehall:pell", said(Decision::Approve, None), at(4)), Taken::Unknown), "somebody else's");
     assert!(matches!(answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(5)), Taken::Decided { approved: true, .. }));
     assert_eq!(answer(&approvals, id, "tidehall:ines", said(Decision::Deny, None), at(6)), Taken::Before, "two phones at once");
-    let fresh = approvals.ask(ask("F", "breakwater", false), &limits, random(4), at(7));
+    let fresh = at_once(approvals.ask(ask("F", "breakwater", false), &limits, random(4), at(7)));
     assert!(matches!(fresh, ApprovalSent::Sent { joined: false, .. }), "a decided one is never joined: {fresh:?}");
 }
 
@@ -70,9 +81,9 @@ fn a_second_login_joins_only_where_both_say_the_same_caller_or_the_site_allows_i
     let nowhere =
         |reference: &str, joins| ApprovalAsk { from: String::new(), joins_without_caller: joins, ..ask(reference, "breakwater", false) };
     for (joins, wanted) in [(false, false), (true, true)] {
-        let (approvals, limits) = (Approvals::default(), Handset::default());
-        approvals.ask(nowhere("A", joins), &limits, random(1), NOON);
-        let second = approvals.ask(nowhere("B", joins), &limits, random(2), at(1));
+        let (approvals, limits) = (fresh(), Handset::default());
+        at_once(approvals.ask(nowhere("A", joins), &limits, random(1), NOON));
+        let second = at_once(approvals.ask(nowhere("B", joins), &limits, random(2), at(1)));
         assert_eq!(matches!(second, ApprovalSent::Sent { joined: true, .. }), wanted, "{second:?}");
         assert_eq!(matches!(second, ApprovalSent::Limited(_)), !wanted, "{second:?}");
     }
@@ -80,24 +91,24 @@ fn a_second_login_joins_only_where_both_say_the_same_caller_or_the_site_allows_i
 
 #[test]
 fn a_handset_is_told_of_a_second_request_and_what_it_signed_before_does_not_cover_it() {
-    let (approvals, limits) = (Approvals::default(), Handset::default());
-    let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
+    let (approvals, limits) = (fresh(), Handset::default());
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON)) else { panic!() };
     let before = approvals.shown(id, "tidehall:ines").unwrap();
-    approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(1));
+    at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(1)));
     let now = approvals.shown(id, "tidehall:ines").unwrap();
     let requests = |text: &str| serde_json::from_str::<Shown>(text).unwrap().requests;
     assert_eq!((requests(&before), requests(&now)), (1, 2));
-    assert_eq!(approvals.answer(id, "tidehall:ines", &before, said(Decision::Approve, None), at(2)), Taken::Changed);
-    let taken = approvals.answer(id, "tidehall:ines", &now, said(Decision::Approve, None), at(2));
+    assert_eq!(at_once(approvals.answer(id, "tidehall:ines", &before, said(Decision::Approve, None), at(2))).unwrap(), Taken::Changed);
+    let taken = at_once(approvals.answer(id, "tidehall:ines", &now, said(Decision::Approve, None), at(2))).unwrap();
     assert!(matches!(taken, Taken::Decided { approved: true, .. }), "{taken:?}");
 }
 
 #[test]
 fn an_approval_that_is_over_is_not_accepted_while_a_longer_one_of_another_chain_waits() {
-    let (approvals, limits) = (Approvals::default(), Handset::default());
+    let (approvals, limits) = (fresh(), Handset::default());
     let long = ApprovalAsk { person: "tidehall:pell".into(), lasts: Duration::from_secs(300), ..ask("A", "lantern", false) };
-    approvals.ask(long, &limits, random(1), NOON);
-    let ApprovalSent::Sent { id, .. } = approvals.ask(ask("B", "breakwater", false), &limits, random(2), NOON) else { panic!() };
+    at_once(approvals.ask(long, &limits, random(1), NOON));
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(2), NOON)) else { panic!() };
     let late = answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(46));
     assert_eq!(late, Taken::Late { by: Duration::from_secs(1), references: vec!["B".into()] });
     assert_eq!((approvals.waiting("tidehall:ines", at(46)), approvals.count()), (None, 1));
@@ -105,30 +116,30 @@ fn an_approval_that_is_over_is_not_accepted_while_a_longer_one_of_another_chain_
 
 #[test]
 fn questions_before_the_password_have_a_limit_of_their_own_that_not_me_uses_up() {
-    let (approvals, limits) = (Approvals::default(), Handset::default());
+    let (approvals, limits) = (fresh(), Handset::default());
     let before = |reference: &str| ApprovalAsk { before_password: true, ..ask(reference, "breakwater", false) };
     let mut asked = Vec::new();
     for number in 0..5u8 {
-        if let ApprovalSent::Sent { id, .. } = approvals.ask(before("A"), &limits, random(number), at(0)) {
+        if let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(before("A"), &limits, random(number), at(0))) {
             asked.push(id);
             approvals.withdraw(id, at(0));
         }
     }
-    assert_eq!(asked.len(), BEFORE_PASSWORD);
-    assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(9), at(1)), ApprovalSent::Sent { .. }));
-    let (approvals, limits) = (Approvals::default(), Handset::default());
-    let ApprovalSent::Sent { id, .. } = approvals.ask(before("A"), &limits, random(1), NOON) else { panic!() };
+    assert_eq!(asked.len(), BEFORE_PASSWORD as usize);
+    assert!(matches!(at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(9), at(1))), ApprovalSent::Sent { .. }));
+    let (approvals, limits) = (fresh(), Handset::default());
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(before("A"), &limits, random(1), NOON)) else { panic!() };
     answer(&approvals, id, "tidehall:ines", said(Decision::NotMe, None), at(1));
-    assert!(matches!(approvals.ask(before("C"), &limits, random(2), at(2)), ApprovalSent::Limited(_)));
+    assert!(matches!(at_once(approvals.ask(before("C"), &limits, random(2), at(2))), ApprovalSent::Limited(_)));
     assert!(
-        matches!(approvals.ask(ask("D", "breakwater", false), &limits, random(3), at(3)), ApprovalSent::Sent { .. }),
+        matches!(at_once(approvals.ask(ask("D", "breakwater", false), &limits, random(3), at(3))), ApprovalSent::Sent { .. }),
         "real ones go on"
     );
 }
 
 #[tokio::test]
 async fn who_waits_for_somebody_who_has_stopped_approvals_sees_what_nobody_answering_looks_like() {
-    let (approvals, limits, clock) = (Approvals::default(), Handset::default(), LoginClock::start());
+    let (approvals, limits, clock) = (fresh(), Handset::default(), LoginClock::start());
     let now = clock.now();
     let short = ApprovalAsk { lasts: Duration::from_millis(20), wants_number: true, ..ask("A", "own page", true) };
     let stopped = now.plus(HOUR);
@@ -137,19 +148,22 @@ async fn who_waits_for_somebody_who_has_stopped_approvals_sees_what_nobody_answe
     };
     assert_eq!((until, approvals.waiting("tidehall:ines", now), approvals.count()), (now.plus(short.lasts), None, 0));
     assert_eq!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Stopped(stopped));
-    assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(2), now), ApprovalSent::Sent { joined: false, .. }));
+    assert!(matches!(
+        at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(2), now)),
+        ApprovalSent::Sent { joined: false, .. }
+    ));
 }
 
 #[test]
 fn late_answers_learn_how_late_and_limits_hold_for_an_hour() {
-    let (approvals, limits) = (Approvals::default(), Handset { per_person: 2, ..Handset::default() });
-    let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
+    let (approvals, limits) = (fresh(), Handset { per_person: 2, ..Handset::default() });
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON)) else { panic!() };
     let late = answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(57));
     assert_eq!(late, Taken::Late { by: Duration::from_secs(12), references: vec!["A".into()] });
-    assert!(matches!(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(60)), ApprovalSent::Sent { .. }));
+    assert!(matches!(at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(60))), ApprovalSent::Sent { .. }));
     approvals.withdraw(u64::from_be_bytes(random(2)[..8].try_into().unwrap()), at(61));
-    assert!(matches!(approvals.ask(ask("C", "breakwater", false), &limits, random(3), at(62)), ApprovalSent::Limited(_)));
-    assert!(matches!(approvals.ask(ask("C", "breakwater", false), &limits, random(3), at(3601)), ApprovalSent::Sent { .. }));
+    assert!(matches!(at_once(approvals.ask(ask("C", "breakwater", false), &limits, random(3), at(62))), ApprovalSent::Limited(_)));
+    assert!(matches!(at_once(approvals.ask(ask("C", "breakwater", false), &limits, random(3), at(3601))), ApprovalSent::Sent { .. }));
 }
 
 #[test]
@@ -160,8 +174,8 @@ fn numbers_differ_and_only_the_one_on_the_screen_lets_in() {
         assert!(numbers[0] != numbers[1] && numbers[1] != numbers[2] && numbers[0] != numbers[2], "{numbers:?}");
     }
     for wrong in [true, false] {
-        let approvals = Approvals::default();
-        let sent = approvals.ask(ask("A", "breakwater", true), &Handset::default(), random(7), NOON);
+        let approvals = fresh();
+        let sent = at_once(approvals.ask(ask("A", "breakwater", true), &Handset::default(), random(7), NOON));
         let ApprovalSent::Sent { id, number: Some(number), .. } = sent else { panic!() };
         let shown: Shown = serde_json::from_str(&approvals.waiting("tidehall:ines", NOON).unwrap()).unwrap();
         let other = shown.numbers.iter().copied().find(|one| *one != number);
@@ -196,7 +210,7 @@ proptest! {
         steps in prop::collection::vec(happens(), 1..40),
     ) {
         struct Asked { id: u64, number: Option<u8>, until: Moment, over: bool }
-        let (approvals, limits) = (Approvals::default(), Handset { per_person: 1000, ..Handset::default() });
+        let (approvals, limits) = (fresh(), Handset { per_person: 1000, ..Handset::default() });
         let (mut asked, mut now): (Vec<Asked>, Moment) = (Vec::new(), NOON);
         for (step, happens) in steps.into_iter().enumerate() {
             match happens {
@@ -204,7 +218,7 @@ proptest! {
                 Happens::Asked { from, numbered } => {
                     let waits = asked.iter().any(|one| !one.over && one.until > now);
                     let ask = ApprovalAsk { from: format!("192.0.2.{from}"), ..ask("X", "breakwater", numbered) };
-                    match approvals.ask(ask, &limits, random(step as u8), now) {
+                    match at_once(approvals.ask(ask, &limits, random(step as u8), now)) {
                         ApprovalSent::Sent { id, number, joined: false, until } => {
                             prop_assert!(!waits, "two at a time");
                             prop_assert_eq!(number.is_some(), numbered);
@@ -246,29 +260,29 @@ proptest! {
 
 #[tokio::test]
 async fn all_logins_that_wait_get_the_same_answer_and_nobody_waits_longer_than_agreed() {
-    let (approvals, limits, clock) = (Approvals::default(), Handset::default(), LoginClock::start());
+    let (approvals, limits, clock) = (fresh(), Handset::default(), LoginClock::start());
     let now = clock.now();
-    let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), now) else { panic!() };
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(ask("A", "breakwater", false), &limits, random(1), now)) else { panic!() };
     let (one, two, ()) = tokio::join!(approvals.wait(id, "tidehall:ines", &clock), approvals.wait(id, "tidehall:ines", &clock), async {
         tokio::task::yield_now().await;
         answer(&approvals, id, "tidehall:ines", said(Decision::NotMe, None), now.plus(Duration::from_secs(3)));
     });
     assert_eq!((one, two), (ApprovalAnswer::Disowned("phone".into()), ApprovalAnswer::Disowned("phone".into())));
     let short = ApprovalAsk { lasts: Duration::from_millis(20), ..ask("B", "breakwater", false) };
-    let ApprovalSent::Sent { id, .. } = approvals.ask(short, &limits, random(9), now) else { panic!() };
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(short, &limits, random(9), now)) else { panic!() };
     assert_eq!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Unanswered("nobody answered within 0 s".into()));
     assert!(matches!(approvals.wait(id, "tidehall:ines", &clock).await, ApprovalAnswer::Unanswered(said) if said.contains("in time")));
 }
 
 #[test]
 fn an_approval_whose_only_login_has_ended_is_withdrawn_and_one_that_others_wait_for_stays() {
-    let (approvals, limits) = (Approvals::default(), Handset::default());
-    let ApprovalSent::Sent { id, .. } = approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON) else { panic!() };
-    approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(1));
+    let (approvals, limits) = (fresh(), Handset::default());
+    let ApprovalSent::Sent { id, .. } = at_once(approvals.ask(ask("A", "breakwater", false), &limits, random(1), NOON)) else { panic!() };
+    at_once(approvals.ask(ask("B", "breakwater", false), &limits, random(2), at(1)));
     approvals.abandon(id, at(2));
     assert!(approvals.shown(id, "tidehall:ines").is_some(), "the login B waits for it too");
     let ApprovalSent::Sent { id, .. } =
-        approvals.ask(ApprovalAsk { person: "tidehall:yuki".into(), ..ask("C", "breakwater", false) }, &limits, random(3), at(3))
+        at_once(approvals.ask(ApprovalAsk { person: "tidehall:yuki".into(), ..ask("C", "breakwater", false) }, &limits, random(3), at(3)))
     else {
         panic!()
     };

@@ -10,7 +10,8 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bivector_engine::signins::{self, SignedInBy};
-use bivector_engine::tries::{Attempt, Tried, address_key, seconds_until};
+use bivector_engine::tries::{Attempt, address_key, seconds_until};
+use bivector_store::agreement::Tally;
 use bivector_store::records::{Deed, RecordsError, Role};
 use bivector_store::seal::hash_token;
 use bivector_wire::Secret;
@@ -121,8 +122,8 @@ fn not_signed_in() -> Problem {
 }
 
 /// Counts an attempt from an address before anything is looked at.
-pub(super) fn begin_from(state: &ApiState, what: Tried, caller: &Caller) -> Result<Attempt, Problem> {
-    state.tries.begin(what, &address_key(caller.address)).map_err(|refused| {
+pub(super) async fn begin_from(state: &ApiState, what: Tally, caller: &Caller) -> Result<Attempt, Problem> {
+    state.shared.tries.begin(what, &address_key(caller.address)).await?.map_err(|refused| {
         let remedy = format!("wait {} seconds", seconds_until(refused.until));
         Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many tries from this address have failed", remedy)
     })
@@ -136,7 +137,7 @@ pub(super) async fn sign_in(
     caller: Caller,
     Body(request): Body<SessionRequest>,
 ) -> Result<Response, Problem> {
-    let attempt = begin_from(&state, Tried::ConsoleFrom, &caller)?;
+    let attempt = begin_from(&state, Tally::ConsoleFrom, &caller).await?;
     let (operator, token) = match request {
         SessionRequest { token: Some(token), .. } => {
             let token = Secret::new(token);

@@ -138,7 +138,7 @@ pub(super) async fn add(
     let sealed = state.shared.seal.seal(&seed_purpose(&source, &login), made.secret.expose());
     let factor = NewFactor { kind: request.kind.into(), label: label.clone(), sealed, settings: made.settings, pin };
     state.shared.records.add_factor(source.clone(), login.clone(), factor, clock::now()).await?;
-    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
+    state.shared.catch_up().await?;
     let reason = request.reason.map(|reason| format!(": {reason}")).unwrap_or_default();
     operator.did(&state, "factor.add", format!("{} {} “{label}”{reason}", person_key(&source, &login), request.kind)).await?;
     let person = find(&state.shared, &source, &login)?;
@@ -181,7 +181,7 @@ async fn make_known(state: &ApiState, source: &str, login: &str) -> Result<(), P
     let (source, login) = (source.to_owned(), login.to_owned());
     let person = NewPerson { source, name: login.clone(), login, ..NewPerson::default() };
     shared.records.keep_people(vec![person], clock::now()).await?;
-    bivector_engine::roster::Roster::refresh_aside(shared).await?;
+    shared.catch_up().await?;
     Ok(())
 }
 
@@ -277,7 +277,7 @@ pub(super) async fn remove(
     let edit = Edit::RemoveFactor { source: person.source.clone(), login: person.login.clone(), factor: id };
     let what = format!("{}: {} “{}” removed", person_key(&source, &login), factor.kind, factor.label);
     state.shared.records.change_people(operator.name.clone(), what, vec![edit], clock::now()).await?;
-    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
+    state.shared.catch_up().await?;
     operator.did(&state, "factor.remove", format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
     shown(&state, &source, &login)
 }
@@ -297,7 +297,7 @@ pub(super) async fn pin(
     let factor = find_factor(&person, id)?;
     let what = if request.pin.is_some() { "factor.pin" } else { "factor.pin.remove" };
     state.shared.records.set_pin(id, hash_pin(request.pin, &state.shared.hashing).await?).await?;
-    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
+    state.shared.catch_up().await?;
     operator.did(&state, what, format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
     shown(&state, &source, &login)
 }

@@ -9,8 +9,9 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bivector_engine::invitations::{self as service, Made, NotInvited};
-use bivector_engine::tries::{Tried, seconds_until};
+use bivector_engine::tries::seconds_until;
 use bivector_site::Invited;
+use bivector_store::agreement::Tally;
 use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{DeviceKind, Edit, FactorRow, FactorSettings, Role, WaitsFor};
@@ -104,7 +105,7 @@ pub(super) async fn withdraw(
     if state.shared.records.withdraw_invitations(key.clone()).await? == 0 {
         return Err(Problem::not_found(format!("{key} has no open invitation"), "see `bivector person show`"));
     }
-    state.shared.roster.note_invitation(&key, None);
+    state.shared.catch_up().await?;
     state.shared.tell_person(&key);
     operator.did(&state, "person.invite.withdraw", key).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -140,7 +141,7 @@ pub(super) async fn confirm(
         ));
     };
     let key = person_key(&source, &login);
-    let attempt = state.tries.begin(Tried::Confirmation, &factor.id.to_string()).map_err(|refused| {
+    let attempt = state.shared.tries.begin(Tally::Confirmation, &factor.id.to_string()).await?.map_err(|refused| {
         let remedy = format!("wait {} seconds, and let the person read it out again", seconds_until(refused.until));
         Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many", "too many wrong references for this device", remedy)
     })?;
@@ -154,7 +155,7 @@ pub(super) async fn confirm(
         return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "reference", said, "compare again; remove the device if it stays so"));
     }
     shared.records.set_settings(factor.id, FactorSettings { waits_for: None, ..factor.settings.clone() }).await?;
-    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.catch_up().await?;
     shared.tell_person(&key);
     operator.did(&state, "factor.confirm", format!("{key} “{}”", factor.label)).await?;
     Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
@@ -184,7 +185,7 @@ pub(super) async fn rename(
     let what = format!("{}: {kind} “{}” is now called “{wanted}”", person_key(&source, &login), factor.label);
     let edit = Edit::RenameFactor { source: person.source.clone(), login: person.login.clone(), factor: id, label: wanted };
     shared.records.change_people(operator.name.clone(), what.clone(), vec![edit], clock::now()).await?;
-    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.catch_up().await?;
     operator.did(&state, "factor.rename", what).await?;
     Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
 }

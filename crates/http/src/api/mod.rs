@@ -32,6 +32,7 @@ use guard::Insider;
 
 pub use auth::SessionRequest;
 pub use bivector_store::records::LoginCounts;
+
 pub use chains::{ChainView, HopKind, HopView};
 pub use directories::{DirectoryView, ProbeRequest};
 pub use explain::{DrillRequest, Drilled, ReplayRequest, RuleSaid, RuleTried, RuleTry, Slower, WhoPeople, WhoPerson, WhoRule, WhoView};
@@ -60,12 +61,11 @@ use arc_swap::ArcSwap;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::get;
-use bivector_engine::handset::KeyRounds;
 use bivector_engine::shared::Shared;
 use bivector_engine::signins::SignIns;
-use bivector_engine::tries::Tries;
 use bivector_manage::apply::Doors;
 use bivector_store::error::ServiceError;
+use bivector_store::records::{Changed, Changes, Cursor};
 use ipnet::IpNet;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -95,10 +95,8 @@ pub struct ApiState {
     pub doors: Arc<Doors>,
     /// Who may call.
     pub operators: Arc<ArcSwap<Operators>>,
-    /// What strangers have tried.
-    pub tries: Arc<Tries>,
-    /// Rounds with security keys.
-    pub keys: Arc<KeyRounds>,
+    /// How far the operators in memory have followed the change feed.
+    followed: Arc<Cursor>,
     /// Whose turn it is to simulate.
     simulations: Arc<Semaphore>,
     /// Sign-ins over HTTP.
@@ -127,14 +125,14 @@ impl ApiState {
         exposure: Exposure,
         stopped: watch::Receiver<bool>,
     ) -> Result<Self, ServiceError> {
+        let followed = shared.records.newest_change();
         let operators = Operators::load(&shared.records)?;
         Ok(ApiState {
             sign_ins: Arc::clone(&shared.sign_ins),
             shared,
             doors,
             operators: Arc::new(ArcSwap::from_pointee(operators)),
-            tries: Arc::default(),
-            keys: Arc::default(),
+            followed: Arc::new(Cursor::at(followed)),
             simulations: Arc::new(Semaphore::new(1)),
             connections,
             names: exposure.names.iter().cloned().collect(),
@@ -142,6 +140,28 @@ impl ApiState {
             exposure: Arc::new(exposure),
             stopped,
         })
+    }
+
+    /// Turns true when the service stops.
+    pub fn stopped(&self) -> watch::Receiver<bool> {
+        self.stopped.clone()
+    }
+
+    /// Brings operators, tokens and sign-ins in memory up to date with everything that was committed before this call.
+    ///
+    /// # Errors
+    /// The records cannot be read; the next call tries again.
+    pub async fn follow(&self) -> Result<(), ServiceError> {
+        let apply = async |changes: &Changes| {
+            if changes.incomplete || changes.changed.contains(&Changed::Operators) {
+                let operators = Arc::new(Operators::load(&self.shared.records)?);
+                self.operators.store(Arc::clone(&operators));
+                self.sign_ins.end_programs(|hash| operators.has_token(hash));
+            }
+            Ok::<(), ServiceError>(())
+        };
+        self.followed.catch_up(&self.shared.records, apply).await?;
+        Ok(self.sign_ins.follow().await?)
     }
 }
 

@@ -3,7 +3,7 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
-use crate::operators::{Operators, operator_purpose};
+use crate::operators::operator_purpose;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -14,7 +14,6 @@ use bivector_store::seal::{hash_token, random};
 use bivector_wire::Secret;
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
 use utoipa::ToSchema;
 
 /// The shortest console password, in characters.
@@ -142,7 +141,7 @@ async fn change(state: &ApiState, operator: &Operator, name: String, role: Optio
     if !state.shared.records.change_operator(name.clone(), role).await? {
         return Err(taken(format!("`{name}` is the last operator with the role `own`")));
     }
-    refresh(state)?;
+    state.follow().await?;
     if role.is_none() {
         state.sign_ins.end_all(&name).await?;
     }
@@ -185,7 +184,7 @@ pub(super) async fn drop_token(
     if !state.shared.records.drop_token(name.clone(), label.clone()).await? {
         return Err(Problem::not_found(format!("{name} has no token `{label}`"), "see `bivector operator list`"));
     }
-    refresh(&state)?;
+    state.follow().await?;
     state.sign_ins.end_token(&name, &label).await?;
     operator.did(&state, "operator.drop-token", format!("the token of {name} for {label}")).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -210,7 +209,7 @@ pub(super) async fn set_sign_in(
     let seed = Secret::new(random::<20>().to_vec());
     let sealed = state.shared.seal.seal(&operator_purpose(&name), seed.expose());
     state.shared.records.set_sign_in(name.clone(), hash, sealed).await?;
-    refresh(&state)?;
+    state.follow().await?;
     state.sign_ins.end_all(&name).await?;
     operator.did(&state, "operator.sign-in", format!("a new password and code of {name}")).await?;
     let seed = BASE32_NOPAD.encode(seed.expose());
@@ -303,15 +302,8 @@ async fn make_token(state: &ApiState, name: &str, label: &str) -> Result<NewToke
     if !state.shared.records.add_token(row, clock::now()).await? {
         return Err(taken(format!("{name} has a token `{label}` already")));
     }
-    refresh(state)?;
+    state.follow().await?;
     Ok(NewToken { token })
-}
-
-fn refresh(state: &ApiState) -> Result<(), Problem> {
-    let operators = Arc::new(Operators::load(&state.shared.records)?);
-    state.operators.store(Arc::clone(&operators));
-    state.sign_ins.end_programs(|hash| operators.has_token(hash));
-    Ok(())
 }
 
 fn known(state: &ApiState, name: &str) -> Result<(), Problem> {

@@ -17,12 +17,12 @@ use bivector_engine::driver::drive;
 use bivector_engine::ending;
 use bivector_engine::invitations::{self, NewApp};
 use bivector_engine::live::LiveSite;
-use bivector_engine::tries::Tried;
 use bivector_model::Cause;
 use bivector_model::Moment;
 use bivector_model::facts::Resends;
 use bivector_model::trace::{Origin, Trace};
 use bivector_site::Invited;
+use bivector_store::agreement::Tally;
 use bivector_store::clock::{self, LoginClock};
 use bivector_store::records::person_key;
 use bivector_store::records::{Edit, FactorRow, PersonRow};
@@ -133,7 +133,7 @@ struct SignedIn {
     responses((status = 200, body = SignedIn), (status = 401, body = Problem)))]
 async fn sign_in(State(state): State<ApiState>, caller: Caller, Body(request): Body<SignIn>) -> Result<Response, Problem> {
     let (live, password) = (live(&state)?, Secret::new(request.password));
-    let attempt = begin_from(&state, Tried::PageFrom, &caller)?;
+    let attempt = begin_from(&state, Tally::PageFrom, &caller).await?;
     let asked = request.state.as_deref().map(|text| HEXLOWER.decode(text.as_bytes())).transpose();
     let asked = asked.map_err(|_| refused("", "begin again"))?;
     let (verdict, trace) = log_in(&state, &live, &request.name, &password, asked, &caller).await?;
@@ -291,9 +291,9 @@ async fn finish_app(State(state): State<ApiState>, own: Own, Body(request): Body
     let app = invitations::prove_app(shared, &live, &own.person, &request.ticket, &request.code).map_err(not_proved)?;
     let factor = invitations::app_factor(&own.person, app.sealed, &wanted);
     let (source, login) = (own.person.source.clone(), own.person.login.clone());
-    let added = shared.agreement.add_app(source.clone(), login.clone(), factor, app.used, clock::now()).await?;
+    let added = shared.records.add_app(source.clone(), login.clone(), factor, app.used, clock::now()).await?;
     let (id, at) = added.ok_or_else(|| refused("", "sign in again"))?;
-    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.catch_up().await?;
     shared.roster.note_state(id, at);
     shared.tell_person(&own.key);
     Ok(StatusCode::CREATED)
@@ -328,7 +328,7 @@ async fn change(state: &ApiState, own: &Own, what: String, edit: Edit) -> Result
     let shared = &state.shared;
     let what = format!("{}: {what}", person_key(&own.person.source, &own.person.login));
     shared.records.change_people(own.key.clone(), what, vec![edit], clock::now()).await?;
-    shared.roster.refresh_person(&shared.records, &own.person.source, &own.person.login)?;
+    shared.catch_up().await?;
     shared.tell_person(&own.key);
     Ok(StatusCode::NO_CONTENT)
 }

@@ -79,7 +79,7 @@ pub(super) async fn put_person(
     let (source, login, is_new) = (person.source.clone(), person.login.clone(), known.is_none());
     let what = format!("{} {}", person_key(&source, &login), if is_new { "added" } else { "changed" });
     shared.records.change_people(operator.name.clone(), what.clone(), vec![Edit::Keep(Box::new(person))], clock::now()).await?;
-    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.catch_up().await?;
     shared.tell_person(&person_key(&source, &login));
     operator.did(&state, if is_new { "person.add" } else { "person.change" }, what).await?;
     if is_new && let Ok(whom) = bivector_engine::invitations::make_known(shared, &live, &source, &login).await {
@@ -109,7 +109,7 @@ pub(super) async fn suspend(
     let said = format!("{} {}", person_key(&source, &login), if request.suspended { "suspended" } else { "let in again" });
     let edit = Edit::Suspend { source: source.clone(), login: login.clone(), suspended: request.suspended };
     shared.records.change_people(operator.name.clone(), said, vec![edit], clock::now()).await?;
-    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.catch_up().await?;
     shared.tell_person(&person_key(&source, &login));
     operator.did(&state, what, person_key(&source, &login)).await?;
     Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
@@ -129,8 +129,7 @@ pub(super) async fn remove(
     let what = format!("{key} removed, with {} factors", person.factors.len());
     let edit = Edit::Remove { source: person.source.clone(), login: person.login.clone() };
     let change = shared.records.change_people(operator.name.clone(), what.clone(), vec![edit], clock::now()).await?;
-    shared.roster.refresh_person(&shared.records, &person.source, &person.login)?;
-    shared.roster.note_invitation(&key, None);
+    shared.catch_up().await?;
     shared.tell_person(&key);
     operator.did(&state, "person.remove", what).await?;
     Ok(Json(Undoable { change }))
@@ -216,7 +215,7 @@ pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path
             conflict("changed-since", said, "take the later changes back first, or change these people by hand")
         }
     })?;
-    bivector_engine::roster::Roster::refresh_aside(&state.shared).await?;
+    state.shared.catch_up().await?;
     operator.did(&state, "people.undo", format!("{number}: {}", change.what)).await?;
     Ok(Json(Undone { change }))
 }

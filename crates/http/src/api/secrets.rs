@@ -72,7 +72,7 @@ pub(super) async fn set(
     check_value(&value)?;
     let sealed = state.shared.seal.seal(&secret_purpose(&request.name), value.expose().as_bytes());
     state.shared.records.set_secret(request.name.clone(), sealed, operator.name.clone(), clock::now()).await?;
-    state.doors.refresh(&state.shared).await?;
+    state.doors.follow(&state.shared).await?;
     operator.did(&state, "secret.set", request.name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -101,7 +101,7 @@ pub(super) async fn next(
             rotations.remove(gateway);
         });
     }
-    state.doors.refresh(&state.shared).await?;
+    state.doors.follow(&state.shared).await?;
     operator.did(&state, "secret.rotate", name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -130,7 +130,7 @@ pub(super) async fn retire(
     if !state.shared.records.retire_secret(name.clone(), operator.name.clone(), clock::now()).await? {
         return Err(Problem::not_found(format!("`{name}` has no next value"), "begin with `bivector secret rotate`"));
     }
-    state.doors.refresh(&state.shared).await?;
+    state.doors.follow(&state.shared).await?;
     operator.did(&state, "secret.retire", name).await?;
     Ok(StatusCode::NO_CONTENT)
 }

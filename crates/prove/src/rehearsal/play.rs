@@ -402,8 +402,7 @@ impl<'s> Scene<'s> {
         };
         let said = Said { decision, number, handset: HANDSET, device: "robot handset".to_owned(), key: None };
         let id = u64::from_str_radix(&shown.id, 16).unwrap_or_default();
-        self.play.shared.approvals.answer(id, &person, &text, said, clock::now());
-        true
+        self.play.shared.approvals.answer(id, &person, &text, said, clock::now()).await.is_ok()
     }
 }
 

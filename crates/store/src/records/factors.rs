@@ -4,7 +4,7 @@ use super::people::keep_factor;
 use super::remembered::Remembered;
 use super::steps::{self, Use, UsedStep, steps_to_keep};
 use super::writer::Job;
-use super::{Agreement, Changed, NewFactor, Records, RecordsError};
+use super::{Changed, NewFactor, Records, RecordsError};
 use crate::lookup::Lookup;
 use bivector_core::login::{CodeMark, WrongTry};
 use bivector_model::Moment;
@@ -151,36 +151,29 @@ impl Records {
     }
 }
 
-impl Agreement {
-    /// Takes a code out of use, and with it forgets the person's wrong ones, unless the person is locked. Durable when it returns.
-    ///
-    /// # Errors
-    /// It could not be written. Then nobody may get in by it.
-    pub async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
-        let remembered = Arc::clone(&self.records.remembered);
-        self.records.write_together(move |transaction| use_code(transaction, &remembered, &mark, now)).await
+impl Records {
+    /// See [`crate::agreement::Agreement::use_code_then`].
+    pub(crate) fn use_code_then(&self, mark: CodeMark, now: Moment, then: impl FnOnce(Result<Marked, RecordsError>) + Send + 'static) {
+        let remembered = Arc::clone(&self.remembered);
+        self.writer.send_soon(Job::new(move |transaction| use_code(transaction, &remembered, &mark, now), then).together());
     }
 
-    /// As [`Agreement::use_code`], for logins that need no task of their own: `then` is told once it is durable, or why it is not.
-    pub fn use_code_then(&self, mark: CodeMark, now: Moment, then: impl FnOnce(Result<Marked, RecordsError>) + Send + 'static) {
-        let remembered = Arc::clone(&self.records.remembered);
-        self.records.writer.send_soon(Job::new(move |transaction| use_code(transaction, &remembered, &mark, now), then).together());
+    /// As [`Records::use_code_then`], awaited.
+    pub(super) async fn use_code(&self, mark: CodeMark, now: Moment) -> Result<Marked, RecordsError> {
+        let remembered = Arc::clone(&self.remembered);
+        self.write_together(move |transaction| use_code(transaction, &remembered, &mark, now)).await
     }
 
-    /// Counts a wrong code. Durable when it returns; gives the person's count.
-    ///
-    /// # Errors
-    /// It could not be written. Then the person may not try again in the same login.
-    pub async fn count_wrong(&self, wrong: WrongTry, lockout: Lockout, now: Moment) -> Result<LockRow, RecordsError> {
-        let remembered = Arc::clone(&self.records.remembered);
-        // Before the writer comes to it: a code that is held must not pass it by.
+    /// See [`crate::agreement::Agreement::count_wrong`].
+    pub(crate) async fn count_wrong(&self, wrong: WrongTry, lockout: Lockout, now: Moment) -> Result<LockRow, RecordsError> {
+        let remembered = Arc::clone(&self.remembered);
+        // Before the writer comes to it: a code that is reserved must not pass it by.
         remembered.note_wrong(&wrong.person);
-        self.records
-            .write_together(move |transaction| {
-                remembered.note_wrong(&wrong.person);
-                count_wrong(transaction, &wrong, lockout, now)
-            })
-            .await
+        self.write_together(move |transaction| {
+            remembered.note_wrong(&wrong.person);
+            count_wrong(transaction, &wrong, lockout, now)
+        })
+        .await
     }
 }
 
@@ -227,7 +220,7 @@ pub(super) fn use_up(
             Use::NoDevice => {
                 // A mark that ends by itself.
                 let key = [b"totp".as_slice(), &device.to_be_bytes(), &step.to_be_bytes()].concat();
-                Ok(super::agreement::put(transaction, &key, until.micros() as i64, at)?.then_some(used.state()))
+                Ok(super::marks::put(transaction, &key, until.micros() as i64, at)?.then_some(used.state()))
             }
         };
     }
@@ -270,10 +263,7 @@ pub(super) fn take_over_steps(transaction: &Transaction<'_>) -> rusqlite::Result
 
 fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout, now: Moment) -> rusqlite::Result<LockRow> {
     let at = now.micros();
-    let known = transaction
-        .prepare_cached("SELECT points, first_us, last_us, locked_until_us, gateway FROM locks WHERE person = ?1")?
-        .query_row([&wrong.person], |row| read_lock(row, 0))
-        .optional()?;
+    let known = read_lock_of(transaction, &wrong.person)?;
     // A lock that is over leaves nothing behind.
     let known = known.filter(|lock| lock.locked_until_us.is_none_or(|until| until > at));
     let mut lock = known.unwrap_or_else(|| LockRow { first_us: at, ..LockRow::default() });
@@ -295,6 +285,14 @@ fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout
         write_state(transaction, device, &state)?;
     }
     Ok(lock)
+}
+
+/// Wrong codes of a person.
+pub(super) fn read_lock_of(connection: &Connection, person: &str) -> rusqlite::Result<Option<LockRow>> {
+    connection
+        .prepare_cached("SELECT points, first_us, last_us, locked_until_us, gateway FROM locks WHERE person = ?1")?
+        .query_row([person], |row| read_lock(row, 0))
+        .optional()
 }
 
 pub(super) fn read_state_of(transaction: &Connection, factor: u64) -> rusqlite::Result<FactorState> {
@@ -405,7 +403,7 @@ pub(super) mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn of_many_guesses_at_once_a_right_code_behind_the_fifth_is_refused() {
         let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
-        let agreement = Agreement::new(records);
+        let agreement = records;
         let until = Moment::from_secs(1_900_000_000);
         let guesses: Vec<_> = (0..40)
             .map(|_| agreement.clone())
@@ -426,7 +424,7 @@ pub(super) mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_right_code_forgets_the_wrong_ones_and_a_lock_that_is_over_leaves_nothing() {
         let (_folder, records) = records_with(CodeKind::Hotp, FactorSettings::default()).await;
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         for count in 1..=4 {
             let lock = agreement.count_wrong(wrong(WrongTry::CODE), FIVE, NOON).await.unwrap();
             assert_eq!((lock.points, lock.locked_until_us), (count * WrongTry::CODE, None));
@@ -447,7 +445,7 @@ pub(super) mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_used_step_stays_used_for_a_device_for_a_robot_and_for_one_that_was_away() {
         let (folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         let until = Moment::from_secs(1_900_000_000);
         let step = |step| Used::Step { step, until, drift: 0 };
         // Record number 1 is a device, 77 a robot's token that no record has.
@@ -462,7 +460,7 @@ pub(super) mod tests {
         records.write(|transaction| transaction.execute(back, [])).await.unwrap();
         records.close().await;
         let records = Records::open(folder.path(), Sync::Off).unwrap();
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         for device in [1, 77] {
             assert_eq!(agreement.use_code(mark(device, step(100)), NOON).await.unwrap(), Marked::Before, "{device}");
         }
@@ -479,7 +477,7 @@ pub(super) mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_code_whose_commit_failed_was_not_used() {
         let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         let code = mark(1, Used::Step { step: 100, until: Moment::from_secs(1_900_000_000), drift: 0 });
         let ((open, gate), (enter, entered)) = (std::sync::mpsc::channel::<()>(), std::sync::mpsc::channel::<()>());
         // Holds the writer until both are handed over, so that one commit has them.
@@ -504,7 +502,7 @@ pub(super) mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_login_without_a_task_hears_of_its_code_and_that_nothing_is_written_any_more() {
         let (_folder, records) = records_with(CodeKind::Totp, FactorSettings::default()).await;
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         let used = async || {
             let (tell, told) = tokio::sync::oneshot::channel();
             let code = mark(1, Used::Step { step: 100, until: Moment::from_secs(1_900_000_000), drift: 0 });
@@ -523,7 +521,7 @@ pub(super) mod tests {
         // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.
         let back = "DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps; DROP TABLE used_steps;
             DROP TABLE step_journal; DROP TABLE guesses; DROP TABLE sign_ins; DROP TABLE ended_sign_ins;
-            ALTER TABLE changes DROP COLUMN pending; DROP TABLE replaced_traces; PRAGMA user_version = 7;";
+            ALTER TABLE changes DROP COLUMN pending; DROP TABLE replaced_traces; DROP TABLE feed; PRAGMA user_version = 7;";
         records
             .write(move |transaction| {
                 transaction.execute_batch(back)?;
@@ -540,7 +538,7 @@ pub(super) mod tests {
         let put_aside =
             records.read_now(|connection| connection.query_row("SELECT factor FROM used_steps", [], |row| row.get::<_, u64>(0)));
         assert_eq!(put_aside.unwrap(), 9);
-        let agreement = Agreement::new(records);
+        let agreement = records;
         let step = |step| Used::Step { step, until: Moment::from_secs(1_900_000_000), drift: 0 };
         assert_eq!(agreement.use_code(mark(1, step(100)), NOON).await.unwrap(), Marked::Before);
         assert!(matches!(agreement.use_code(mark(1, step(101)), NOON).await.unwrap(), Marked::Now(_)));
@@ -549,7 +547,7 @@ pub(super) mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn entries_and_turns_are_good_as_often_as_they_say_even_at_once() {
         let (_folder, records) = records_with(CodeKind::Temporary, FactorSettings { uses: Some(3), ..FactorSettings::default() }).await;
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         let tries: Vec<_> = (0..20)
             .map(|_| agreement.clone())
             .map(|agreement| tokio::spawn(async move { agreement.use_code(mark(1, Used::Turn), NOON).await.unwrap() }))

@@ -7,7 +7,7 @@ use bivector_core::login::Station;
 use bivector_model::Moment;
 use bivector_model::device::Used;
 use bivector_site::Invited;
-use rusqlite::{OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -117,32 +117,22 @@ impl Records {
     pub fn stops(&self) -> Result<HashMap<String, StopRow>, RecordsError> {
         self.read_now(|connection| {
             let mut statement = connection.prepare("SELECT person, at_us, until_us, gateway, caller, reference FROM stops")?;
-            let rows = statement.query_map([], |row| {
-                let number = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
-                let stop =
-                    StopRow { at_us: number(1)?, until_us: number(2)?, gateway: row.get(3)?, caller: row.get(4)?, reference: row.get(5)? };
-                Ok((row.get(0)?, stop))
-            })?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, read_stop(row)?)))?;
             rows.collect()
         })
     }
 
     /// Devices that are remembered.
     pub fn remembered(&self, now: Moment) -> Result<HashMap<Station, Moment>, RecordsError> {
-        self.read_now(|connection| {
-            let mut statement = connection.prepare("SELECT person, gateway, caller, until_us FROM remembered WHERE until_us > ?1")?;
-            let rows = statement.query_map([now.micros() as i64], |row| {
-                let station = Station { person: row.get(0)?, gateway: row.get(1)?, caller: row.get(2)? };
-                Ok((station, Moment::from_micros(row.get::<_, i64>(3)? as u64)))
-            })?;
-            rows.collect()
-        })
+        self.read_now(|connection| Ok(devices(connection, None, now)?.into_iter().collect()))
     }
 
     /// Remembers a device. Not awaited: a device that is forgotten by a crash gives its factor once more.
     pub fn remember(&self, station: Station, until: Moment, now: Moment) {
+        let feed = std::sync::Arc::clone(&self.feed);
         self.post(
             move |transaction| {
+                feed.add(transaction, &Changed::person(&station.person))?;
                 transaction.prepare_cached("DELETE FROM remembered WHERE until_us < ?1")?.execute([now.micros() as i64])?;
                 transaction.prepare_cached("INSERT OR REPLACE INTO remembered VALUES (?1, ?2, ?3, ?4)")?.execute(params![
                     station.person,
@@ -323,6 +313,34 @@ fn look_up(transaction: &Transaction<'_>, hash: &[u8], now: Moment) -> rusqlite:
         Some((invitation, _)) if invitation.until_us < now.micros() => Opened::Expired(Moment::from_micros(invitation.until_us)),
         Some((invitation, _)) => Opened::Open(invitation),
     })
+}
+
+/// The newest invitation of a person that was not withdrawn.
+pub(super) fn read_invitation_of(connection: &Connection, person: &str) -> rusqlite::Result<Option<Invitation>> {
+    let newest = format!("SELECT {COLUMNS} FROM invitations WHERE person = ?1 AND withdrawn = 0 ORDER BY id DESC LIMIT 1");
+    connection.prepare_cached(&newest)?.query_row([person], read_invitation).optional()
+}
+
+/// Stopped approvals of a person.
+pub(super) fn read_stop_of(connection: &Connection, person: &str) -> rusqlite::Result<Option<StopRow>> {
+    let stop = "SELECT person, at_us, until_us, gateway, caller, reference FROM stops WHERE person = ?1";
+    connection.prepare_cached(stop)?.query_row([person], read_stop).optional()
+}
+
+fn read_stop(row: &rusqlite::Row<'_>) -> rusqlite::Result<StopRow> {
+    let number = |at: usize| row.get::<_, i64>(at).map(i64::cast_unsigned);
+    Ok(StopRow { at_us: number(1)?, until_us: number(2)?, gateway: row.get(3)?, caller: row.get(4)?, reference: row.get(5)? })
+}
+
+/// Trusted devices of one person, or of everybody.
+pub(super) fn devices(connection: &Connection, person: Option<&str>, now: Moment) -> rusqlite::Result<Vec<(Station, Moment)>> {
+    let mut statement = connection
+        .prepare_cached("SELECT person, gateway, caller, until_us FROM remembered WHERE until_us > ?1 AND (?2 IS NULL OR person = ?2)")?;
+    let rows = statement.query_map(params![now.micros().cast_signed(), person], |row| {
+        let station = Station { person: row.get(0)?, gateway: row.get(1)?, caller: row.get(2)? };
+        Ok((station, Moment::from_micros(row.get::<_, i64>(3)?.cast_unsigned())))
+    })?;
+    rows.collect()
 }
 
 fn read_invitation(row: &rusqlite::Row<'_>) -> rusqlite::Result<Invitation> {

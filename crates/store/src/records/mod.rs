@@ -3,20 +3,21 @@
 //! What an answer depends on is awaited with [`Records::write`] and is on disk when that returns. What may be lost with the
 //! power, such as a trace, is handed over with [`Records::post`] and dropped, counted, when the writer cannot keep up.
 
-mod agreement;
 mod audit;
 mod changes;
 mod factors;
+mod facts;
 mod feed;
 mod guesses;
 mod health;
-mod held;
 mod invitations;
 mod knocks;
 mod layout;
+mod marks;
 mod operators;
 mod people;
 mod remembered;
+mod reserved;
 mod revisions;
 mod runs;
 mod signins;
@@ -24,13 +25,12 @@ mod steps;
 mod traces;
 mod writer;
 
-pub use agreement::{Agreement, Took};
 pub use audit::{AuditRow, AuditVerdict, Deed};
 pub use changes::{Change, Edit, NotUndone};
 pub use factors::{FactorState, LockRow, Marked};
+pub use facts::PersonFacts;
 pub use feed::{Changed, Changes, Cursor};
 pub use guesses::GuessRow;
-pub use held::HeldCode;
 pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
 pub use knocks::insert_knock;
 pub use knocks::{Guess, Knock};

@@ -34,16 +34,16 @@ impl Remembered {
     }
 
     /// Holds a code; see [`Steps::hold`].
-    pub(super) fn hold_step(&self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Option<u64>> {
+    pub(super) fn reserve_step(&self, transaction: &Transaction<'_>, used: UsedStep) -> rusqlite::Result<Option<u64>> {
         self.inside().steps.hold(transaction, used)
     }
 
     /// Ends a hold, by which the code is its holder's to use; not if the person has been wrong or has used a newer code meanwhile, as far as
-    /// is known without the file. See [`Steps::end_hold`].
-    pub(super) fn end_hold(&self, used: UsedStep, number: u64, person: &str) -> bool {
+    /// is known without the file. See [`Steps::end_reservation`].
+    pub(super) fn end_reservation(&self, used: UsedStep, number: u64, person: &str) -> bool {
         let mut inside = self.inside();
         let place = (used.device, used.step);
-        !inside.wrong.contains(person) && !inside.steps.is_outdated(place) && inside.steps.end_hold(place, number)
+        !inside.wrong.contains(person) && !inside.steps.is_outdated(place) && inside.steps.end_reservation(place, number)
     }
 
     /// Notes that a code which was held is used; see [`Steps::settle`].
@@ -52,9 +52,9 @@ impl Remembered {
     }
 
     /// Gives a code back, if that hold of it has not ended.
-    pub(super) fn give_back(&self, transaction: &Transaction<'_>, used: UsedStep, number: u64) -> rusqlite::Result<()> {
+    pub(super) fn release(&self, transaction: &Transaction<'_>, used: UsedStep, number: u64) -> rusqlite::Result<()> {
         let steps = &mut self.inside().steps;
-        match steps.end_hold((used.device, used.step), number) {
+        match steps.end_reservation((used.device, used.step), number) {
             true => steps.settle(transaction, used.given_back()),
             false => Ok(()),
         }

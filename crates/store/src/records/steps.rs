@@ -158,7 +158,7 @@ impl Steps {
     }
 
     /// Ends a hold; `false` if it has ended already, since somebody else has used the code or a commit has failed.
-    pub(super) fn end_hold(&mut self, place: (u64, u64), number: u64) -> bool {
+    pub(super) fn end_reservation(&mut self, place: (u64, u64), number: u64) -> bool {
         let is_held = self.held.get(&place) == Some(&number);
         if is_held {
             self.held.remove(&place);
@@ -336,7 +336,7 @@ fn write_row(transaction: &Transaction<'_>, device: u64, known: &Clocked) -> rus
 
 #[cfg(test)]
 mod tests {
-    use crate::records::{Agreement, FactorSettings, Marked, NewFactor, NewPerson, Records, Sync};
+    use crate::records::{FactorSettings, Marked, NewFactor, NewPerson, Records, Sync};
     use bivector_core::login::CodeMark;
     use bivector_model::Moment;
     use bivector_model::device::{CodeKind, Used};
@@ -369,19 +369,19 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
         records.keep_people((1..=3).map(person).collect(), NOON).await.unwrap();
-        let agreement = Agreement::new(records.clone());
-        let held = code(1, 99).device.and_then(|one| agreement.hold("tidehall:p1", one, NOON)).unwrap();
+        let agreement = records.clone();
+        let held = code(1, 99).device.and_then(|one| agreement.reserve("tidehall:p1", one, NOON)).unwrap();
         assert!(matches!(agreement.use_code(code(1, 100), NOON).await.unwrap(), Marked::Now(_)));
-        assert_eq!(agreement.use_held(held, code(1, 99), NOON).await.unwrap(), Marked::Before, "it was overtaken");
+        assert_eq!(agreement.commit(held, code(1, 99), NOON).await.unwrap(), Marked::Before, "it was overtaken");
         assert_eq!(agreement.use_code(code(1, 98), NOON).await.unwrap(), Marked::Before);
         assert!(matches!(agreement.use_code(code(2, 99), NOON).await.unwrap(), Marked::Now(_)), "another device");
         // A newer code that is only held, by somebody without the password, stands in nobody's way.
-        let newer = code(3, 101).device.and_then(|one| agreement.hold("tidehall:p3", one, NOON)).unwrap();
+        let newer = code(3, 101).device.and_then(|one| agreement.reserve("tidehall:p3", one, NOON)).unwrap();
         records.write_together(|_| Ok(())).await.unwrap();
         assert!(matches!(agreement.use_code(code(3, 100), NOON).await.unwrap(), Marked::Now(_)));
         drop(newer);
         records.close().await;
-        let again = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
+        let again = Records::open(folder.path(), Sync::Off).unwrap();
         assert_eq!(again.use_code(code(1, 99), NOON).await.unwrap(), Marked::Before);
         assert!(matches!(again.use_code(code(1, 101), NOON).await.unwrap(), Marked::Now(_)));
     }
@@ -396,7 +396,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
         records.keep_people((1..=2).map(person).collect(), NOON).await.unwrap();
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         let mut used = Vec::new();
         for (now, mark) in [at(NOON, 1, 100), at(NOON, 1, 101), at(LATER, 2, 1300)] {
             assert!(matches!(agreement.use_code(mark.clone(), now).await.unwrap(), Marked::Now(_)));
@@ -408,7 +408,7 @@ mod tests {
             assert_eq!(agreement.use_code(mark.clone(), NOON).await.unwrap(), Marked::Before, "{mark:?}");
         }
         records.close().await;
-        let again = Agreement::new(Records::open(folder.path(), Sync::Off).unwrap());
+        let again = Records::open(folder.path(), Sync::Off).unwrap();
         for mark in used {
             assert_eq!(again.use_code(mark.clone(), NOON).await.unwrap(), Marked::Before, "after a restart: {mark:?}");
         }
@@ -425,8 +425,8 @@ mod tests {
         let mut used: HashMap<u64, u64> = HashMap::new();
         for turn in 0..3_000u64 {
             let (device, step) = (random.random_range(1..=DEVICES), 100 + turn / 500 + random.random_range(0..4));
-            let (agreement, mark) = (Agreement::new(records.clone()), code(device, step));
-            let held = mark.device.filter(|_| random.random_bool(0.5)).and_then(|code| agreement.hold(&mark.person, code, NOON));
+            let (agreement, mark) = (records.clone(), code(device, step));
+            let held = mark.device.filter(|_| random.random_bool(0.5)).and_then(|code| agreement.reserve(&mark.person, code, NOON));
             let marked = match held {
                 // Its password was wrong: as if nothing had been.
                 Some(held) if random.random_bool(0.3) => {
@@ -439,16 +439,16 @@ mod tests {
                 Some(held) if random.random_bool(0.2) => {
                     // Another login with the same code comes first.
                     let first = agreement.use_code(mark.clone(), NOON).await.unwrap();
-                    assert_eq!(agreement.use_held(held, mark, NOON).await.unwrap(), Marked::Before, "turn {turn}");
+                    assert_eq!(agreement.commit(held, mark, NOON).await.unwrap(), Marked::Before, "turn {turn}");
                     Some(first)
                 }
                 Some(held) if random.random_bool(0.1) => {
                     // Something of an operator's fails meanwhile.
                     let failing = |transaction: &Transaction<'_>| transaction.execute("INSERT INTO no_such_table VALUES (1)", []);
                     assert!(records.write_people(failing).await.is_err());
-                    Some(agreement.use_held(held, mark, NOON).await.unwrap())
+                    Some(agreement.commit(held, mark, NOON).await.unwrap())
                 }
-                Some(held) => Some(agreement.use_held(held, mark, NOON).await.unwrap()),
+                Some(held) => Some(agreement.commit(held, mark, NOON).await.unwrap()),
                 None => Some(agreement.use_code(mark, NOON).await.unwrap()),
             };
             if let Some(marked) = marked {
@@ -489,7 +489,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path(), Sync::Off).unwrap();
         records.keep_people((1..=DEVICES).map(person).collect(), NOON).await.unwrap();
-        let agreement = Agreement::new(records.clone());
+        let agreement = records.clone();
         for device in 1..=DEVICES {
             agreement.use_code(code(device, 100), NOON).await.unwrap();
         }
@@ -500,7 +500,7 @@ mod tests {
         records.writer.stop();
         let again = Records::open(folder.path(), Sync::Off).unwrap();
         for step in [100, 101] {
-            assert_eq!(Agreement::new(again.clone()).use_code(code(1, step), NOON).await.unwrap(), Marked::Before, "{step}");
+            assert_eq!(again.use_code(code(1, step), NOON).await.unwrap(), Marked::Before, "{step}");
         }
         again.close().await;
         assert_eq!(rows_behind(&Records::open(folder.path(), Sync::Off).unwrap()).await, 0, "who closes leaves nothing behind");

@@ -9,7 +9,9 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
 use bivector_engine::approvals::{Decision, Said, Shown, Taken, Told};
-use bivector_engine::handset::{self, KeyTrouble, KnownHandset};
+use bivector_engine::handset::{
+    self, KeyTrouble, KnownHandset, begin_adding_key, begin_proving_with_key, finish_adding_key, finish_proving_with_key,
+};
 use bivector_engine::invitations;
 use bivector_engine::live::LiveSite;
 use bivector_engine::roster::seed_purpose;
@@ -145,7 +147,7 @@ pub(super) async fn answer(
     }
     let said =
         Said { decision: request.decision, number: request.number, handset: handset.device.id, device: handset.device.label.clone(), key };
-    let taken = shared.approvals.answer(id, &handset.key, shown.as_deref().unwrap_or_default(), said, clock::now());
+    let taken = shared.approvals.answer(id, &handset.key, shown.as_deref().unwrap_or_default(), said, clock::now()).await?;
     after_answer(&state, &live, &handset, request.decision, taken).await
 }
 
@@ -157,11 +159,11 @@ async fn prove_with_key(
     answer: Option<&PublicKeyCredential>,
 ) -> Result<String, Problem> {
     let answer = answer.ok_or_else(|| wrong("key", "this login must be proved with a security key", "touch the key"))?;
-    let (key, kept) = state.keys.finish_proving(&state.shared, &live.site, handset, id, answer).map_err(|why| key_problem(&why))?;
+    let (key, kept) = finish_proving_with_key(&state.shared, &live.site, handset, id, answer).await.map_err(|why| key_problem(&why))?;
     if let Some(kept) = kept {
         let sealed = state.shared.seal.seal(&seed_purpose(&handset.person.source, &handset.person.login), &kept);
         state.shared.records.set_sealed(key.id, sealed).await?;
-        state.shared.roster.refresh_person(&state.shared.records, &handset.person.source, &handset.person.login)?;
+        state.shared.catch_up().await?;
     }
     Ok(key.label)
 }
@@ -169,6 +171,7 @@ async fn prove_with_key(
 fn key_problem(why: &KeyTrouble) -> Problem {
     let remedy = match why {
         KeyTrouble::NoAddress => "an operator sets `address` under `[handset]`",
+        KeyTrouble::Records(error) => return Problem::from(bivector_store::records::RecordsError(error.clone())),
         KeyTrouble::NoKey => "add a security key on this page first",
         KeyTrouble::NoRound | KeyTrouble::Wrong(_) => "try again",
     };
@@ -223,8 +226,8 @@ async fn after_answer(
         caller: ask.from.clone(),
         reference: ask.reference.clone(),
     };
-    shared.agreement.stop(handset.key.clone(), stop.clone()).await?;
-    shared.roster.note_stop(&handset.key, Some(stop));
+    shared.records.stop_approvals(handset.key.clone(), stop).await?;
+    shared.catch_up().await?;
     tracing::warn!(person = handset.key, gateway = ask.gateway, from = ask.from, "says that a login was not theirs: approvals are stopped");
     let notice = Event::Notice {
         person: handset.key.clone(),
@@ -264,7 +267,7 @@ pub(super) async fn key_for_approval(
     if state.shared.approvals.shown(id, &handset.key).is_none() {
         return Err(Problem::not_found("there is no such approval", "it may be over"));
     }
-    let options = state.keys.begin_proving(&state.shared, &live(&state)?.site, &handset, id).map_err(|why| key_problem(&why))?;
+    let options = begin_proving_with_key(&state.shared, &live(&state)?.site, &handset, id).await.map_err(|why| key_problem(&why))?;
     Ok(Json(serde_json::to_value(options).unwrap_or_default()))
 }
 
@@ -273,7 +276,7 @@ pub(super) async fn key_for_approval(
     responses((status = 200, body = serde_json::Value), (status = 401, body = Problem)))]
 pub(super) async fn begin_key(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json<serde_json::Value>, Problem> {
     is_confirmed(&handset)?;
-    let options = state.keys.begin_adding(&state.shared, &live(&state)?.site, &handset).map_err(|why| key_problem(&why))?;
+    let options = begin_adding_key(&state.shared, &live(&state)?.site, &handset).await.map_err(|why| key_problem(&why))?;
     Ok(Json(serde_json::to_value(options).unwrap_or_default()))
 }
 
@@ -293,13 +296,13 @@ pub(super) async fn finish_key(
     Body(request): Body<NewKey>,
 ) -> Result<StatusCode, Problem> {
     let (shared, wanted) = (&state.shared, label(&request.label)?);
-    let kept = state.keys.finish_adding(&live(&state)?.site, &handset, &request.credential).map_err(|why| key_problem(&why))?;
+    let kept = finish_adding_key(shared, &live(&state)?.site, &handset, &request.credential).await.map_err(|why| key_problem(&why))?;
     let (source, login) = (handset.person.source.clone(), handset.person.login.clone());
     let (kind, sealed) = (DeviceKind::Key, shared.seal.seal(&seed_purpose(&source, &login), &kept));
     let label = invitations::free_label(&handset.person, kind, &wanted);
     let factor = NewFactor { kind, label, sealed, settings: FactorSettings::default(), pin: None };
     shared.records.add_factor(source.clone(), login.clone(), factor, clock::now()).await?;
-    shared.roster.refresh_person(&shared.records, &source, &login)?;
+    shared.catch_up().await?;
     shared.tell_person(&person_key(&source, &login));
     Ok(StatusCode::CREATED)
 }

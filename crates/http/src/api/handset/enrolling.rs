@@ -13,8 +13,8 @@ use bivector_engine::handset;
 use bivector_engine::invitations::{self, NewApp, NotProved};
 use bivector_engine::roster::seed_purpose;
 use bivector_engine::shared::Shared;
-use bivector_engine::tries::Tried;
 use bivector_site::Invited;
+use bivector_store::agreement::Tally;
 use bivector_store::clock;
 use bivector_store::records::{DeviceKind, FactorSettings, Invitation, NewFactor, Opened, PersonRow};
 use serde::{Deserialize, Serialize};
@@ -38,7 +38,7 @@ pub(super) struct Peeked {
 
 /// Opens an invitation without using it; wrong ones are counted for whoever tries them.
 async fn open_invitation(state: &ApiState, caller: &Caller, code: &str) -> Result<(Invitation, Arc<PersonRow>), Problem> {
-    let attempt = begin_from(state, Tried::InvitationFrom, caller)?;
+    let attempt = begin_from(state, Tally::InvitationFrom, caller).await?;
     let opened = state.shared.records.invitation(invitations::hash_code(code), clock::now()).await?;
     if opened != Opened::Unknown {
         attempt.uncounted();
@@ -110,9 +110,9 @@ pub(super) async fn enrol(
     let reference = settings.waits_for.as_ref().map(shown);
     let label = invitations::free_label(&person, kind, &wanted);
     let factor = NewFactor { kind, label, sealed, settings, pin: None };
-    let (opened, id) = shared.agreement.use_invitation(invitations::hash_code(&request.invitation), factor, clock::now()).await?;
+    let (opened, id) = shared.records.use_invitation(invitations::hash_code(&request.invitation), factor, clock::now()).await?;
     let Some(device) = id else { return Err(used_meanwhile(&opened)) };
-    enrolled(shared, &person, &invitation)?;
+    enrolled(shared, &invitation).await?;
     tracing::info!(person = invitation.person, device, waits = reference.is_some(), "a handset was enrolled");
     Ok((StatusCode::CREATED, Json(Enrolled { person: invitation.person, device, reference })))
 }
@@ -122,11 +122,9 @@ fn used_meanwhile(opened: &Opened) -> Problem {
     Problem::new(StatusCode::GONE, "invitation", said, remedy)
 }
 
-/// Takes a used invitation and what came of it over into what is known.
-fn enrolled(shared: &Shared, person: &PersonRow, invitation: &Invitation) -> Result<(), Problem> {
-    shared.roster.refresh_person(&shared.records, &person.source, &person.login)?;
-    let used = Invitation { used_us: Some(clock::now().micros()), ..invitation.clone() };
-    shared.roster.note_invitation(&invitation.person, Some(used));
+/// Takes over what came of an invitation.
+async fn enrolled(shared: &Shared, invitation: &Invitation) -> Result<(), Problem> {
+    shared.catch_up().await?;
     shared.tell_person(&invitation.person);
     Ok(())
 }
@@ -175,9 +173,9 @@ pub(super) async fn finish_app(State(state): State<ApiState>, caller: Caller, Bo
     let app = invitations::prove_app(shared, &live, &person, &request.ticket, &request.code).map_err(not_proved)?;
     let factor = invitations::app_factor(&person, app.sealed, &wanted);
     let hash = invitations::hash_code(&request.invitation);
-    let (opened, added) = shared.agreement.use_invitation_to_app(hash, factor, app.used, clock::now()).await?;
+    let (opened, added) = shared.records.use_invitation_to_app(hash, factor, app.used, clock::now()).await?;
     let Some((id, at)) = added else { return Err(used_meanwhile(&opened)) };
-    enrolled(shared, &person, &invitation)?;
+    enrolled(shared, &invitation).await?;
     shared.roster.note_state(id, at);
     Ok(StatusCode::CREATED)
 }

@@ -268,7 +268,7 @@ async fn remove(State(state): State<ApiState>, handset: KnownHandset, Path(id): 
     only_itself(&handset, id)?;
     let (source, login) = (handset.person.source.clone(), handset.person.login.clone());
     state.shared.records.remove_factor(source.clone(), login.clone(), id).await?;
-    state.shared.roster.refresh_person(&state.shared.records, &source, &login)?;
+    state.shared.catch_up().await?;
     state.shared.tell_person(&handset.key);
     Ok(StatusCode::NO_CONTENT)
 }
@@ -285,7 +285,7 @@ async fn rename(
     only_itself(&handset, id)?;
     let label = invitations::free_label(&handset.person, DeviceKind::Handset, &label(&request.label)?);
     state.shared.records.rename_factor(id, label).await?;
-    state.shared.roster.refresh_person(&state.shared.records, &handset.person.source, &handset.person.login)?;
+    state.shared.catch_up().await?;
     state.shared.tell_person(&handset.key);
     Ok(StatusCode::NO_CONTENT)
 }
