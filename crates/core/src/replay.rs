@@ -422,7 +422,7 @@ impl Memory<'_> {
             }
             Need::BeginGuess(guess) => Fact::Guess(self.guess(guess.trusted, now)),
             Need::EndGuess { .. } => Fact::GuessEnded(GuessCount::default()),
-            Need::CheckNobody { .. } => Fact::Nobody,
+            Need::CheckNobody { .. } => Fact::Nobody(()),
             Need::CountWrong(_) => Fact::Counted(CountAnswer::Counted { wrong: 1, locked_until: None }),
             Need::MarkCode(_) => Fact::Mark(match self.facts.mark {
                 Some(CheckFact::Wrong) => MarkAnswer::UsedBefore,

@@ -115,7 +115,7 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
         }),
         Need::CheckNobody { sources, text } => {
             Box::pin(check_nobody(sources, text, hand.given_up, live, &shared.roster)).await;
-            Fact::Nobody
+            Fact::Nobody(())
         }
         Need::CountWrong(wrong) => Fact::Counted(Box::pin(count_wrong(*wrong, live, shared, now)).await),
         Need::SendCode(sendable) => Fact::Sent(Box::pin(send_code(&sendable, live, shared, now)).await),

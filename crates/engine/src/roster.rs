@@ -2,7 +2,9 @@
 
 use crate::hashing::{Busy, For, Hashing};
 use crate::names::KnownNames;
-use bivector_core::login::{Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, Station, Unavailable};
+use bivector_core::login::{
+    Factors, FactorsAnswer, Found, PasswordAnswer, PersonAnswer, PinAnswer, SecretAnswer, TrustedDevice, Unavailable,
+};
 use bivector_model::Cause;
 use bivector_model::Moment;
 use bivector_model::device::{CodeKind, Device, Makes};
@@ -30,7 +32,7 @@ pub struct Roster {
     stops: Mutex<HashMap<String, StopRow>>,
     invitations: Mutex<HashMap<String, Invitation>>,
     /// Trusted devices.
-    remembered: Mutex<HashMap<Station, Moment>>,
+    remembered: Mutex<HashMap<TrustedDevice, Moment>>,
     seal: Arc<Seal>,
     hashing: Hashing,
     names: KnownNames,
@@ -240,7 +242,7 @@ impl Roster {
     }
 
     /// Remembers a person's device.
-    pub fn note_remembered(&self, station: Station, until: Moment, now: Moment) {
+    pub fn note_remembered(&self, station: TrustedDevice, until: Moment, now: Moment) {
         if let Ok(mut known) = self.remembered.lock() {
             known.retain(|_, until| *until > now);
             known.insert(station, until);
@@ -399,7 +401,7 @@ impl Roster {
     }
 
     /// Devices and lists of a person of any source, and whether the person is locked.
-    pub fn factors(&self, key: &str, station: Option<&Station>, now: Moment) -> FactorsAnswer {
+    pub fn factors(&self, key: &str, station: Option<&TrustedDevice>, now: Moment) -> FactorsAnswer {
         let locked_until = self.lock_of(key, now).and_then(|lock| lock.locked_until_us).map(Moment::from_micros);
         let remembered_until = station.and_then(|station| self.remembered.lock().ok()?.get(station).copied());
         let known = Factors { locked_until, remembered_until, ..Factors::default() };

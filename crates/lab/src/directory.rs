@@ -95,7 +95,7 @@ impl StandInDirectory {
         self.address
     }
 
-    /// How many passwords were tried for a person, right or wrong.
+    /// How many passwords have come for a person, right or wrong, answered or not.
     pub fn guesses(&self, uid: &str) -> u32 {
         let start = format!("uid={},", uid.to_lowercase());
         self.guesses.lock().map_or(0, |guesses| guesses.iter().filter(|(dn, _)| dn.starts_with(&start)).map(|(_, count)| count).sum())
@@ -157,6 +157,9 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin>(stream: S, contents: &Contents,
     let mut may_search = false;
     while let Some(message) = framed.next().await {
         let message = message?;
+        if let LdapOp::BindRequest(bind) = &message.op {
+            contents.note_guess(bind);
+        }
         contents.wait().await;
         match message.op {
             LdapOp::BindRequest(bind) => {
@@ -219,6 +222,18 @@ impl Contents {
         }
     }
 
+    /// Counts a password that has come for a person.
+    fn note_guess(&self, bind: &LdapBindRequest) {
+        let dn = bind.dn.to_lowercase();
+        let guess = matches!(&bind.cred, LdapBindCred::Simple(password) if !password.is_empty());
+        if guess
+            && !self.services.contains_key(&dn)
+            && let Ok(mut guesses) = self.guesses.lock()
+        {
+            *guesses.entry(dn).or_default() += 1;
+        }
+    }
+
     fn bind(&self, bind: &LdapBindRequest, controls: &[LdapControl], may_search: &mut bool) -> (LdapBindResponse, Vec<LdapControl>) {
         *may_search = false;
         let dn = bind.dn.to_lowercase();
@@ -235,9 +250,6 @@ impl Contents {
         if let Some(own) = self.services.get(&dn) {
             *may_search = own == password;
             return (response(if *may_search { LdapResultCode::Success } else { LdapResultCode::InvalidCredentials }), Vec::new());
-        }
-        if let Ok(mut guesses) = self.guesses.lock() {
-            *guesses.entry(dn.clone()).or_default() += 1;
         }
         let (right, state) = self.passwords.get(&dn).map_or((false, AccountState::Normal), |(own, state)| (own == password, *state));
         // As a real directory: the plain result is the same for every refusal, and the policy control tells why.

@@ -90,9 +90,11 @@ async fn a_guess_that_may_have_arrived_is_never_sent_to_another_server() {
     .await;
     let breakwater = world.gateway("breakwater");
     let login = tokio::spawn(async move { breakwater.log_in("ines", &ines()).await.unwrap() });
-    // The search takes 1.5 s; the bind is then in the hands of the first server, which dies.
-    tokio::time::sleep(Duration::from_millis(2300)).await;
     let Northmoor { service, mut directories, .. } = world;
+    // Until the bind is in the hands of the first server, which answers it 1.5 s later: before that, it dies.
+    while directories[0].guesses("ines") == 0 {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
     let second = directories.pop().unwrap();
     directories.pop().unwrap().stop().await;
     let (exchange, local) = login.await.unwrap();

@@ -2,10 +2,11 @@
 //! handset's question to the screen in front of the person.
 
 use super::asking::{Asking, Choice};
+use super::candidate::Candidate;
 use super::fact::*;
-use super::machine::{Login, State, told};
+use super::machine::{Login, State, Station, told};
 use super::pending::KeptApproval;
-use super::second::MarkFor;
+use super::second::{MarkFor, Marking};
 use bivector_model::cause::Cause;
 use bivector_model::moment::Moment;
 use bivector_model::prompt::Text;
@@ -35,87 +36,18 @@ impl Login {
             before_password: false,
             lasts: chain.second_patience,
         };
-        State::SendingApproval { ask: Arc::new(ask), asking: Box::new(asking) }
-    }
-
-    pub(super) fn approval_sent(&mut self, ask: &ApprovalAsk, mut asking: Asking, answer: ApprovalSent, now: Moment) -> State {
-        let kind = if ask.with_key { FactorKind::Key } else { FactorKind::Approval };
-        let line = self.chain().map(|chain| chain.line);
-        match answer {
-            ApprovalSent::Sent { id, number, joined, until } => {
-                let proof = if ask.with_key { ", with the security key" } else { "" };
-                let said = match joined {
-                    true => told!(self, "joined the approval that was waiting already: the handset is not asked twice"),
-                    false => told!(self, "the handset is asked{proof}; {} s to answer", until.since(now).as_secs_f32().round()),
-                };
-                self.step(Hop::Second, "approval", Tone::Good, now, said, line);
-                let kept = KeptApproval { id, number, with_key: ask.with_key };
-                asking.approval = Some(kept);
-                match number {
-                    Some(_) if self.shows_prompts() => self.prompt(asking, now),
-                    _ => self.await_approval(asking, kept),
-                }
-            }
-            ApprovalSent::Limited(said) => self.not_now(asking, kind, Cause::ApprovalBusy, said, now),
-            ApprovalSent::Stopped(until) => {
-                let minutes = until.since(now).as_secs().div_ceil(60);
-                let said = format!("the person said that a login was not theirs: no approvals for another {minutes} min");
-                self.not_now(asking, kind, Cause::ApprovalStopped, said, now)
-            }
-            ApprovalSent::Unavailable(why) => {
-                self.step(Hop::Second, "approval", Tone::Warn, now, format!("the handset could not be asked: {}", why.seen), line);
-                self.second_is_down(asking, kind, why.cause, now)
-            }
-        }
+        AskingHandset { ask: Arc::new(ask), asking: Box::new(asking) }.into()
     }
 
     pub(super) fn await_approval(&mut self, asking: Asking, approval: KeptApproval) -> State {
         // Thousands may wait here, for a minute each.
         self.trace.steps.shrink_to_fit();
-        State::AwaitingApproval { approval, asking: Box::new(asking) }
+        AwaitingApproval { approval, asking: Box::new(asking) }.into()
     }
 
     /// What a person at a prompt types to go on once the number is picked: nothing, or what the screen showed.
     pub(super) fn goes_on(approval: &KeptApproval, text: &str) -> bool {
         text.is_empty() || text.eq_ignore_ascii_case("ok") || approval.number.is_some_and(|number| text == number.to_string())
-    }
-
-    pub(super) fn approval_answered(&mut self, approval: KeptApproval, asking: Asking, answer: ApprovalAnswer, now: Moment) -> State {
-        let bad = |login: &mut Self, said: String| login.step(Hop::Second, "approval", Tone::Bad, now, said, None);
-        match answer {
-            ApprovalAnswer::Approved(approved) => {
-                let how = match &approved.key {
-                    Some(key) => told!(self, "with the security key “{key}” on “{}”", approved.device),
-                    None => told!(self, "on “{}”", approved.device),
-                };
-                self.trace.facts.person_took = Some(("approval".to_owned(), approved.took.as_millis() as u64));
-                let said = told!(self, "approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
-                self.step(Hop::Second, "approval", Tone::Good, now, said, None);
-                self.gateway_may_have_left(now);
-                let then = asking.first.after_mark();
-                State::Marking { person: asking.person, proof: MarkFor::Approved { approved, with_key: approval.with_key }, then }
-            }
-            ApprovalAnswer::Denied(said) => {
-                bad(self, said);
-                self.count_wrong(&asking.person, Cause::ApprovalDenied, WrongTry::CODE, None, None, now)
-            }
-            ApprovalAnswer::Disowned(device) => {
-                bad(self, format!("“{device}” says: that was not me. Approvals are stopped for this person, and a notice is raised"));
-                self.refuse(Cause::ApprovalDisowned, now)
-            }
-            ApprovalAnswer::Unanswered(said) => {
-                bad(self, said);
-                self.unanswered(asking, approval, Cause::ApprovalUnanswered, now)
-            }
-            ApprovalAnswer::Stopped(until) => {
-                let minutes = until.since(now).as_secs().div_ceil(60);
-                bad(
-                    self,
-                    format!("nobody was asked: the person has stopped approvals for another {minutes} min, and the page does not tell"),
-                );
-                self.unanswered(asking, approval, Cause::ApprovalStopped, now)
-            }
-        }
     }
 
     fn unanswered(&mut self, mut asking: Asking, approval: KeptApproval, cause: Cause, now: Moment) -> State {
@@ -167,11 +99,113 @@ impl Login {
     }
 
     /// What the handset could be asked for: nothing without one, and no key where none is enrolled.
-    pub(super) fn handset_choice(&self, kind: FactorKind) -> Option<Choice> {
+    pub(super) fn handset_choice(person: &Candidate, kind: FactorKind) -> Option<Choice> {
         match kind {
-            FactorKind::Approval if self.factors.handsets > 0 => Some(Choice::Handset { with_key: false }),
-            FactorKind::Key if self.factors.handsets > 0 && self.factors.keys > 0 => Some(Choice::Handset { with_key: true }),
+            FactorKind::Approval if person.factors.handsets > 0 => Some(Choice::Handset { with_key: false }),
+            FactorKind::Key if person.factors.handsets > 0 && person.factors.keys > 0 => Some(Choice::Handset { with_key: true }),
             _ => None,
+        }
+    }
+}
+
+/// The handset is being asked.
+#[derive(Debug)]
+pub(super) struct AskingHandset {
+    ask: Arc<ApprovalAsk>,
+    asking: Box<Asking>,
+}
+
+impl Station for AskingHandset {
+    type Answer = ApprovalSent;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::SendApproval(Arc::clone(&self.ask))
+    }
+
+    fn learn(self, login: &mut Login, answer: ApprovalSent, now: Moment) -> State {
+        let AskingHandset { ask, mut asking } = self;
+        let kind = if ask.with_key { FactorKind::Key } else { FactorKind::Approval };
+        let line = login.chain().map(|chain| chain.line);
+        match answer {
+            ApprovalSent::Sent { id, number, joined, until } => {
+                let proof = if ask.with_key { ", with the security key" } else { "" };
+                let said = match joined {
+                    true => told!(login, "joined the approval that was waiting already: the handset is not asked twice"),
+                    false => told!(login, "the handset is asked{proof}; {} s to answer", until.since(now).as_secs_f32().round()),
+                };
+                login.step(Hop::Second, "approval", Tone::Good, now, said, line);
+                let kept = KeptApproval { id, number, with_key: ask.with_key };
+                asking.approval = Some(kept);
+                match number {
+                    Some(_) if login.shows_prompts() => login.prompt(*asking, now),
+                    _ => login.await_approval(*asking, kept),
+                }
+            }
+            ApprovalSent::Limited(said) => login.not_now(*asking, kind, Cause::ApprovalBusy, said, now),
+            ApprovalSent::Stopped(until) => {
+                let minutes = until.since(now).as_secs().div_ceil(60);
+                let said = format!("the person said that a login was not theirs: no approvals for another {minutes} min");
+                login.not_now(*asking, kind, Cause::ApprovalStopped, said, now)
+            }
+            ApprovalSent::Unavailable(why) => {
+                login.step(Hop::Second, "approval", Tone::Warn, now, format!("the handset could not be asked: {}", why.seen), line);
+                login.second_is_down(*asking, kind, why.cause, now)
+            }
+        }
+    }
+}
+
+/// The person's answer on the handset is awaited.
+#[derive(Debug)]
+pub(super) struct AwaitingApproval {
+    approval: KeptApproval,
+    asking: Box<Asking>,
+}
+
+impl Station for AwaitingApproval {
+    type Answer = ApprovalAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::AwaitApproval { id: self.approval.id, person: self.asking.person.key.clone() }
+    }
+
+    fn learn(self, login: &mut Login, answer: ApprovalAnswer, now: Moment) -> State {
+        let AwaitingApproval { approval, asking } = self;
+        let bad = |login: &mut Login, said: String| login.step(Hop::Second, "approval", Tone::Bad, now, said, None);
+        match answer {
+            ApprovalAnswer::Approved(approved) => {
+                let how = match &approved.key {
+                    Some(key) => told!(login, "with the security key “{key}” on “{}”", approved.device),
+                    None => told!(login, "on “{}”", approved.device),
+                };
+                login.trace.facts.person_took = Some(("approval".to_owned(), approved.took.as_millis() as u64));
+                let said = told!(login, "approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
+                login.step(Hop::Second, "approval", Tone::Good, now, said, None);
+                login.gateway_may_have_left(now);
+                let then = asking.first.after_mark();
+                let proof = MarkFor::Approved { approved, with_key: approval.with_key };
+                Marking { person: asking.person, proof, then }.into()
+            }
+            ApprovalAnswer::Denied(said) => {
+                bad(login, said);
+                login.count_wrong(&asking.person, Cause::ApprovalDenied, WrongTry::CODE, None, None, now)
+            }
+            ApprovalAnswer::Disowned(device) => {
+                bad(login, format!("“{device}” says: that was not me. Approvals are stopped for this person, and a notice is raised"));
+                login.refuse(Cause::ApprovalDisowned, now)
+            }
+            ApprovalAnswer::Unanswered(said) => {
+                bad(login, said);
+                login.unanswered(*asking, approval, Cause::ApprovalUnanswered, now)
+            }
+            ApprovalAnswer::Stopped(until) => {
+                let minutes = until.since(now).as_secs().div_ceil(60);
+                bad(
+                    login,
+                    format!("nobody was asked: the person has stopped approvals for another {minutes} min, and the page does not tell"),
+                );
+                login.unanswered(*asking, approval, Cause::ApprovalStopped, now)
+            }
         }
     }
 }

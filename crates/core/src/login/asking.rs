@@ -1,12 +1,13 @@
 //! Prompts of our own for a second factor: what a person may choose, what is sent, and how an answer is read.
 
+use super::candidate::Candidate;
 use super::fact::*;
-use super::machine::{AfterMark, Asks, Login, State};
+use super::machine::{AfterMark, Asks, Login, State, Station};
 use super::pending::{Kept, KeptApproval, KeptAsk, KeptBytes, KeptExpired, KeptSent, Round};
 use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Evidence, near_said};
 use super::request::Credential;
-use super::second::MarkFor;
+use super::second::{MarkFor, Marking};
 use bivector_model::cause::Cause;
 use bivector_model::device::Near;
 use bivector_model::facts::AnswerFact;
@@ -73,7 +74,7 @@ impl FirstStands {
 #[derive(Debug)]
 pub(super) struct Asking {
     pub(super) first: FirstStands,
-    pub(super) person: Arc<Found>,
+    pub(super) person: Box<Candidate>,
     pub(super) sent: Option<KeptSent>,
     pub(super) sendings: u8,
     pub(super) tries: u8,
@@ -117,11 +118,11 @@ impl Choice {
 }
 
 impl Asking {
-    pub(super) fn new(first: FirstProved, person: Arc<Found>) -> Self {
+    pub(super) fn new(first: FirstProved, person: Box<Candidate>) -> Self {
         Self::standing(FirstStands::Proved(first), person)
     }
 
-    pub(super) fn standing(first: FirstStands, person: Arc<Found>) -> Self {
+    pub(super) fn standing(first: FirstStands, person: Box<Candidate>) -> Self {
         Asking {
             first,
             person,
@@ -152,12 +153,12 @@ impl Login {
         for kind in chain.second.iter().filter(|kind| !asking.down.contains(kind)) {
             let choice = match kind {
                 FactorKind::Code(kind) => {
-                    self.own_devices().iter().any(|device| device.kind() == *kind && device.can_be_used(now)).then_some(Choice::Codes)
+                    asking.person.devices().iter().any(|device| device.kind() == *kind && device.can_be_used(now)).then_some(Choice::Codes)
                 }
                 FactorKind::Courier(index) => self.reach(*index, &asking.person).map(|_| Choice::Courier(*index)),
                 // An upstream answers for the whole login, and there is none to go on with before the new password.
                 FactorKind::Upstream(index) => asking.first.expired().is_none().then_some(Choice::Upstream(*index)),
-                FactorKind::Approval | FactorKind::Key => self.handset_choice(*kind),
+                FactorKind::Approval | FactorKind::Key => Login::handset_choice(&asking.person, *kind),
             };
             all.extend(choice.filter(|choice| !all.contains(choice)));
         }
@@ -223,8 +224,8 @@ impl Login {
     fn chosen(&mut self, mut asking: Asking, choice: Choice, now: Moment) -> State {
         match choice {
             Choice::Codes => {
-                let text = if self.pins_here() { Text::PinCode } else { Text::Code };
-                let said = self.say(&asking.person, text, &[("devices", &self.device_names(now))]);
+                let text = if self.pins_here(&asking.person) { Text::PinCode } else { Text::Code };
+                let said = self.say(&asking.person, text, &[("devices", &Login::device_names(&asking.person, now))]);
                 self.put(asking, said, false, now)
             }
             Choice::Upstream(index) => {
@@ -246,18 +247,18 @@ impl Login {
                     name: asking.person.name.clone(),
                     language: language.or(self.gateway().map(|gateway| gateway.language.clone())).unwrap_or_default(),
                 };
-                State::Sending { sendable: Box::new(sendable), asking: Box::new(asking) }
+                SendingCode { sendable: Box::new(sendable), asking: Box::new(asking) }.into()
             }
         }
     }
 
     /// Whether a code at a prompt needs its PIN before it.
-    fn pins_here(&self) -> bool {
-        self.chain().is_some_and(bivector_site::Chain::asks_for_pins) && self.own_devices().iter().any(|device| device.has_pin)
+    fn pins_here(&self, person: &Candidate) -> bool {
+        self.chain().is_some_and(bivector_site::Chain::asks_for_pins) && person.devices().iter().any(|device| device.has_pin)
     }
 
-    fn device_names(&self, now: Moment) -> String {
-        let usable = self.own_devices().iter().filter(|device| device.can_be_used(now));
+    fn device_names(person: &Candidate, now: Moment) -> String {
+        let usable = person.devices().iter().filter(|device| device.can_be_used(now));
         usable.map(|device| device.label.as_str()).collect::<Vec<_>>().join(", ")
     }
 
@@ -286,7 +287,7 @@ impl Login {
         }
         let line = |(at, choice): (usize, &Choice)| {
             let said = match choice {
-                Choice::Codes => self.say(person, Text::OptionCode, &[("devices", &self.device_names(now))]),
+                Choice::Codes => self.say(person, Text::OptionCode, &[("devices", &Login::device_names(&asking.person, now))]),
                 Choice::Upstream(index) => {
                     self.say(person, Text::OptionUpstream, &[("upstream", self.site.source_name(SourceRef::Upstream(*index)))])
                 }
@@ -315,7 +316,8 @@ impl Login {
         let limit = self.gateway().map_or(253, |gateway| gateway.prompt_limit);
         let lead = asking.lead.map(|lead| self.say(&asking.person, lead, &[]));
         let prompt = shorten(&lead.map_or(said.clone(), |lead| format!("{lead} {said}")), limit);
-        let asked = match self.secret_prompt {
+        let secret = asking.seed.is_some();
+        let asked = match secret {
             true => "the person is shown the key of a new app and asked for its first code".to_owned(),
             false => format!("the person is asked: \"{}\"", prompt.replace('\n', " / ")),
         };
@@ -331,12 +333,13 @@ impl Login {
             seed: asking.seed.as_ref().map(KeptBytes::new),
             expired: asking.first.kept(),
         };
-        self.keep(asking.first.source(), &asking.person, Round::Ask(Box::new(kept)), Asks::of(prompt, echo), now)
+        let asks = Asks { secret, ..Asks::of(prompt, echo) };
+        self.keep(asking.first.source(), asking.person, Round::Ask(Box::new(kept)), asks, now)
     }
 
     /// The answer to a prompt of ours.
     pub(super) fn answered(&mut self, mut asking: Asking, now: Moment) -> State {
-        if let Some(until) = self.locked(now) {
+        if let Some(until) = asking.person.locked(now) {
             return self.refuse_locked(until, now);
         }
         (asking.lead, asking.nearly) = (None, false);
@@ -349,7 +352,7 @@ impl Login {
         if let Some(seed) = asking.seed.clone() {
             self.note_answer(AnswerFact::Other);
             // Enrolled in some other way meanwhile: then that factor is asked for.
-            if self.has_any_factor {
+            if asking.person.has_any_factor {
                 asking.seed = None;
                 return self.ask_second(asking, now);
             }
@@ -360,7 +363,7 @@ impl Login {
                 self.note_answer(AnswerFact::Nothing);
                 return self.await_approval(asking, approval);
             }
-            self.waiting_approval = Some(approval.id);
+            asking.person.waiting_approval = Some(approval.id);
         }
         if text.is_empty() {
             self.note_answer(AnswerFact::Nothing);
@@ -373,11 +376,8 @@ impl Login {
                 self.note_answer(AnswerFact::Sent);
             }
             if equals && now <= sent.until {
-                return State::Marking {
-                    person: asking.person,
-                    proof: MarkFor::Sent { equals, courier: sent.courier },
-                    then: asking.first.after_mark(),
-                };
+                let proof = MarkFor::Sent { equals, courier: sent.courier };
+                return Marking { person: asking.person, proof, then: asking.first.after_mark() }.into();
             }
             if equals {
                 self.step(Hop::Second, "code", Tone::Note, now, "the code that was sent has ended".to_owned(), None);
@@ -385,7 +385,7 @@ impl Login {
                 return self.ask_again(asking, Cause::CodeEnded, now);
             }
         }
-        if let Some((pin, code)) = self.own_code(text, now) {
+        if let Some((pin, code)) = self.own_code(&asking.person, text, now) {
             let pin_digits = pin.as_ref().map_or(0, |pin| pin.expose().len());
             self.note_answer(AnswerFact::Own(code.kind(), text.len() - pin_digits, pin_digits));
             return self.use_code(asking.person, code, pin, asking.first.after_mark(), now);
@@ -405,7 +405,7 @@ impl Login {
             };
         }
         self.note_answer(AnswerFact::Wrong(text.len()));
-        let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
+        let evidence = Evidence { devices: asking.person.devices(), now, limits: self.site.codes };
         let near = evidence.near(text);
         let (cause, said) = near.as_ref().map_or((Cause::CodeWrong, "what was typed is no code of this person's".to_owned()), near_said);
         let ahead = match near {
@@ -414,14 +414,19 @@ impl Login {
         };
         self.step(Hop::Second, "answer", Tone::Bad, now, said, None);
         asking.nearly = ahead.is_some();
-        let person = asking.person.clone();
+        let person = Arc::clone(&asking.person.person);
         self.count_wrong(&person, cause, WrongTry::CODE, ahead, Some(Box::new(asking)), now)
     }
 
     /// A code of one of the person's devices, with its PIN before it where the device has one.
-    fn own_code(&self, text: &str, now: Moment) -> Option<(Option<Secret<String>>, bivector_model::device::VerifiedCode)> {
+    fn own_code(
+        &self,
+        person: &Candidate,
+        text: &str,
+        now: Moment,
+    ) -> Option<(Option<Secret<String>>, bivector_model::device::VerifiedCode)> {
         let pins = self.chain().is_some_and(bivector_site::Chain::asks_for_pins);
-        let (cut, verified) = Evidence { devices: self.own_devices(), now, limits: self.site.codes }.own_code(text, pins)?;
+        let (cut, verified) = Evidence { devices: person.devices(), now, limits: self.site.codes }.own_code(text, pins)?;
         Some(((cut > 0).then(|| Secret::new(text.get(..cut).unwrap_or_default().to_owned())), verified))
     }
 
@@ -453,7 +458,7 @@ impl Login {
             return self.refuse(cause, now);
         }
         if std::mem::take(&mut asking.nearly) {
-            let said = self.say(&asking.person, Text::NextCode, &[("devices", &self.device_names(now))]);
+            let said = self.say(&asking.person, Text::NextCode, &[("devices", &Login::device_names(&asking.person, now))]);
             return self.put(asking, said, false, now);
         }
         asking.lead = Some(Text::Wrong);
@@ -464,33 +469,13 @@ impl Login {
         }
     }
 
-    pub(super) fn code_sent(&mut self, sendable: &Sendable, mut asking: Asking, answer: SendAnswer, now: Moment) -> State {
-        let courier = self.site.couriers.get(sendable.courier);
-        let (name, line) = courier.map_or((String::new(), None), |courier| (courier.name.clone(), Some(courier.line)));
-        let kind = FactorKind::Courier(sendable.courier);
-        match answer {
-            SendAnswer::Sent(sent) => {
-                self.step(Hop::Second, "courier", Tone::Good, now, format!("{name} has taken a code for {}", sent.to), line);
-                let until = now.plus(self.site.sending.lasts);
-                asking.sent = Some(KeptSent { courier: name, code: Kept::new(&sent.code), to: sent.to, until });
-                asking.sendings += 1;
-                self.prompt(asking, now)
-            }
-            SendAnswer::Limited(said) => self.not_now(asking, kind, Cause::CourierLimit, said, now),
-            SendAnswer::Unavailable(why) => {
-                self.step(Hop::Second, "courier", Tone::Warn, now, format!("{name} could not send the code: {}", why.seen), line);
-                self.second_is_down(asking, kind, why.cause, now)
-            }
-        }
-    }
-
     /// What the chain says of a factor that is down: the next one, the first check alone, or no.
     pub(super) fn second_is_down(&mut self, mut asking: Asking, kind: FactorKind, cause: Cause, now: Moment) -> State {
         let Some(chain) = self.chain() else { return self.refuse(cause, now) };
         let (line, shows) = (Some(chain.line), self.shows_prompts());
         match chain.when_second_is_down {
             WhenSecondIsDown::FirstOnly => match (SecondWaived::factor_is_down(chain, cause), asking.first.proved()) {
-                (Some(waived), Ok(first)) => self.waive(&asking.person, first, waived, line, now),
+                (Some(waived), Ok(first)) => self.waive(asking.person, first, waived, line, now),
                 _ => self.refuse(cause, now),
             },
             WhenSecondIsDown::Next => {
@@ -502,6 +487,42 @@ impl Login {
                 self.ask_second(asking, now)
             }
             WhenSecondIsDown::Refuse => self.refuse(cause, now),
+        }
+    }
+}
+
+/// A courier is sending a code.
+#[derive(Debug)]
+pub(super) struct SendingCode {
+    pub(super) sendable: Box<Sendable>,
+    asking: Box<Asking>,
+}
+
+impl Station for SendingCode {
+    type Answer = SendAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::SendCode(self.sendable.clone())
+    }
+
+    fn learn(self, login: &mut Login, answer: SendAnswer, now: Moment) -> State {
+        let SendingCode { sendable, mut asking } = self;
+        let courier = login.site.couriers.get(sendable.courier);
+        let (name, line) = courier.map_or((String::new(), None), |courier| (courier.name.clone(), Some(courier.line)));
+        let kind = FactorKind::Courier(sendable.courier);
+        match answer {
+            SendAnswer::Sent(sent) => {
+                login.step(Hop::Second, "courier", Tone::Good, now, format!("{name} has taken a code for {}", sent.to), line);
+                let until = now.plus(login.site.sending.lasts);
+                asking.sent = Some(KeptSent { courier: name, code: Kept::new(&sent.code), to: sent.to, until });
+                asking.sendings += 1;
+                login.prompt(*asking, now)
+            }
+            SendAnswer::Limited(said) => login.not_now(*asking, kind, Cause::CourierLimit, said, now),
+            SendAnswer::Unavailable(why) => {
+                login.step(Hop::Second, "courier", Tone::Warn, now, format!("{name} could not send the code: {}", why.seen), line);
+                login.second_is_down(*asking, kind, why.cause, now)
+            }
         }
     }
 }

@@ -1,7 +1,8 @@
 //! Changing an expired password while logging in: asked for twice, then set in the directory.
 
-use super::fact::{Answer, ChangeAnswer, Found};
-use super::machine::{Asks, Login, State};
+use super::candidate::Candidate;
+use super::fact::{Answer, ChangeAnswer, Need};
+use super::machine::{Asks, Login, State, Station};
 use super::pending::{Kept, KeptSecond, Round};
 use super::proof::FirstProved;
 use super::request::Credential;
@@ -21,7 +22,7 @@ const TRIES: u8 = 3;
 #[derive(Debug)]
 pub(super) struct Asked {
     pub(super) source: SourceRef,
-    pub(super) person: Arc<Found>,
+    pub(super) person: Box<Candidate>,
     pub(super) second: KeptSecond,
     pub(super) old: Secret<String>,
     /// The new one, once it was typed the first time.
@@ -76,7 +77,7 @@ impl Login {
             new: asked.new.as_ref().map(Kept::new),
             tries: asked.tries,
         };
-        self.keep(asked.source, &asked.person, round, Asks::of(prompt, false), now)
+        self.keep(asked.source, asked.person, round, Asks::of(prompt, false), now)
     }
 
     /// The answer to the prompt.
@@ -98,7 +99,7 @@ impl Login {
                 self.ask_new_password(asked, None, now)
             }
             Some(first) if first.expose() != typed.expose() => self.ask_password_again(asked, "the two differ", now),
-            Some(_) => State::Changing { new: typed, asked },
+            Some(_) => ChangingPassword { new: typed, asked }.into(),
         }
     }
 
@@ -111,28 +112,45 @@ impl Login {
         }
         self.ask_new_password(asked, Some(why), now)
     }
+}
 
-    pub(super) fn changed(&mut self, asked: Asked, answer: Answer<ChangeAnswer>, now: Moment) -> State {
-        self.failed_servers(Hop::First, &answer.failed, self.last);
-        let source = self.site.source_name(asked.source).to_owned();
-        let line = self.source_line(asked.source);
+/// The directory is setting the new password.
+#[derive(Debug)]
+pub(super) struct ChangingPassword {
+    new: Secret<String>,
+    asked: Asked,
+}
+
+impl Station for ChangingPassword {
+    type Answer = Answer<ChangeAnswer>;
+
+    fn need(&self, _: &Login) -> Need {
+        let Asked { source, person, old, .. } = &self.asked;
+        Need::ChangePassword { source: *source, person: Arc::clone(&person.person), old: old.clone(), new: self.new.clone() }
+    }
+
+    fn learn(self, login: &mut Login, answer: Answer<ChangeAnswer>, now: Moment) -> State {
+        let asked = self.asked;
+        login.failed_servers(Hop::First, &answer.failed, login.last);
+        let source = login.site.source_name(asked.source).to_owned();
+        let line = login.source_line(asked.source);
         let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
         match (&answer.value, FirstProved::by_change(asked.source, &answer.value)) {
             (_, Some(first)) => {
-                self.step(Hop::First, "new password", Tone::Good, now, format!("{source} has set the new password{by}"), line);
-                self.second_kept(asked.person, first, asked.second, now)
+                login.step(Hop::First, "new password", Tone::Good, now, format!("{source} has set the new password{by}"), line);
+                login.second_kept(asked.person, first, asked.second, now)
             }
             (ChangeAnswer::NotTaken(why), _) => {
-                self.step(Hop::First, "new password", Tone::Warn, now, format!("{source} does not take it: {why}{by}"), line);
+                login.step(Hop::First, "new password", Tone::Warn, now, format!("{source} does not take it: {why}{by}"), line);
                 let why = why.clone();
-                self.ask_password_again(asked, &why, now)
+                login.ask_password_again(asked, &why, now)
             }
             (ChangeAnswer::Unavailable(why), _) => {
                 let said = format!("{source} could not change it: {}{by}", why.seen);
-                self.step(Hop::First, "new password", Tone::Bad, now, said, line);
-                self.refuse(Cause::PasswordNotChanged, now)
+                login.step(Hop::First, "new password", Tone::Bad, now, said, line);
+                login.refuse(Cause::PasswordNotChanged, now)
             }
-            (ChangeAnswer::Changed, None) => self.refuse(Cause::Unfinished, now),
+            (ChangeAnswer::Changed, None) => login.refuse(Cause::Unfinished, now),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::asking::{Asking, FirstStands};
 use super::fact::*;
-use super::machine::{Login, State};
+use super::machine::{Login, State, Station};
 use super::proof::{Second, SecondProved, SecondWaived};
 use bivector_model::cause::Cause;
 use bivector_model::device::{CodeKind, Device, Makes};
@@ -29,7 +29,7 @@ impl Login {
         };
         let line = self.chain().map(|chain| chain.line);
         // Somebody with a factor that this chain does not take is no newcomer: a password alone must not add another one.
-        let newcomer = !self.has_any_factor && asking.down.is_empty();
+        let newcomer = !asking.person.has_any_factor && asking.down.is_empty();
         let what = self.chain().map(|chain| chain.when_not_enrolled).filter(|_| newcomer).unwrap_or_default();
         match what {
             // Their own page is where people get one: it goes on from this very refusal.
@@ -37,14 +37,14 @@ impl Login {
             WhenNotEnrolled::LetInUntil(until) if now < until => {
                 let waived = self.chain().and_then(|chain| SecondWaived::not_enrolled_yet(chain, now));
                 match waived {
-                    Some(waived) => self.waive(&asking.person, first, waived, line, now),
+                    Some(waived) => self.waive(asking.person, first, waived, line, now),
                     None => self.refuse(Cause::NotEnrolled, now),
                 }
             }
             WhenNotEnrolled::Enrol if self.shows_prompts() => {
                 let said = "the person has no second factor; this login sets one up".to_owned();
                 self.step(Hop::Second, "factors", Tone::Note, now, said, line);
-                State::Seeding { asking: Box::new(Asking { first: FirstStands::Proved(first), ..asking }) }
+                MakingSeed { asking: Box::new(Asking { first: FirstStands::Proved(first), ..asking }) }.into()
             }
             _ => {
                 let said = "the person has no second factor that the chain takes".to_owned();
@@ -55,17 +55,11 @@ impl Login {
     }
 
     /// Shows the key of a new authenticator app. It stands on the person's screen only, never in the trace.
-    pub(super) fn seeded(&mut self, mut asking: Asking, seed: Secret<Vec<u8>>, now: Moment) -> State {
-        asking.seed = Some(seed);
-        self.show_seed(asking, now)
-    }
-
     pub(super) fn show_seed(&mut self, asking: Asking, now: Moment) -> State {
         let Some(seed) = &asking.seed else { return self.refuse(Cause::Unfinished, now) };
         let key = Secret::new(grouped(&BASE32_NOPAD.encode(seed.expose())));
         let site = self.site.name.clone();
         let said = self.say(&asking.person, Text::Enrol, &[("key", key.expose()), ("site", &site)]);
-        self.secret_prompt = true;
         self.put(asking, said, false, now)
     }
 
@@ -76,7 +70,7 @@ impl Login {
         match device.verify(text, now, &self.site.codes) {
             Some(code) => {
                 let added = NewDevice { person: asking.person.key.clone(), name: asking.person.name.clone(), seed, used: code.used() };
-                State::Adding { device: Box::new(added), asking: Box::new(asking) }
+                AddingDevice { device: Box::new(added), asking: Box::new(asking) }.into()
             }
             None => {
                 let said = "what was typed is no code of the new app".to_owned();
@@ -85,20 +79,54 @@ impl Login {
             }
         }
     }
+}
 
-    pub(super) fn added(&mut self, asking: Asking, answer: AddAnswer, now: Moment) -> State {
+/// The seed of a new app is being made.
+#[derive(Debug)]
+pub(super) struct MakingSeed {
+    asking: Box<Asking>,
+}
+
+impl Station for MakingSeed {
+    type Answer = Secret<Vec<u8>>;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::NewSeed
+    }
+
+    fn learn(self, login: &mut Login, seed: Secret<Vec<u8>>, now: Moment) -> State {
+        login.show_seed(Asking { seed: Some(seed), ..*self.asking }, now)
+    }
+}
+
+/// A new app, whose first code was right, is being kept.
+#[derive(Debug)]
+pub(super) struct AddingDevice {
+    device: Box<NewDevice>,
+    asking: Box<Asking>,
+}
+
+impl Station for AddingDevice {
+    type Answer = AddAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::AddDevice(self.device.clone())
+    }
+
+    fn learn(self, login: &mut Login, answer: AddAnswer, now: Moment) -> State {
+        let asking = self.asking;
         match (SecondProved::by_enrolment(&answer), answer) {
             (Some(proved), _) => {
                 let said = "the app's first code is right: it is the person's second factor from now on".to_owned();
-                self.step(Hop::Second, "enrolled", Tone::Good, now, said, None);
-                self.trace.factor = Some(CodeKind::Totp.name().to_owned());
+                login.step(Hop::Second, "enrolled", Tone::Good, now, said, None);
+                login.trace.factor = Some(CodeKind::Totp.name().to_owned());
                 match asking.first.proved() {
-                    Ok(first) => self.rules(&asking.person, first, Second::Proved(proved), now),
-                    Err(cause) => self.refuse(cause, now),
+                    Ok(first) => login.rules(asking.person, first, Second::Proved(proved), now),
+                    Err(cause) => login.refuse(cause, now),
                 }
             }
             (None, AddAnswer::EnrolledMeanwhile) => {
-                self.step(
+                login.step(
                     Hop::Second,
                     "enrolled",
                     Tone::Bad,
@@ -106,13 +134,13 @@ impl Login {
                     "the person got a factor meanwhile; this one is not added".to_owned(),
                     None,
                 );
-                self.refuse(Cause::NotEnrolled, now)
+                login.refuse(Cause::NotEnrolled, now)
             }
             (None, AddAnswer::Unavailable(why)) => {
-                self.step(Hop::Second, "enrolled", Tone::Bad, now, format!("the app could not be kept: {}", why.seen), None);
-                self.refuse(why.cause, now)
+                login.step(Hop::Second, "enrolled", Tone::Bad, now, format!("the app could not be kept: {}", why.seen), None);
+                login.refuse(why.cause, now)
             }
-            (None, AddAnswer::Added(_)) => self.refuse(Cause::Unfinished, now),
+            (None, AddAnswer::Added(_)) => login.refuse(Cause::Unfinished, now),
         }
     }
 }

@@ -84,7 +84,7 @@ fn answers(need: &Need, kept: Option<&Pending>) -> Vec<Fact> {
             Fact::Guess(GuessAnswer::Limited { whose: Guesser::Caller, wrong: 10, until: NOON }),
         ],
         Need::EndGuess { .. } => vec![Fact::GuessEnded(GuessCount::default())],
-        Need::CheckNobody { .. } => vec![Fact::Nobody],
+        Need::CheckNobody { .. } => vec![Fact::Nobody(())],
         Need::CountWrong(_) => vec![
             Fact::Counted(CountAnswer::Counted { wrong: 1, locked_until: None }),
             Fact::Counted(CountAnswer::Counted { wrong: 5, locked_until: Some(NOON.plus(Duration::from_secs(900))) }),

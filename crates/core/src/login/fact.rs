@@ -31,7 +31,7 @@ pub enum Need {
         /// The person's key.
         person: String,
         /// The device that the person sits at, as the gateway tells it, where it may be remembered.
-        station: Option<Station>,
+        station: Option<TrustedDevice>,
     },
     /// What the source keeps of the person's password, for a proof that does not tell it.
     Kept {
@@ -177,7 +177,7 @@ pub struct CodeMark {
 
 /// A person's own device at a gateway, by Calling-Station-Id.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Station {
+pub struct TrustedDevice {
     /// The person's key.
     pub person: String,
     /// The gateway.
@@ -604,7 +604,7 @@ pub enum Fact {
     /// To [`Need::EndGuess`].
     GuessEnded(GuessCount),
     /// To [`Need::CheckNobody`].
-    Nobody,
+    Nobody(()),
     /// To [`Need::MarkCode`].
     Mark(MarkAnswer),
     /// To [`Need::AskUpstream`].
@@ -634,7 +634,7 @@ impl Fact {
             Fact::Password(_) => "password",
             Fact::Guess(_) => "guess",
             Fact::GuessEnded(_) => "end of guess",
-            Fact::Nobody => "nobody",
+            Fact::Nobody(()) => "nobody",
             Fact::Mark(_) => "mark",
             Fact::Upstream(_) => "upstream",
             Fact::Kept(_) => "kept challenge",

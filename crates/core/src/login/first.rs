@@ -1,15 +1,16 @@
-//! Station two: which source knows the person, and what it says of the password.
+//! The first check: which source knows the person, and what it says of the password.
 
 use super::asking::{Asking, FirstStands};
+use super::candidate::Candidate;
 use super::change::Asked;
 use super::fact::*;
-use super::guessing::Settled;
-use super::machine::{AfterMark, Login, State, told};
-use super::pending::KeptSecond;
+use super::guessing::{Settled, SettlingGuess};
+use super::machine::{AfterMark, Login, State, Station, told};
+use super::pending::{KeptSecond, Pending};
 use super::proof::{FirstProved, SecondWaived};
 use super::reading::{Chosen, ChosenCode, Evidence, choose, choose_packed};
 use super::request::Credential;
-use super::upstream::{KeptCode, PassedCredential, Role};
+use super::upstream::{AskingUpstream, KeptCode, PassedCredential, Role};
 use bivector_model::cause::Cause;
 use bivector_model::identity::fits_pattern;
 use bivector_model::moment::Moment;
@@ -40,7 +41,7 @@ impl Login {
     /// The first source of the chain that is for this login.
     pub(super) fn find_first(&mut self, now: Moment) -> State {
         match self.next_source(0) {
-            Some(at) => self.find_at(at),
+            Some(at) => Finding { at, down: None, again: None }.into(),
             None => {
                 let said = "no source of the chain is for this name".to_owned();
                 self.step(Hop::First, "find person", Tone::Bad, now, said, self.chain().map(|chain| chain.line));
@@ -65,59 +66,8 @@ impl Login {
         self.chain().is_some_and(|chain| chain.when_source_is_down == WhenDown::Next)
     }
 
-    /// Asks a source. An upstream knows nobody by name; of its people the records know whether an operator has suspended them.
-    pub(super) fn find_at(&mut self, at: usize) -> State {
-        State::Finding { at }
-    }
-
-    pub(super) fn found(&mut self, at: usize, answer: Answer<PersonAnswer>, now: Moment) -> State {
-        let Some(source) = self.chain().and_then(|chain| chain.first.get(at)).map(|first| first.source) else {
-            return self.refuse(Cause::Unfinished, now);
-        };
-        let site = Arc::clone(&self.site);
-        let source_name = site.source_name(source);
-        self.failed_servers(Hop::First, &answer.failed, self.last);
-        let next = self.next_source(at + 1);
-        let goes_on = next.is_some() && self.goes_on_when_down();
-        let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
-        let (tone, said, cause) = match &answer.value {
-            PersonAnswer::Found(person) => (Tone::Good, told!(self, "{source_name} knows {} as {}{by}", person.login, person.handle), None),
-            PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} knows nobody called `{}`{by}", self.name), None),
-            PersonAnswer::Ambiguous { count } => {
-                (Tone::Bad, format!("{source_name} has {count} entries for `{}`{by}", self.name), Some(Cause::PersonAmbiguous))
-            }
-            PersonAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}", cause.sentence()), Some(*cause)),
-            PersonAnswer::Unavailable(why) if goes_on => {
-                (Tone::Warn, format!("{source_name} could not say: {}; the next source is asked", why.seen), None)
-            }
-            PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}", why.seen), Some(why.cause)),
-        };
-        let line = self.source_line(source);
-        if !(matches!(source, SourceRef::Upstream(_)) && tone == Tone::Good) {
-            self.step(Hop::First, "find person", tone, now, said, line);
-        }
-        match (answer.value, cause, next) {
-            (_, Some(cause), _) => self.refuse(cause, now),
-            (PersonAnswer::Found(person), None, _) => {
-                self.found_by = Some(source);
-                match self.resuming.take() {
-                    Some(pending) => self.found_again(pending, person, now),
-                    None => self.take_over(source, at, person, now),
-                }
-            }
-            _ if self.resuming.is_some() => self.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
-            (PersonAnswer::Unavailable(why), None, Some(next)) => {
-                self.down.get_or_insert(why.cause);
-                self.find_at(next)
-            }
-            (_, None, Some(next)) => self.find_at(next),
-            // An outage before is never taken for "no such person": the one who was down may have known the name.
-            (_, None, None) => self.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
-        }
-    }
-
     /// A later source may check the passwords of a group of this one's people.
-    fn take_over(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
+    fn take_over(&mut self, source: SourceRef, at: usize, person: Box<Candidate>, now: Moment) -> State {
         let later = self.chain().into_iter().flat_map(|chain| chain.first.iter().enumerate().skip(at + 1));
         let over = later.filter_map(|(index, first)| match &first.when {
             SourceWhen::Group(group) if person.groups.contains(group) => Some((index, first.source, group.clone())),
@@ -130,11 +80,11 @@ impl Login {
     }
 
     /// A person is known: the credential is read next, with the person's tokens where the chain takes codes.
-    fn identified(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
+    fn identified(&mut self, source: SourceRef, at: usize, person: Box<Candidate>, now: Moment) -> State {
         self.note_person(source, &person);
         // Codes are read for the evidence, and a chain with any second factor asks whether it is locked.
         match self.chain().is_some_and(|chain| !chain.second.is_empty()) {
-            true => State::Factors { source, at, person },
+            true => KnowingFactors { source, at, person }.into(),
             false => self.read_credential(source, at, person, now),
         }
     }
@@ -147,7 +97,7 @@ impl Login {
         }
     }
 
-    fn read_credential(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
+    fn read_credential(&mut self, source: SourceRef, at: usize, person: Box<Candidate>, now: Moment) -> State {
         match (&self.request.credential, source) {
             (Credential::Proof { .. }, SourceRef::Upstream(_)) => self.pass_on(source, at, person, now),
             (Credential::Proof { .. }, _) => self.compare_proof(source, person, now),
@@ -155,22 +105,15 @@ impl Login {
         }
     }
 
-    pub(super) fn factors_known(&mut self, source: SourceRef, at: usize, person: Arc<Found>, answer: FactorsAnswer, now: Moment) -> State {
-        match self.take_factors(answer, now) {
-            Ok(()) => self.read_credential(source, at, person, now),
-            Err(cause) => self.refuse(cause, now),
-        }
-    }
-
     /// Keeps what the chain takes of a person's devices.
-    pub(super) fn take_factors(&mut self, answer: FactorsAnswer, now: Moment) -> Result<(), Cause> {
+    pub(super) fn take_factors(&mut self, person: &mut Candidate, answer: FactorsAnswer, now: Moment) -> Result<(), Cause> {
         match answer {
             FactorsAnswer::Known(mut factors) => {
-                self.has_any_factor = !factors.devices.is_empty() || factors.handsets > 0;
+                person.has_any_factor = !factors.devices.is_empty() || factors.handsets > 0;
                 if let Some(chain) = self.chain() {
                     factors.devices.retain(|device| chain.takes(device.kind()));
                 }
-                self.factors = *factors;
+                person.factors = *factors;
                 Ok(())
             }
             FactorsAnswer::Unavailable(why) => {
@@ -180,51 +123,11 @@ impl Login {
         }
     }
 
-    pub(super) fn password(
-        &mut self,
-        source: SourceRef,
-        person: Arc<Found>,
-        guess: &Secret<String>,
-        code: ChosenCode,
-        answer: Answer<PasswordAnswer>,
-        now: Moment,
-    ) -> State {
-        self.failed_servers(Hop::First, &answer.failed, self.last);
-        let site = Arc::clone(&self.site);
-        let source_name = site.source_name(source);
-        let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
-        let (tone, said, cause) = match &answer.value {
-            PasswordAnswer::Right => (Tone::Good, told!(self, "{source_name} says the password is right{by}"), None),
-            PasswordAnswer::RightBut(notice) => {
-                self.notice = Some(*notice);
-                (Tone::Warn, format!("{source_name} says the password is right; {notice}{by}"), None)
-            }
-            PasswordAnswer::Wrong => (Tone::Bad, format!("{source_name} says the password is wrong{by}"), Some(Cause::PasswordWrong)),
-            PasswordAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}{by}", cause.sentence()), Some(*cause)),
-            PasswordAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}{by}", why.seen), Some(why.cause)),
-        };
-        let line = self.source_line(source);
-        self.step(Hop::First, "password", tone, now, said, line);
-        self.checked = Some(source);
-        let next = match (cause, FirstProved::by_password(source, &answer.value)) {
-            (None, Some(first)) => Settled::State(Box::new(self.second(person, first, code, now))),
-            (Some(cause), _) if self.may_change(source, cause, now) => {
-                Settled::State(Box::new(self.before_change(source, person, guess.clone(), code, cause, now)))
-            }
-            (cause, _) => Settled::Refuse(cause.unwrap_or(Cause::Unfinished)),
-        };
-        match (&answer.value, next) {
-            // An outage says nothing of the password.
-            (PasswordAnswer::Unavailable(_), Settled::Refuse(cause)) => self.refuse(cause, now),
-            (value, next) => self.settle(value.is_right(), next),
-        }
-    }
-
     /// A new password is asked for only once the second proof is given: whoever has just an old password changes nothing.
     fn before_change(
         &mut self,
         source: SourceRef,
-        person: Arc<Found>,
+        person: Box<Candidate>,
         old: Secret<String>,
         code: ChosenCode,
         cause: Cause,
@@ -241,7 +144,7 @@ impl Login {
                 self.ask_new_password(asked, None, now)
             }
             ChosenCode::Missing | ChosenCode::NotEnrolled | ChosenCode::Word(_) => {
-                if let Some(until) = self.locked(now) {
+                if let Some(until) = person.locked(now) {
                     return self.refuse_locked(until, now);
                 }
                 let asking = Asking::standing(FirstStands::Expired { source, old, cause }, person);
@@ -263,8 +166,8 @@ impl Login {
     }
 
     /// Whether the person would get in by the first check alone.
-    fn needs_no_second(&self, person: &Found, now: Moment) -> bool {
-        let remembered = || self.chain().and_then(|chain| SecondWaived::remembered(chain, &self.factors, now)).is_some();
+    fn needs_no_second(&self, person: &Candidate, now: Moment) -> bool {
+        let remembered = || self.chain().and_then(|chain| SecondWaived::remembered(chain, &person.factors, now)).is_some();
         self.waiver_for(person).is_some() || remembered()
     }
 
@@ -275,7 +178,7 @@ impl Login {
     }
 
     /// Reads the password field; the person's devices must be known by now, since a code of theirs is the evidence.
-    fn read_password(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
+    fn read_password(&mut self, source: SourceRef, at: usize, person: Box<Candidate>, now: Moment) -> State {
         let text = match &self.request.credential {
             Credential::Text(bytes) => self.charset_text(bytes),
             _ => None,
@@ -285,7 +188,7 @@ impl Login {
             self.step(Hop::Reading, "password field", Tone::Bad, now, said, None);
             return self.refuse(Cause::PasswordUnreadable, now);
         };
-        let evidence = Evidence { devices: self.own_devices(), now, limits: self.site.codes };
+        let evidence = Evidence { devices: person.devices(), now, limits: self.site.codes };
         let chosen = match self.request.second_field.as_ref().map(|field| self.charset_text(field).unwrap_or_default()) {
             Some(second) => choose_packed(chain, &text, &second, &evidence),
             None => choose(chain, &text, &evidence, self.quiet),
@@ -307,11 +210,157 @@ impl Login {
             return self.refuse(Cause::PasswordMissing, now);
         }
         let SourceRef::Upstream(upstream) = source else {
-            return self.guess(&Arc::clone(&person), State::Password { source, person, guess, code });
+            return self.guess(CheckingPassword { source, person, guess, code });
         };
         let text = PassedCredential::Text(Secret::new(guess.expose().clone().into_bytes()));
         let ask = self.ask_upstream(upstream, &person, text);
         let role = Role::First { source, at: Some(at), code: KeptCode::Now(code) };
-        self.guess(&Arc::clone(&person), State::Upstream { ask, person, role })
+        self.guess(AskingUpstream { ask, person, role })
+    }
+}
+
+/// A source is being asked whether it knows the name.
+#[derive(Debug)]
+pub(super) struct Finding {
+    /// Its place in the chain's list.
+    pub(super) at: usize,
+    /// Why a source before it could not answer.
+    pub(super) down: Option<Cause>,
+    /// The prompt that this request answers: the person is looked up again.
+    pub(super) again: Option<Box<Pending>>,
+}
+
+impl Station for Finding {
+    type Answer = Answer<PersonAnswer>;
+
+    fn need(&self, login: &Login) -> Need {
+        let source = login.chain().and_then(|chain| chain.first.get(self.at)).map_or(SourceRef::Roster, |first| first.source);
+        Need::FindPerson { source, name: login.name.clone() }
+    }
+
+    fn learn(self, login: &mut Login, answer: Answer<PersonAnswer>, now: Moment) -> State {
+        let Some(source) = login.chain().and_then(|chain| chain.first.get(self.at)).map(|first| first.source) else {
+            return login.refuse(Cause::Unfinished, now);
+        };
+        login.failed_servers(Hop::First, &answer.failed, login.last);
+        let next = login.next_source(self.at + 1);
+        let cause = login.say_found(source, &answer, next.is_some() && login.goes_on_when_down(), now);
+        match (answer.value, cause, next) {
+            (_, Some(cause), _) => login.refuse(cause, now),
+            (PersonAnswer::Found(person), None, _) => match self.again {
+                Some(pending) => login.found_again(pending, person, source, self.down, now),
+                None => login.take_over(source, self.at, Candidate::new(person, source, self.down), now),
+            },
+            _ if self.again.is_some() => login.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
+            (PersonAnswer::Unavailable(why), None, Some(at)) => {
+                Finding { at, down: Some(self.down.unwrap_or(why.cause)), again: None }.into()
+            }
+            (_, None, Some(at)) => Finding { at, ..self }.into(),
+            // An outage before is never taken for "no such person": the one who was down may have known the name.
+            (_, None, None) => login.refuse(self.down.unwrap_or(Cause::PersonUnknown), now),
+        }
+    }
+}
+
+impl Login {
+    /// Says whether a source knows the person; gives the cause where the login ends with that.
+    fn say_found(&mut self, source: SourceRef, answer: &Answer<PersonAnswer>, goes_on: bool, now: Moment) -> Option<Cause> {
+        let site = Arc::clone(&self.site);
+        let source_name = site.source_name(source);
+        let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
+        let (tone, said, cause) = match &answer.value {
+            PersonAnswer::Found(person) => (Tone::Good, told!(self, "{source_name} knows {} as {}{by}", person.login, person.handle), None),
+            PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} knows nobody called `{}`{by}", self.name), None),
+            PersonAnswer::Ambiguous { count } => {
+                (Tone::Bad, format!("{source_name} has {count} entries for `{}`{by}", self.name), Some(Cause::PersonAmbiguous))
+            }
+            PersonAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}", cause.sentence()), Some(*cause)),
+            PersonAnswer::Unavailable(why) if goes_on => {
+                (Tone::Warn, format!("{source_name} could not say: {}; the next source is asked", why.seen), None)
+            }
+            PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}", why.seen), Some(why.cause)),
+        };
+        // An upstream knows nobody by name, so that it knows this one says nothing.
+        if !(matches!(source, SourceRef::Upstream(_)) && tone == Tone::Good) {
+            self.step(Hop::First, "find person", tone, now, said, self.source_line(source));
+        }
+        cause
+    }
+}
+
+/// The person's factors are being looked up.
+#[derive(Debug)]
+pub(super) struct KnowingFactors {
+    source: SourceRef,
+    at: usize,
+    person: Box<Candidate>,
+}
+
+impl Station for KnowingFactors {
+    type Answer = FactorsAnswer;
+
+    fn need(&self, login: &Login) -> Need {
+        Need::Factors { person: self.person.key.clone(), station: login.station(&self.person.key) }
+    }
+
+    fn learn(mut self, login: &mut Login, answer: FactorsAnswer, now: Moment) -> State {
+        match login.take_factors(&mut self.person, answer, now) {
+            Ok(()) => login.read_credential(self.source, self.at, self.person, now),
+            Err(cause) => login.refuse(cause, now),
+        }
+    }
+}
+
+/// A source is checking the password.
+#[derive(Debug)]
+pub(super) struct CheckingPassword {
+    pub(super) source: SourceRef,
+    pub(super) person: Box<Candidate>,
+    pub(super) guess: Secret<String>,
+    pub(super) code: ChosenCode,
+}
+
+impl Station for CheckingPassword {
+    type Answer = Answer<PasswordAnswer>;
+
+    fn need(&self, login: &Login) -> Need {
+        Need::CheckPassword {
+            source: self.source,
+            person: Arc::clone(&self.person.person),
+            guess: self.guess.clone(),
+            code: login.marked_next(&self.person, &self.code),
+        }
+    }
+
+    fn learn(self, login: &mut Login, answer: Answer<PasswordAnswer>, now: Moment) -> State {
+        let CheckingPassword { source, mut person, guess, code } = self;
+        login.failed_servers(Hop::First, &answer.failed, login.last);
+        let site = Arc::clone(&login.site);
+        let source_name = site.source_name(source);
+        let by = answer.server.as_deref().map(|server| told!(login, " ({server})")).unwrap_or_default();
+        let (tone, said, cause) = match &answer.value {
+            PasswordAnswer::Right => (Tone::Good, told!(login, "{source_name} says the password is right{by}"), None),
+            PasswordAnswer::RightBut(notice) => {
+                person.yields.notice = Some(*notice);
+                (Tone::Warn, format!("{source_name} says the password is right; {notice}{by}"), None)
+            }
+            PasswordAnswer::Wrong => (Tone::Bad, format!("{source_name} says the password is wrong{by}"), Some(Cause::PasswordWrong)),
+            PasswordAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}{by}", cause.sentence()), Some(*cause)),
+            PasswordAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}{by}", why.seen), Some(why.cause)),
+        };
+        login.step(Hop::First, "password", tone, now, said, login.source_line(source));
+        login.checks.by = Some(source);
+        let next = match (cause, FirstProved::by_password(source, &answer.value)) {
+            (None, Some(first)) => Settled::State(Box::new(login.second(person, first, code, now))),
+            (Some(cause), _) if login.may_change(source, cause, now) => {
+                Settled::State(Box::new(login.before_change(source, person, guess, code, cause, now)))
+            }
+            (cause, _) => Settled::refuse(cause.unwrap_or(Cause::Unfinished)),
+        };
+        match (&answer.value, next) {
+            // An outage says nothing of the password.
+            (PasswordAnswer::Unavailable(_), Settled::Refuse { cause, .. }) => login.refuse(cause, now),
+            (value, next) => SettlingGuess { right: value.is_right(), then: next }.into(),
+        }
     }
 }

@@ -4,10 +4,14 @@
 //! anybody whose name is known, so a trusted device, or a yes on the person's own handset, passes the limit. A refusal must not tell by
 //! its time whether the name is known either: where no password was checked, one that nobody has is checked instead.
 
+use super::candidate::Candidate;
 use super::fact::*;
-use super::machine::{Login, State, told};
+use super::first::CheckingPassword;
+use super::machine::{Login, State, Station, told};
+use super::prove::ComparingProof;
 use super::request::{Credential, Proof};
 use super::second::MarkFor;
+use super::upstream::AskingUpstream;
 use bivector_model::cause::Cause;
 use bivector_model::moment::Moment;
 use bivector_model::text::shown;
@@ -20,55 +24,83 @@ use std::sync::Arc;
 pub(super) enum Settled {
     /// The login goes on.
     State(Box<State>),
+    /// It is refused, with attributes of an upstream's own refusal.
+    Refuse { cause: Cause, attributes: Vec<u8> },
+}
+
+impl Settled {
     /// It is refused.
-    Refuse(Cause),
+    pub(super) fn refuse(cause: Cause) -> Self {
+        Settled::Refuse { cause, attributes: Vec::new() }
+    }
+}
+
+/// What a guess is made by, once it is counted.
+#[derive(Debug)]
+pub(super) enum Guarded {
+    /// A source checks the password.
+    Password(CheckingPassword),
+    /// A source says what it keeps of the password, and the proof is compared with that.
+    Proof(ComparingProof),
+    /// An upstream checks the password.
+    Upstream(AskingUpstream),
+    /// Nobody of this name is known: a password that nobody has is checked.
+    Nobody(CheckingNobody),
+}
+
+impl From<CheckingPassword> for Guarded {
+    fn from(station: CheckingPassword) -> Self {
+        Guarded::Password(station)
+    }
+}
+
+impl From<ComparingProof> for Guarded {
+    fn from(station: ComparingProof) -> Self {
+        Guarded::Proof(station)
+    }
+}
+
+impl From<AskingUpstream> for Guarded {
+    fn from(station: AskingUpstream) -> Self {
+        Guarded::Upstream(station)
+    }
+}
+
+impl Guarded {
+    fn go_on(self) -> State {
+        match self {
+            Guarded::Password(station) => station.into(),
+            Guarded::Proof(station) => station.into(),
+            Guarded::Upstream(station) => station.into(),
+            Guarded::Nobody(station) => station.into(),
+        }
+    }
+
+    fn person(&mut self) -> Option<&mut Candidate> {
+        match self {
+            Guarded::Password(station) => Some(&mut station.person),
+            Guarded::Proof(station) => Some(&mut station.person),
+            Guarded::Upstream(station) => Some(&mut station.person),
+            Guarded::Nobody(_) => None,
+        }
+    }
 }
 
 impl Login {
-    /// Counts a guess at a person's password before `then` makes it.
-    pub(super) fn guess(&self, person: &Found, then: State) -> State {
-        let trusted = self.factors.remembered_until.is_some_and(|until| until > self.last);
-        self.guess_as(person.key.clone(), trusted, then)
-    }
-
-    fn guess_as(&self, person: String, trusted: bool, then: State) -> State {
+    /// Counts a guess at a person's password before it is made.
+    pub(super) fn guess(&self, then: impl Into<Guarded>) -> State {
+        let mut then = then.into();
+        let last = self.last;
+        let known = then.person().map(|person| (person.key.clone(), person.factors.remembered_until.is_some_and(|until| until > last)));
+        let (person, trusted) = known.unwrap_or_else(|| (format!("?{}", self.name), false));
         let guess = Guess { person, caller: self.request.context.station.clone(), gateway: self.gateway_name().to_owned(), trusted };
-        State::Guessing { guess: Arc::new(guess), then: Box::new(then) }
-    }
-
-    pub(super) fn guess_counted(&mut self, guess: Arc<Guess>, then: Box<State>, answer: GuessAnswer, now: Moment) -> State {
-        let (whose, wrong, until) = match answer {
-            GuessAnswer::MayTry => return *then,
-            GuessAnswer::Limited { whose, wrong, until } => (whose, wrong, until),
-        };
-        if let State::Pretending { cause, .. } = *then {
-            // Nobody of this name is known, and a known name would not be checked any more now.
-            self.pretended = true;
-            return self.refuse(cause, now);
-        }
-        let seconds = until.since(now).as_secs_f32().ceil();
-        let (cause, whom) = match whose {
-            Guesser::Person => (Cause::PasswordLimited, "for this person".to_owned()),
-            Guesser::Caller => (Cause::CallerLimited, format!("from {}", shown(guess.caller.as_deref().unwrap_or("this caller")))),
-        };
-        let said = format!("{wrong} wrong passwords came {whom}; no source is asked for another {seconds} s");
-        // A login asks the handset once, whatever is said of the guess after its yes.
-        match self.pass_ask(&guess).filter(|_| whose == Guesser::Person && self.passed.is_none()) {
-            Some(ask) => {
-                self.step(Hop::First, "guesses", Tone::Warn, now, format!("{said}, unless the person's handset says yes"), None);
-                State::SendingPass { ask: Arc::new(ask), guess, then }
-            }
-            None => {
-                self.step(Hop::First, "guesses", Tone::Bad, now, said, None);
-                self.refuse(cause, now)
-            }
-        }
+        CountingGuess { guess: Arc::new(guess), then }.into()
     }
 
     /// What the handset of somebody with too many wrong guesses is asked, if the chain takes approvals and there is a handset.
-    fn pass_ask(&self, guess: &Guess) -> Option<ApprovalAsk> {
+    fn pass_ask(&self, guess: &Guess, person: &Candidate) -> Option<ApprovalAsk> {
         let chain = self.chain()?;
-        let approves = chain.second.contains(&FactorKind::Approval) && self.factors.handsets > 0;
+        let approves = chain.second.contains(&FactorKind::Approval) && person.factors.handsets > 0;
         let typed = shown(&self.name).into_owned();
         approves.then(|| ApprovalAsk {
             person: guess.person.clone(),
@@ -88,69 +120,12 @@ impl Login {
         })
     }
 
-    pub(super) fn pass_sent(&mut self, guess: Arc<Guess>, then: Box<State>, answer: ApprovalSent, now: Moment) -> State {
-        let why = match answer {
-            ApprovalSent::Sent { id, until, .. } => {
-                let seconds = until.since(now).as_secs_f32().round();
-                let said = told!(self, "the handset is asked before the password is checked; {seconds} s to answer");
-                self.step(Hop::First, "approval", Tone::Note, now, said, None);
-                return State::AwaitingPass { id, guess, then };
-            }
-            ApprovalSent::Limited(said) => said,
-            ApprovalSent::Stopped(_) => "the person has stopped approvals".to_owned(),
-            ApprovalSent::Unavailable(why) => why.seen,
-        };
-        self.step(Hop::First, "approval", Tone::Bad, now, format!("the handset is not asked: {why}"), None);
-        self.refuse(Cause::PasswordLimited, now)
-    }
-
-    pub(super) fn pass_answered(&mut self, mut guess: Arc<Guess>, then: Box<State>, answer: ApprovalAnswer, now: Moment) -> State {
-        let said = match answer {
-            ApprovalAnswer::Approved(approved) => {
-                let said = format!("a yes on “{}”: the password is checked all the same", approved.device);
-                self.step(Hop::First, "approval", Tone::Good, now, said, None);
-                self.passed = Some(approved);
-                Arc::make_mut(&mut guess).trusted = true;
-                return State::Guessing { guess, then };
-            }
-            ApprovalAnswer::Denied(said) | ApprovalAnswer::Unanswered(said) => said,
-            ApprovalAnswer::Stopped(_) => "the person has stopped approvals".to_owned(),
-            ApprovalAnswer::Disowned(device) => format!("“{device}” says: that was not me"),
-        };
-        self.step(Hop::First, "approval", Tone::Bad, now, said, None);
-        self.refuse(Cause::PasswordLimited, now)
-    }
-
     /// The yes that passed the limit is the second factor too, where an ordinary approval would be asked for the same way.
-    pub(super) fn passed_second(&mut self) -> Option<MarkFor> {
+    pub(super) fn passed_second(&self, person: &mut Candidate) -> Option<MarkFor> {
         let chain = self.chain()?;
         let same = chain.second.contains(&FactorKind::Approval) && !(chain.match_number && self.shows_prompts());
-        let approved = self.passed.take_if(|_| same)?;
+        let approved = person.passed.take_if(|_| same)?;
         Some(MarkFor::Approved { approved, with_key: false })
-    }
-
-    /// Says what a counted guess was, before the login goes on or is refused.
-    pub(super) fn settle(&mut self, right: bool, then: Settled) -> State {
-        State::Settling { right, then }
-    }
-
-    pub(super) fn settled(&mut self, right: bool, then: Settled, count: GuessCount, now: Moment) -> State {
-        if !right && count.wrong > 0 {
-            let said = match count.until {
-                Some(until) => format!(
-                    "{} wrong passwords in a row: no source is asked about this person for {} s",
-                    count.wrong,
-                    until.since(now).as_secs_f32().ceil()
-                ),
-                None => format!("{} wrong in a row; {} make the person wait", count.wrong, self.site.passwords.after),
-            };
-            let tone = if count.until.is_some() { Tone::Warn } else { Tone::Note };
-            self.step(Hop::First, "count", tone, now, said, None);
-        }
-        match then {
-            Settled::State(state) => *state,
-            Settled::Refuse(cause) => self.refuse(cause, now),
-        }
     }
 
     /// A check of a password that nobody has, in place of the one that a refusal for this cause has left out; nothing where none is due.
@@ -158,10 +133,10 @@ impl Login {
         use Cause::*;
         let looked_up = matches!(cause, PersonUnknown | PersonAmbiguous | PersonSuspended | PasswordMissing | PasswordUnreadable);
         // An account that its entry says is locked was not bound.
-        let unbound = self.checked.is_none() && matches!(cause, AccountDisabled | AccountLocked);
+        let unbound = self.checks.by.is_none() && matches!(cause, AccountDisabled | AccountLocked);
         let due = looked_up || unbound || cause == PasswordWrong;
         let stranger = self.request.context.origin != Origin::Rehearsal && self.request.state.is_none();
-        if !due || !stranger || std::mem::replace(&mut self.pretended, true) {
+        if !due || !stranger || std::mem::replace(&mut self.checks.pretended, true) {
             return None;
         }
         let text = match &self.request.credential {
@@ -173,7 +148,7 @@ impl Login {
         let first = |wanted: fn(&SourceRef) -> bool| chain.first.iter().map(|first| first.source).find(wanted);
         let kinds = [first(|source| matches!(source, SourceRef::Directory(_))), first(|source| matches!(source, SourceRef::Roster))];
         let mut sources: Vec<SourceRef> = kinds.into_iter().flatten().collect();
-        match self.checked {
+        match self.checks.by {
             // A directory's people are the many; what the roster would add is less than a step of the pace.
             Some(SourceRef::Directory(_)) => sources.clear(),
             Some(checked) => sources.retain(|source| *source != checked),
@@ -182,15 +157,180 @@ impl Login {
         if sources.is_empty() {
             return None;
         }
-        let pretending = State::Pretending { sources, text, cause };
+        let checking = CheckingNobody { sources, text, cause };
         // Names that nobody has are counted like those that somebody has: they must not differ in when the checks end.
-        Some(if cause == PersonUnknown { self.guess_as(format!("?{}", self.name), false, pretending) } else { pretending })
+        Some(if cause == Cause::PersonUnknown { self.guess(Guarded::Nobody(checking)) } else { checking.into() })
+    }
+}
+
+/// A guess at a password is being counted, before it is made.
+#[derive(Debug)]
+pub(super) struct CountingGuess {
+    guess: Arc<Guess>,
+    then: Guarded,
+}
+
+impl Station for CountingGuess {
+    type Answer = GuessAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::BeginGuess(Arc::clone(&self.guess))
     }
 
-    pub(super) fn pretended(&mut self, cause: Cause, now: Moment) -> State {
-        match cause {
-            Cause::PersonUnknown => self.settle(false, Settled::Refuse(cause)),
-            _ => self.refuse(cause, now),
+    fn learn(self, login: &mut Login, answer: GuessAnswer, now: Moment) -> State {
+        let CountingGuess { guess, mut then } = self;
+        let (whose, wrong, until) = match answer {
+            GuessAnswer::MayTry => return then.go_on(),
+            GuessAnswer::Limited { whose, wrong, until } => (whose, wrong, until),
+        };
+        if let Guarded::Nobody(checking) = &then {
+            // Nobody of this name is known, and a known name would not be checked any more now.
+            let cause = checking.cause;
+            login.checks.pretended = true;
+            return login.refuse(cause, now);
+        }
+        let seconds = until.since(now).as_secs_f32().ceil();
+        let (cause, whom) = match whose {
+            Guesser::Person => (Cause::PasswordLimited, "for this person".to_owned()),
+            Guesser::Caller => (Cause::CallerLimited, format!("from {}", shown(guess.caller.as_deref().unwrap_or("this caller")))),
+        };
+        let said = format!("{wrong} wrong passwords came {whom}; no source is asked for another {seconds} s");
+        // A login asks the handset once, whatever is said of the guess after its yes.
+        let person = then.person().filter(|person| whose == Guesser::Person && person.passed.is_none());
+        match person.and_then(|person| login.pass_ask(&guess, person)) {
+            Some(ask) => {
+                login.step(Hop::First, "guesses", Tone::Warn, now, format!("{said}, unless the person's handset says yes"), None);
+                AskingToPass { ask: Arc::new(ask), guess, then }.into()
+            }
+            None => {
+                login.step(Hop::First, "guesses", Tone::Bad, now, said, None);
+                login.refuse(cause, now)
+            }
+        }
+    }
+}
+
+/// The handset of somebody with too many wrong guesses is being asked whether this one may be made.
+#[derive(Debug)]
+pub(super) struct AskingToPass {
+    ask: Arc<ApprovalAsk>,
+    guess: Arc<Guess>,
+    then: Guarded,
+}
+
+impl Station for AskingToPass {
+    type Answer = ApprovalSent;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::SendApproval(Arc::clone(&self.ask))
+    }
+
+    fn learn(self, login: &mut Login, answer: ApprovalSent, now: Moment) -> State {
+        let why = match answer {
+            ApprovalSent::Sent { id, until, .. } => {
+                let seconds = until.since(now).as_secs_f32().round();
+                let said = told!(login, "the handset is asked before the password is checked; {seconds} s to answer");
+                login.step(Hop::First, "approval", Tone::Note, now, said, None);
+                return AwaitingPass { id, guess: self.guess, then: self.then }.into();
+            }
+            ApprovalSent::Limited(said) => said,
+            ApprovalSent::Stopped(_) => "the person has stopped approvals".to_owned(),
+            ApprovalSent::Unavailable(why) => why.seen,
+        };
+        login.step(Hop::First, "approval", Tone::Bad, now, format!("the handset is not asked: {why}"), None);
+        login.refuse(Cause::PasswordLimited, now)
+    }
+}
+
+/// The answer of that handset is awaited.
+#[derive(Debug)]
+pub(super) struct AwaitingPass {
+    id: u64,
+    guess: Arc<Guess>,
+    then: Guarded,
+}
+
+impl Station for AwaitingPass {
+    type Answer = ApprovalAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::AwaitApproval { id: self.id, person: self.guess.person.clone() }
+    }
+
+    fn learn(mut self, login: &mut Login, answer: ApprovalAnswer, now: Moment) -> State {
+        let said = match answer {
+            ApprovalAnswer::Approved(approved) => {
+                let said = format!("a yes on “{}”: the password is checked all the same", approved.device);
+                login.step(Hop::First, "approval", Tone::Good, now, said, None);
+                if let Some(person) = self.then.person() {
+                    person.passed = Some(approved);
+                }
+                Arc::make_mut(&mut self.guess).trusted = true;
+                return CountingGuess { guess: self.guess, then: self.then }.into();
+            }
+            ApprovalAnswer::Denied(said) | ApprovalAnswer::Unanswered(said) => said,
+            ApprovalAnswer::Stopped(_) => "the person has stopped approvals".to_owned(),
+            ApprovalAnswer::Disowned(device) => format!("“{device}” says: that was not me"),
+        };
+        login.step(Hop::First, "approval", Tone::Bad, now, said, None);
+        login.refuse(Cause::PasswordLimited, now)
+    }
+}
+
+/// It is being noted what a counted guess was, before the login goes on or is refused.
+#[derive(Debug)]
+pub(super) struct SettlingGuess {
+    pub(super) right: bool,
+    pub(super) then: Settled,
+}
+
+impl Station for SettlingGuess {
+    type Answer = GuessCount;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::EndGuess { right: self.right }
+    }
+
+    fn learn(self, login: &mut Login, count: GuessCount, now: Moment) -> State {
+        if !self.right && count.wrong > 0 {
+            let said = match count.until {
+                Some(until) => format!(
+                    "{} wrong passwords in a row: no source is asked about this person for {} s",
+                    count.wrong,
+                    until.since(now).as_secs_f32().ceil()
+                ),
+                None => format!("{} wrong in a row; {} make the person wait", count.wrong, login.site.passwords.after),
+            };
+            let tone = if count.until.is_some() { Tone::Warn } else { Tone::Note };
+            login.step(Hop::First, "count", tone, now, said, None);
+        }
+        match self.then {
+            Settled::State(state) => *state,
+            Settled::Refuse { cause, attributes } if attributes.is_empty() => login.refuse(cause, now),
+            Settled::Refuse { cause, attributes } => login.refuse_with(cause, attributes, now),
+        }
+    }
+}
+
+/// A password that nobody has is being checked, in place of the check that a refusal has left out.
+#[derive(Debug)]
+pub(super) struct CheckingNobody {
+    sources: Vec<SourceRef>,
+    text: bool,
+    cause: Cause,
+}
+
+impl Station for CheckingNobody {
+    type Answer = ();
+
+    fn need(&self, _: &Login) -> Need {
+        Need::CheckNobody { sources: self.sources.clone(), text: self.text }
+    }
+
+    fn learn(self, login: &mut Login, (): (), now: Moment) -> State {
+        match self.cause {
+            cause @ Cause::PersonUnknown => SettlingGuess { right: false, then: Settled::refuse(cause) }.into(),
+            cause => login.refuse(cause, now),
         }
     }
 }

@@ -57,7 +57,7 @@ fn a_limited_person_is_refused_without_asking_and_a_trusted_device_passes() {
     let (_, trace, _) = world.run(&site, plain(&site, &format!("barnacle{}", code(0))));
     assert_eq!((trace.cause, world.guesses.len()), (Some(Cause::PasswordLimited), 0), "{}", said(&trace));
     assert!(said(&trace).contains("10 wrong passwords came for this person; no source is asked for another 60 s"), "{}", said(&trace));
-    let station = Station { person: "ines".into(), gateway: "breakwater".into(), caller: "198.51.100.7".into() };
+    let station = TrustedDevice { person: "ines".into(), gateway: "breakwater".into(), caller: "198.51.100.7".into() };
     world.remembered.insert(station, NOON.plus(Duration::from_secs(600)));
     let (verdict, trace, _) = world.run(&site, plain(&site, &format!("barnacle{}", code(0))));
     assert!(matches!(verdict, Verdict::Accept(_)), "{}", said(&trace));

@@ -1,27 +1,28 @@
 //! The machine itself: a state per station, consumed on transition. See the module above for the call contract.
 
-use super::asking::Asking;
-use super::change::Asked;
-use super::fact::{ApprovalAsk, Approved, CodeMark, Fact, Factors, Found, Guess, Need, NewDevice, Sendable, Station, WrongTry};
-use super::guessing::Settled;
-use super::pending::{KeptApproval, Pending, Upstream as KeptUpstream};
+use super::approving::{AskingHandset, AwaitingApproval};
+use super::asking::SendingCode;
+use super::change::ChangingPassword;
+use super::enrolling::{AddingDevice, MakingSeed};
+use super::fact::{Fact, Need, TrustedDevice};
+use super::first::{CheckingPassword, Finding, KnowingFactors};
+use super::guessing::{AskingToPass, AwaitingPass, CheckingNobody, CountingGuess, SettlingGuess};
+use super::pending::Upstream as KeptUpstream;
 use super::proof::FirstProved;
-use super::reading::ChosenCode;
+use super::prove::ComparingProof;
 use super::request::{Protocol, Request};
-use super::second::MarkFor;
-use super::upstream::{HiddenValue, Role, UpstreamAsk};
+use super::resume::{KeepingRound, Resuming, Returning};
+use super::second::{CheckingPin, CountingWrong, Marking};
+use super::upstream::AskingUpstream;
 use super::{Refusal, Verdict};
 use bivector_model::cause::Cause;
-use bivector_model::device::VerifiedCode;
-use bivector_model::directory::Notice;
 use bivector_model::facts::{Facts, Resends};
 use bivector_model::moment::Moment;
 use bivector_model::prompt::Text;
-use bivector_model::rule::Groups;
 use bivector_model::text::shown;
 use bivector_model::trace::{Hop, Origin, Outcome, Step, Tone, Trace};
 use bivector_site::{Chain, Charset, Gateway, Site, SourceRef};
-use bivector_wire::{MsChapProved, Secret};
+use bivector_wire::Secret;
 use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
@@ -44,113 +45,79 @@ pub enum Timer {
     RefusalPace,
 }
 
-#[derive(Debug)]
-pub(super) enum State {
-    /// Taking up the round before.
-    Resuming {
-        state: Vec<u8>,
-    },
-    Finding {
-        at: usize,
-    },
-    Factors {
-        source: SourceRef,
-        at: usize,
-        person: Arc<Found>,
-    },
-    /// As above, in a later round.
-    Returning {
-        pending: Box<Pending>,
-        person: Arc<Found>,
-    },
-    Secret {
-        source: SourceRef,
-        person: Arc<Found>,
-    },
-    Pin {
-        person: Arc<Found>,
-        code: VerifiedCode,
-        pin: Secret<String>,
-        then: AfterMark,
-    },
-    Counting {
-        wrong: Box<WrongTry>,
-        cause: Cause,
-        then: Option<Box<Asking>>,
-    },
-    Sending {
-        sendable: Box<Sendable>,
-        asking: Box<Asking>,
-    },
-    SendingApproval {
-        ask: Arc<ApprovalAsk>,
-        asking: Box<Asking>,
-    },
-    AwaitingApproval {
-        approval: KeptApproval,
-        asking: Box<Asking>,
-    },
-    Seeding {
-        asking: Box<Asking>,
-    },
-    Adding {
-        device: Box<NewDevice>,
-        asking: Box<Asking>,
-    },
-    Password {
-        source: SourceRef,
-        person: Arc<Found>,
-        guess: Secret<String>,
-        code: ChosenCode,
-    },
-    Upstream {
-        ask: Box<UpstreamAsk>,
-        person: Arc<Found>,
-        role: Role,
-    },
-    Marking {
-        person: Arc<Found>,
-        proof: MarkFor,
-        then: AfterMark,
-    },
-    Guessing {
-        guess: Arc<Guess>,
-        then: Box<State>,
-    },
-    Settling {
-        right: bool,
-        then: Settled,
-    },
-    SendingPass {
-        ask: Arc<ApprovalAsk>,
-        guess: Arc<Guess>,
-        then: Box<State>,
-    },
-    AwaitingPass {
-        id: u64,
-        guess: Arc<Guess>,
-        then: Box<State>,
-    },
-    Pretending {
-        sources: Vec<SourceRef>,
-        text: bool,
-        cause: Cause,
-    },
-    Changing {
-        new: Secret<String>,
-        asked: Asked,
-    },
-    Keeping {
-        pending: Box<Pending>,
-        asks: Asks,
-    },
-    Held {
-        until: Moment,
-        verdict: Verdict,
-    },
-    Decided(Verdict),
-    /// Between two states only.
-    Moving,
+/// A station of a login: it owns what it needs, waits for one answer, and is consumed by it.
+pub(super) trait Station: Sized {
+    /// What it waits for.
+    type Answer;
+
+    /// What is to be asked.
+    fn need(&self, login: &Login) -> Need;
+
+    /// Goes on with the answer.
+    fn learn(self, login: &mut Login, answer: Self::Answer, now: Moment) -> State;
+}
+
+/// The state of a login: one of the stations, or how it ends. Each station is listed with the fact that it waits for.
+macro_rules! stations {
+    ($($station:ident <- $fact:ident,)*) => {
+        #[derive(Debug)]
+        pub(super) enum State {
+            $($station($station),)*
+            /// A refusal that waits for the pace of all refusals.
+            Held { until: Moment, verdict: Verdict },
+            Decided(Verdict),
+            /// Between two states only.
+            Moving,
+        }
+
+        $(impl From<$station> for State {
+            fn from(station: $station) -> Self {
+                State::$station(station)
+            }
+        })*
+
+        impl State {
+            fn need(&self, login: &Login) -> Option<Need> {
+                match self {
+                    $(State::$station(station) => Some(station.need(login)),)*
+                    State::Held { .. } | State::Decided(_) | State::Moving => None,
+                }
+            }
+
+            /// The state behind an answer, or the answer itself where nobody waits for such a one.
+            fn learn(self, login: &mut Login, fact: Fact, now: Moment) -> Result<State, Fact> {
+                match (self, fact) {
+                    $((State::$station(station), Fact::$fact(answer)) => Ok(station.learn(login, answer, now)),)*
+                    (_, fact) => Err(fact),
+                }
+            }
+        }
+    };
+}
+
+stations! {
+    Resuming <- Taken,
+    Finding <- Person,
+    KnowingFactors <- Factors,
+    Returning <- Factors,
+    ComparingProof <- Secret,
+    CheckingPin <- Pin,
+    CountingWrong <- Counted,
+    SendingCode <- Sent,
+    AskingHandset <- ApprovalSent,
+    AwaitingApproval <- Approval,
+    MakingSeed <- Seed,
+    AddingDevice <- Added,
+    CheckingPassword <- Password,
+    AskingUpstream <- Upstream,
+    Marking <- Mark,
+    CountingGuess <- Guess,
+    SettlingGuess <- GuessEnded,
+    AskingToPass <- ApprovalSent,
+    AwaitingPass <- Approval,
+    CheckingNobody <- Nobody,
+    ChangingPassword <- Changed,
+    KeepingRound <- Kept,
 }
 
 /// What follows once a code is marked as used.
@@ -170,13 +137,15 @@ pub(super) struct Asks {
     pub(super) prompt: Option<String>,
     /// Whether what is typed may be shown.
     pub(super) echo: bool,
+    /// Whether the prompt holds something that must not stand in the trace.
+    pub(super) secret: bool,
     pub(super) attributes: Vec<u8>,
 }
 
 impl Asks {
     /// A prompt of ours.
     pub(super) fn of(prompt: String, echo: bool) -> Self {
-        Asks { prompt: Some(prompt), echo, attributes: Vec::new() }
+        Asks { prompt: Some(prompt), echo, secret: false, attributes: Vec::new() }
     }
 }
 
@@ -191,7 +160,16 @@ pub(super) use told;
 /// What stands for the gateway where somebody signs in to their own page.
 const OWN_PAGE: &str = "own page";
 
-/// One login.
+/// Which checks of a password were made: a refusal makes the missing one, so that its time does not tell whether a name is known.
+#[derive(Debug, Default)]
+pub(super) struct ChecksMade {
+    /// The source that has said something of the password.
+    pub(super) by: Option<SourceRef>,
+    /// Whether a password that nobody has was checked instead, or need not be.
+    pub(super) pretended: bool,
+}
+
+/// One login: what all its stations share. What belongs to some of them only is theirs.
 #[derive(Debug)]
 pub struct Login {
     pub(super) site: Arc<Site>,
@@ -211,37 +189,10 @@ pub struct Login {
     /// The name that sources are asked for, and the realm that it was typed with.
     pub(super) name: String,
     pub(super) realm: String,
-    /// Why a source before the present one could not answer.
-    pub(super) down: Option<Cause>,
-    /// What upstreams gave for the reply: encoded attributes, and values that must be hidden anew.
-    pub(super) given: (Vec<u8>, Vec<HiddenValue>),
-    pub(super) refused_attributes: Vec<u8>,
-    /// What a proof of the password has yielded.
-    pub(super) keys: Option<Box<MsChapProved>>,
-    /// Groups that an upstream named.
-    pub(super) given_groups: Groups,
-    /// What the directory warns of beside a right password.
-    pub(super) notice: Option<Notice>,
-    /// The source that knew the person.
-    pub(super) found_by: Option<SourceRef>,
-    /// What the records know of the person's factors, as far as the chain takes them.
-    pub(super) factors: Factors,
-    /// Whether the person has any factor at all, of this chain or not.
-    pub(super) has_any_factor: bool,
-    /// An approval that waits, should another factor be given instead.
-    pub(super) waiting_approval: Option<u64>,
-    /// Whether the prompt holds something that must not stand in the trace.
-    pub(super) secret_prompt: bool,
-    /// The prompt that this request answers, while the person is looked up again.
-    pub(super) resuming: Option<Box<Pending>>,
     /// Whether the trace tells nothing but how it ends.
     pub(super) quiet: bool,
-    /// The source that has said something of the password.
-    pub(super) checked: Option<SourceRef>,
-    /// Whether a password that nobody has was checked instead, or need not be.
-    pub(super) pretended: bool,
-    /// A yes of the person's handset, given before the password was checked.
-    pub(super) passed: Option<Approved>,
+    /// What a refusal must not tell by its time.
+    pub(super) checks: ChecksMade,
 }
 
 impl Login {
@@ -271,35 +222,8 @@ impl Login {
         quiet: bool,
     ) -> Self {
         let request = request.unpacked(&site);
-        let trace = Trace {
-            reference,
-            began_us: now.micros(),
-            took_us: 0,
-            origin: request.context.origin,
-            gateway: String::new(),
-            sender: String::new(),
-            chain: String::new(),
-            typed_name: String::new(),
-            person: None,
-            method: String::new(),
-            source: None,
-            outcome: Outcome::Refused,
-            cause: None,
-            grant: None,
-            factor: None,
-            waived: None,
-            revision,
-            steps: Vec::with_capacity(if quiet { 0 } else { 12 }),
-            facts: Box::new(Facts {
-                port: request.context.port,
-                signed: request.is_signed(),
-                answers_prompt: request.state.is_some(),
-                station: request.context.station.as_deref().map(|station| shown(station).into_owned()),
-                device: if quiet { Vec::new() } else { request.context.device() },
-                ..Facts::default()
-            }),
-        };
         let mut login = Login {
+            trace: empty_trace(&request, reference, revision, now, quiet),
             site,
             request,
             chain,
@@ -309,25 +233,10 @@ impl Login {
             earlier: None,
             open_until: None,
             state: State::Moving,
-            trace,
             name: String::new(),
             realm: String::new(),
-            down: None,
-            given: Default::default(),
-            refused_attributes: Vec::new(),
-            keys: None,
-            given_groups: Groups::default(),
-            notice: None,
-            found_by: None,
-            factors: Factors::default(),
-            has_any_factor: false,
-            waiting_approval: None,
-            secret_prompt: false,
-            resuming: None,
             quiet,
-            checked: None,
-            pretended: false,
-            passed: None,
+            checks: ChecksMade::default(),
         };
         if !quiet {
             login.trace.gateway = login.gateway_name().to_owned();
@@ -338,7 +247,7 @@ impl Login {
         }
         login.state = match login.receive(now) {
             Ok(()) => match login.request.state.clone() {
-                Some(state) => State::Resuming { state },
+                Some(state) => Resuming { state }.into(),
                 None => login.find_first(now),
             },
             Err(cause) => login.refuse(cause, now),
@@ -360,50 +269,8 @@ impl Login {
     /// What to do next. Says the same until something new is told.
     pub fn next(&self) -> Next {
         match &self.state {
-            State::Resuming { state } => Next::Ask(Need::TakeChallenge { state: state.clone() }),
-            State::Finding { at } => match self.chain().and_then(|chain| chain.first.get(*at)) {
-                Some(first) => Next::Ask(Need::FindPerson { source: first.source, name: self.name.clone() }),
-                None => Next::Decided,
-            },
-            State::Factors { person, .. } | State::Returning { person, .. } => {
-                Next::Ask(Need::Factors { person: person.key.clone(), station: self.station(&person.key) })
-            }
-            State::Secret { source, person } => Next::Ask(Need::Kept { source: *source, person: person.clone() }),
-            State::Pin { person, code, pin, .. } => {
-                Next::Ask(Need::CheckPin { person: person.key.clone(), device: code.device(), guess: pin.clone() })
-            }
-            State::Counting { wrong, .. } => Next::Ask(Need::CountWrong(wrong.clone())),
-            State::Sending { sendable, .. } => Next::Ask(Need::SendCode(sendable.clone())),
-            State::SendingApproval { ask, .. } => Next::Ask(Need::SendApproval(Arc::clone(ask))),
-            State::AwaitingApproval { approval, asking } => {
-                Next::Ask(Need::AwaitApproval { id: approval.id, person: asking.person.key.clone() })
-            }
-            State::Seeding { .. } => Next::Ask(Need::NewSeed),
-            State::Adding { device, .. } => Next::Ask(Need::AddDevice(device.clone())),
-            State::Password { source, person, guess, code } => Next::Ask(Need::CheckPassword {
-                source: *source,
-                person: person.clone(),
-                guess: guess.clone(),
-                code: self.marked_next(code),
-            }),
-            State::Marking { person, proof, .. } => {
-                Next::Ask(Need::MarkCode(CodeMark { person: person.key.clone(), device: proof.device(), withdraw: self.waiting_approval }))
-            }
-            State::Upstream { ask, .. } => Next::Ask(Need::AskUpstream(ask.clone())),
-            State::Guessing { guess, .. } => Next::Ask(Need::BeginGuess(guess.clone())),
-            State::Settling { right, .. } => Next::Ask(Need::EndGuess { right: *right }),
-            State::SendingPass { ask, .. } => Next::Ask(Need::SendApproval(Arc::clone(ask))),
-            State::AwaitingPass { id, guess, .. } => Next::Ask(Need::AwaitApproval { id: *id, person: guess.person.clone() }),
-            State::Pretending { sources, text, .. } => Next::Ask(Need::CheckNobody { sources: sources.clone(), text: *text }),
-            State::Changing { new, asked } => Next::Ask(Need::ChangePassword {
-                source: asked.source,
-                person: asked.person.clone(),
-                old: asked.old.clone(),
-                new: new.clone(),
-            }),
-            State::Keeping { pending, .. } => Next::Ask(Need::KeepChallenge(pending.clone())),
             State::Held { until, .. } => Next::Wait(*until, Timer::RefusalPace),
-            State::Decided(_) | State::Moving => Next::Decided,
+            state => state.need(self).map_or(Next::Decided, Next::Ask),
         }
     }
 
@@ -413,45 +280,11 @@ impl Login {
             self.note_fact(&fact);
         }
         let state = std::mem::replace(&mut self.state, State::Moving);
-        self.state = match (state, fact) {
-            (State::Resuming { .. }, Fact::Taken(answer)) => self.taken(answer, now),
-            (State::Finding { at }, Fact::Person(answer)) => self.found(at, answer, now),
-            (State::Factors { source, at, person }, Fact::Factors(answer)) => self.factors_known(source, at, person, answer, now),
-            (State::Returning { pending, person }, Fact::Factors(answer)) => self.returned(*pending, person, answer, now),
-            (State::Secret { source, person }, Fact::Secret(answer)) => self.secret_known(source, person, answer, now),
-            (State::Pin { person, code, then, .. }, Fact::Pin(answer)) => self.pin_checked(person, code, then, answer, now),
-            (State::Counting { cause, then, .. }, Fact::Counted(answer)) => self.counted(cause, then, answer, now),
-            (State::Sending { sendable, asking }, Fact::Sent(answer)) => self.code_sent(&sendable, *asking, answer, now),
-            (State::SendingApproval { ask, asking }, Fact::ApprovalSent(answer)) => self.approval_sent(&ask, *asking, answer, now),
-            (State::AwaitingApproval { approval, asking }, Fact::Approval(answer)) => {
-                self.approval_answered(approval, *asking, answer, now)
-            }
-            (State::Seeding { asking }, Fact::Seed(seed)) => self.seeded(*asking, seed, now),
-            (State::Adding { asking, .. }, Fact::Added(answer)) => self.added(*asking, answer, now),
-            (State::Password { source, person, guess, code }, Fact::Password(answer)) => {
-                self.password(source, person, &guess, code, answer, now)
-            }
-            (State::Upstream { ask, person, role }, Fact::Upstream(answer)) => self.upstream_said(&ask, person, role, answer, now),
-            (State::Marking { person, proof, then }, Fact::Mark(answer)) => self.marked(person, proof, then, answer, now),
-            (State::Guessing { guess, then }, Fact::Guess(answer)) => self.guess_counted(guess, then, answer, now),
-            (State::Settling { right, then }, Fact::GuessEnded(count)) => self.settled(right, then, count, now),
-            (State::SendingPass { guess, then, .. }, Fact::ApprovalSent(answer)) => self.pass_sent(guess, then, answer, now),
-            (State::AwaitingPass { guess, then, .. }, Fact::Approval(answer)) => self.pass_answered(guess, then, answer, now),
-            (State::Pretending { cause, .. }, Fact::Nobody) => self.pretended(cause, now),
-            (State::Changing { asked, .. }, Fact::Changed(answer)) => self.changed(asked, answer, now),
-            (State::Keeping { asks, .. }, Fact::Kept(answer)) => self.kept(asks, answer, now),
-            (_, fact) => {
-                self.step(
-                    Hop::Reply,
-                    "out of turn",
-                    Tone::Bad,
-                    now,
-                    format!("an answer came that nobody had asked for ({})", fact.name()),
-                    None,
-                );
-                self.refuse(Cause::Unfinished, now)
-            }
-        };
+        self.state = state.learn(self, fact, now).unwrap_or_else(|fact| {
+            let said = format!("an answer came that nobody had asked for ({})", fact.name());
+            self.step(Hop::Reply, "out of turn", Tone::Bad, now, said, None);
+            self.refuse(Cause::Unfinished, now)
+        });
         self.last = now;
     }
 
@@ -516,7 +349,7 @@ impl Login {
             Verdict::Accept(accept) => end("accept", Tone::Good, format!("{} with the grant `{}`", protocol.accept(), accept.grant())),
             Verdict::Challenge(challenge) => {
                 let reads = match &challenge.prompt {
-                    Some(_) if self.secret_prompt => "; the person reads the key of a new app".to_owned(),
+                    Some(_) if challenge.secret => "; the person reads the key of a new app".to_owned(),
                     Some(prompt) => format!("; the person reads: {}", prompt.lines().collect::<Vec<_>>().join(" / ")),
                     None => String::new(),
                 };
@@ -537,10 +370,10 @@ impl Login {
     }
 
     /// The device that the person sits at, where the chain remembers devices and the gateway names it.
-    pub(super) fn station(&self, person: &str) -> Option<Station> {
+    pub(super) fn station(&self, person: &str) -> Option<TrustedDevice> {
         self.chain()?.remember?;
         let caller = self.request.context.station.clone().filter(|_| self.request.context.origin == Origin::Gateway)?;
-        Some(Station { person: person.to_owned(), gateway: self.gateway_name().to_owned(), caller })
+        Some(TrustedDevice { person: person.to_owned(), gateway: self.gateway_name().to_owned(), caller })
     }
 
     /// Through what the person logs in.
@@ -596,12 +429,16 @@ impl Login {
 
     /// Holds a refusal until it tells nothing by its time.
     pub(super) fn refuse(&mut self, cause: Cause, now: Moment) -> State {
-        if let Some(pretending) = self.pretend(cause) {
-            return pretending;
+        match self.pretend(cause) {
+            Some(pretending) => pretending,
+            None => self.refuse_with(cause, Vec::new(), now),
         }
+    }
+
+    /// As [`Login::refuse`], with attributes of an upstream's own refusal.
+    pub(super) fn refuse_with(&mut self, cause: Cause, attributes: Vec<u8>, now: Moment) -> State {
         self.trace.cause = Some(cause);
         self.trace.outcome = Outcome::Refused;
-        let attributes = std::mem::take(&mut self.refused_attributes);
         let verdict = Verdict::Refuse(self.refusal(cause, attributes));
         let pace = self.chain().map_or(Duration::from_millis(250), |chain| chain.refusal_pace).as_micros() as u64;
         if pace == 0 {
@@ -617,5 +454,37 @@ impl Login {
         let language = self.gateway().map_or("", |gateway| gateway.language.as_str());
         let message = self.site.texts.say(language, Text::Refused, &[("reference", &self.trace.reference)]);
         Refusal { cause, message, may_retry: self.chain().is_some_and(|chain| chain.retry), attributes }
+    }
+}
+
+/// The trace of a login that has just begun.
+fn empty_trace(request: &Request, reference: String, revision: u64, now: Moment, quiet: bool) -> Trace {
+    Trace {
+        reference,
+        began_us: now.micros(),
+        took_us: 0,
+        origin: request.context.origin,
+        gateway: String::new(),
+        sender: String::new(),
+        chain: String::new(),
+        typed_name: String::new(),
+        person: None,
+        method: String::new(),
+        source: None,
+        outcome: Outcome::Refused,
+        cause: None,
+        grant: None,
+        factor: None,
+        waived: None,
+        revision,
+        steps: Vec::with_capacity(if quiet { 0 } else { 12 }),
+        facts: Box::new(Facts {
+            port: request.context.port,
+            signed: request.is_signed(),
+            answers_prompt: request.state.is_some(),
+            station: request.context.station.as_deref().map(|station| shown(station).into_owned()),
+            device: if quiet { Vec::new() } else { request.context.device() },
+            ..Facts::default()
+        }),
     }
 }

@@ -14,6 +14,7 @@
 mod approval_tests;
 mod approving;
 mod asking;
+mod candidate;
 mod change;
 #[cfg(test)]
 mod conversation_tests;
@@ -78,6 +79,8 @@ pub struct Challenge {
     pub prompt: Option<String>,
     /// Whether what is typed may be shown while it is: not for codes and passwords (RFC 2869 section 5.10).
     pub echo: bool,
+    /// Whether the prompt holds something that must not stand in a trace, such as the key of a new app.
+    pub secret: bool,
     /// Leads back to this login, once.
     pub state: Vec<u8>,
     /// RADIUS attributes that an upstream supplied for it, encoded.

@@ -20,27 +20,27 @@ impl Login {
         let source = |source| self.site.source_name(source).to_owned();
         let facts = &mut self.trace.facts;
         match (&self.state, fact) {
-            (State::Finding { at }, Fact::Person(answer)) => {
-                let asked = self.chain.and_then(|chain| self.site.chains.get(chain)?.first.get(*at));
+            (State::Finding(station), Fact::Person(answer)) => {
+                let asked = self.chain.and_then(|chain| self.site.chains.get(chain)?.first.get(station.at));
                 if let Some(first) = asked {
                     facts.people.push((source(first.source), person_fact(&answer.value)));
                 }
             }
-            (State::Factors { .. } | State::Returning { .. }, Fact::Factors(FactorsAnswer::Known(known))) => {
+            (State::KnowingFactors(_) | State::Returning(_), Fact::Factors(FactorsAnswer::Known(known))) => {
                 facts.factors = Some(factor_facts(known));
             }
-            (State::Password { source: asked, .. }, Fact::Password(answer)) => {
-                facts.passwords.push((source(*asked), password_fact(&answer.value)));
+            (State::CheckingPassword(station), Fact::Password(answer)) => {
+                facts.passwords.push((source(station.source), password_fact(&answer.value)));
             }
-            (State::Secret { source: asked, .. }, Fact::Secret(answer)) => {
+            (State::ComparingProof(station), Fact::Secret(answer)) => {
                 let noted = match &answer.value {
                     SecretAnswer::Text(_) | SecretAnswer::NtHash(_) => CheckFact::Right,
                     SecretAnswer::NotKept => CheckFact::Refused(Cause::PasswordNotKept),
                     SecretAnswer::Unavailable(why) => CheckFact::Down(why.cause),
                 };
-                facts.passwords.push((source(*asked), noted));
+                facts.passwords.push((source(station.source), noted));
             }
-            (State::Marking { .. }, Fact::Mark(answer)) => {
+            (State::Marking(_), Fact::Mark(answer)) => {
                 facts.mark = Some(match answer {
                     MarkAnswer::Marked => CheckFact::Right,
                     MarkAnswer::UsedBefore => CheckFact::Wrong,
@@ -48,13 +48,13 @@ impl Login {
                     MarkAnswer::Unavailable(why) => CheckFact::Down(why.cause),
                 });
             }
-            (State::SendingApproval { .. }, Fact::ApprovalSent(answer)) => match answer {
+            (State::AskingHandset(_), Fact::ApprovalSent(answer)) => match answer {
                 ApprovalSent::Sent { .. } => {}
                 ApprovalSent::Limited(_) => facts.approval = Some(ApprovalFact::NotAsked(Cause::ApprovalBusy)),
                 ApprovalSent::Stopped(_) => facts.approval = Some(ApprovalFact::NotAsked(Cause::ApprovalStopped)),
                 ApprovalSent::Unavailable(why) => facts.approval = Some(ApprovalFact::NotAsked(why.cause)),
             },
-            (State::AwaitingApproval { .. }, Fact::Approval(answer)) => {
+            (State::AwaitingApproval(_), Fact::Approval(answer)) => {
                 facts.approval = Some(match answer {
                     ApprovalAnswer::Approved(approved) => ApprovalFact::Approved(approved.took.as_millis() as u64),
                     ApprovalAnswer::Denied(_) => ApprovalFact::Denied,
@@ -63,8 +63,8 @@ impl Login {
                     ApprovalAnswer::Stopped(_) => ApprovalFact::NotAsked(Cause::ApprovalStopped),
                 });
             }
-            (State::Sending { sendable, .. }, Fact::Sent(answer)) => {
-                let courier = self.site.couriers.get(sendable.courier).map(|courier| courier.name.clone()).unwrap_or_default();
+            (State::SendingCode(station), Fact::Sent(answer)) => {
+                let courier = self.site.couriers.get(station.sendable.courier).map(|courier| courier.name.clone()).unwrap_or_default();
                 let noted = match answer {
                     SendAnswer::Sent(_) => CheckFact::Right,
                     SendAnswer::Limited(_) => CheckFact::Refused(Cause::CourierLimit),
@@ -72,8 +72,8 @@ impl Login {
                 };
                 facts.sent.push((courier, noted));
             }
-            (State::Upstream { ask, .. }, Fact::Upstream(answer)) => {
-                let upstream = self.site.upstreams.get(ask.upstream).map(|upstream| upstream.name.clone()).unwrap_or_default();
+            (State::AskingUpstream(station), Fact::Upstream(answer)) => {
+                let upstream = self.site.upstreams.get(station.ask.upstream).map(|upstream| upstream.name.clone()).unwrap_or_default();
                 facts.upstreams.push((upstream, upstream_fact(&answer.value)));
             }
             _ => {}

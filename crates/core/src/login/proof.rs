@@ -1,6 +1,6 @@
 //! Proof values. An [`Accept`] consumes one of each, and only what checked a thing can make its proof.
 
-use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, Found, MarkAnswer, PasswordAnswer, Station};
+use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, Found, MarkAnswer, PasswordAnswer, TrustedDevice};
 use super::pending::{Pending, Round};
 use super::prove::Match;
 use super::request::Protocol;
@@ -222,7 +222,7 @@ pub struct Accept {
     second: Second,
     rule: RulePassed,
     given: Granted,
-    remember: Option<(Station, Moment)>,
+    remember: Option<(TrustedDevice, Moment)>,
 }
 
 /// What a login gets, whatever protocol carries it.
@@ -250,7 +250,7 @@ impl Accept {
         request: RequestAuthentic,
         (first, second, rule): (FirstProved, Second, RulePassed),
         given: Granted,
-        remember: Option<(Station, Moment)>,
+        remember: Option<(TrustedDevice, Moment)>,
     ) -> Self {
         // Only what was really given is remembered; a waiver never makes the next one.
         let remember = remember.filter(|_| matches!(second, Second::Proved(_)));
@@ -258,7 +258,7 @@ impl Accept {
     }
 
     /// The person's device and until when it needs no second factor on this gateway.
-    pub fn remember(&self) -> Option<&(Station, Moment)> {
+    pub fn remember(&self) -> Option<&(TrustedDevice, Moment)> {
         self.remember.as_ref()
     }
 

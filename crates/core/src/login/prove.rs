@@ -1,8 +1,9 @@
 //! Proofs that do not tell the password: CHAP and MS-CHAPv2, compared with what a source keeps of it.
 
-use super::fact::{Answer, Found, SecretAnswer};
-use super::guessing::Settled;
-use super::machine::{Login, State};
+use super::candidate::Candidate;
+use super::fact::{Answer, Need, SecretAnswer};
+use super::guessing::{Settled, SettlingGuess};
+use super::machine::{Login, State, Station};
 use super::proof::FirstProved;
 use super::reading::ChosenCode;
 use super::request::{Credential, Proof};
@@ -40,7 +41,7 @@ impl Login {
     }
 
     /// A proof for somebody whom we know: what the source keeps of the password is asked for, if it can keep anything that helps.
-    pub(super) fn compare_proof(&mut self, source: SourceRef, person: Arc<Found>, now: Moment) -> State {
+    pub(super) fn compare_proof(&mut self, source: SourceRef, person: Box<Candidate>, now: Moment) -> State {
         let (Some(chain), Some(method)) = (self.chain(), self.request.credential.known_method()) else {
             return self.refuse(Cause::Unfinished, now);
         };
@@ -52,35 +53,14 @@ impl Login {
         }
         match code_only {
             true => self.proved(source, person, &Kept::Text(Secret::default()), String::new(), now),
-            false => self.guess(&Arc::clone(&person), State::Secret { source, person }),
+            false => self.guess(ComparingProof { source, person }),
         }
     }
 
-    pub(super) fn secret_known(&mut self, source: SourceRef, person: Arc<Found>, answer: Answer<SecretAnswer>, now: Moment) -> State {
-        self.failed_servers(Hop::First, &answer.failed, self.last);
-        self.checked = Some(source);
-        let (name, line) = (self.site.source_name(source).to_owned(), self.source_line(source));
-        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
-        let kept = match answer.value {
-            SecretAnswer::Text(text) => Kept::Text(text),
-            SecretAnswer::NtHash(hash) => Kept::NtHash(hash),
-            SecretAnswer::NotKept => {
-                let said = format!("{name} keeps nothing of the password of {} that this method proves{by}", person.login);
-                self.step(Hop::First, "password", Tone::Bad, now, said, line);
-                return self.refuse(Cause::PasswordNotKept, now);
-            }
-            SecretAnswer::Unavailable(why) => {
-                self.step(Hop::First, "password", Tone::Bad, now, format!("{name} could not say: {}{by}", why.seen), line);
-                return self.refuse(why.cause, now);
-            }
-        };
-        self.proved(source, person, &kept, format!(" with what {name} keeps{by}"), now)
-    }
-
     /// Compares the proof with the password alone, and with the password and each live code.
-    fn proved(&mut self, source: SourceRef, person: Arc<Found>, kept: &Kept, with: String, now: Moment) -> State {
+    fn proved(&mut self, source: SourceRef, mut person: Box<Candidate>, kept: &Kept, with: String, now: Moment) -> State {
         let line = self.source_line(source);
-        let (matched, tried) = self.compare(kept, now);
+        let (matched, tried) = self.compare(&person, kept, now);
         self.trace.facts.proof = Some(match &matched {
             None => ProofFact::Nothing,
             Some(Match { code: None, .. }) => ProofFact::Password,
@@ -100,27 +80,27 @@ impl Login {
                 (true, _) => self.count_wrong(&person, cause, points, None, None, now),
                 (false, true) => {
                     let counting = self.count_wrong(&person, cause, points, None, None, now);
-                    self.settle(false, Settled::State(Box::new(counting)))
+                    SettlingGuess { right: false, then: Settled::State(Box::new(counting)) }.into()
                 }
-                (false, false) => self.settle(false, Settled::Refuse(cause)),
+                (false, false) => SettlingGuess { right: false, then: Settled::refuse(cause) }.into(),
             };
         };
         let what = if matched.code.is_some() { "password and code" } else { "the password" };
         self.step(Hop::First, "proof", Tone::Good, now, format!("the proof fits {what}, one of {tried} compared{with}"), line);
         let first = FirstProved::by_match(source, &matched);
         if let Some(gives) = matched.gives {
-            self.keys = Some(gives);
+            person.yields.keys = Some(gives);
         }
         let code = matched.code.map_or_else(|| self.no_code(), |code| ChosenCode::Verified(code, None));
         let next = self.second(person, first, code, now);
         if self.chain().is_some_and(|chain| chain.code_only) {
             return next;
         }
-        self.settle(true, Settled::State(Box::new(next)))
+        SettlingGuess { right: true, then: Settled::State(Box::new(next)) }.into()
     }
 
     /// The first text that the proof fits, and how many were compared.
-    fn compare(&self, kept: &Kept, now: Moment) -> (Option<Match>, usize) {
+    fn compare(&self, person: &Candidate, kept: &Kept, now: Moment) -> (Option<Match>, usize) {
         let Some(chain) = self.chain() else { return (None, 0) };
         let mut tried = 0;
         let mut fits = |candidate: &Kept, code: Option<VerifiedCode>| {
@@ -137,7 +117,7 @@ impl Login {
         }
         if let Kept::Text(password) = kept {
             let forms: Vec<_> = chain.forms.iter().filter(|form| form.has_code() && !form.has_pin()).collect();
-            for (code, verified) in self.own_devices().iter().flat_map(|device| device.live(now, &self.site.codes)) {
+            for (code, verified) in person.devices().iter().flat_map(|device| device.live(now, &self.site.codes)) {
                 for text in forms.iter().filter_map(|form| form.compose(password.expose(), &code)) {
                     if let Some(found) = fits(&Kept::Text(Secret::new(text)), Some(verified.clone())) {
                         return (Some(found), tried);
@@ -159,5 +139,42 @@ impl Login {
             (Proof::MsChapV2(proof), Kept::NtHash(hash)) => proof.proves(&self.request.typed_name, hash).map(|gives| Some(Box::new(gives))),
             _ => None,
         }
+    }
+}
+
+/// A source is being asked what it keeps of a password, to compare the proof with.
+#[derive(Debug)]
+pub(super) struct ComparingProof {
+    pub(super) source: SourceRef,
+    pub(super) person: Box<Candidate>,
+}
+
+impl Station for ComparingProof {
+    type Answer = Answer<SecretAnswer>;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::Kept { source: self.source, person: Arc::clone(&self.person.person) }
+    }
+
+    fn learn(self, login: &mut Login, answer: Answer<SecretAnswer>, now: Moment) -> State {
+        let ComparingProof { source, person } = self;
+        login.failed_servers(Hop::First, &answer.failed, login.last);
+        login.checks.by = Some(source);
+        let (name, line) = (login.site.source_name(source).to_owned(), login.source_line(source));
+        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        let kept = match answer.value {
+            SecretAnswer::Text(text) => Kept::Text(text),
+            SecretAnswer::NtHash(hash) => Kept::NtHash(hash),
+            SecretAnswer::NotKept => {
+                let said = format!("{name} keeps nothing of the password of {} that this method proves{by}", person.login);
+                login.step(Hop::First, "password", Tone::Bad, now, said, line);
+                return login.refuse(Cause::PasswordNotKept, now);
+            }
+            SecretAnswer::Unavailable(why) => {
+                login.step(Hop::First, "password", Tone::Bad, now, format!("{name} could not say: {}{by}", why.seen), line);
+                return login.refuse(why.cause, now);
+            }
+        };
+        login.proved(source, person, &kept, format!(" with what {name} keeps{by}"), now)
     }
 }

@@ -1,26 +1,26 @@
 //! Prompts and their answers: what is kept between two rounds, and how a login goes on.
 
 use super::asking::{Asking, FirstStands};
-use super::fact::{FactorsAnswer, Found, KeptAnswer, TakenAnswer, WrongTry};
-use super::machine::{Asks, Login, State};
-use super::pending::{Carried, KeptAsk, KeptBytes, KeptSecond, Pending, Round, Whose};
+use super::candidate::{Candidate, Yields};
+use super::fact::{FactorsAnswer, Found, KeptAnswer, Need, TakenAnswer, WrongTry};
+use super::first::Finding;
+use super::machine::{Asks, Login, State, Station};
+use super::pending::{KeptAsk, KeptBytes, KeptSecond, Pending, Round, Whose};
 use super::proof::{FirstProved, Second, SecondProved};
 use super::reading::ChosenCode;
 use super::request::Credential;
-use super::upstream::{HiddenValue, KeptCode, PassedCredential, Role};
+use super::upstream::{AskingUpstream, KeptCode, PassedCredential, Role};
 use super::{Challenge, Verdict};
 use bivector_model::cause::Cause;
 use bivector_model::facts::AnswerFact;
 use bivector_model::moment::Moment;
 use bivector_model::trace::{Hop, Outcome, Tone};
 use bivector_site::SourceRef;
-use bivector_wire::MsChapProved;
 use std::sync::Arc;
 
 impl Login {
     /// Keeps a round, so that its answer can go on from it. `checked_by` is the source that makes the first check.
-    pub(super) fn keep(&mut self, checked_by: SourceRef, person: &Found, round: Round, asks: Asks, now: Moment) -> State {
-        let found_by = self.found_by.unwrap_or(checked_by);
+    pub(super) fn keep(&mut self, checked_by: SourceRef, person: Box<Candidate>, round: Round, asks: Asks, now: Moment) -> State {
         let until = now.plus(self.site.prompt_lasts);
         self.open_until = Some(until);
         let pending = Pending {
@@ -30,72 +30,26 @@ impl Login {
             reference: self.trace.reference.clone(),
             until,
             whose: Whose {
-                found_by: self.site.source_name(found_by).to_owned(),
+                found_by: self.site.source_name(person.found_by).to_owned(),
                 checked_by: self.site.source_name(checked_by).to_owned(),
                 key: person.key.clone(),
             },
-            carried: self.carry(),
+            carried: person.yields.into_carried(),
             round,
         };
-        State::Keeping { pending: Box::new(pending), asks }
+        KeepingRound { pending: Box::new(pending), asks }.into()
     }
 
-    /// What checks gave so far; in the last round it goes into the reply.
-    fn carry(&mut self) -> Carried {
-        let (attributes, hidden) = std::mem::take(&mut self.given);
-        let hidden = hidden.iter().map(|value| (value.kind, KeptBytes::new(&value.clear))).collect();
-        let keys = self.keys.take().map(|keys| (keys.success, KeptBytes::new(&keys.send_key), KeptBytes::new(&keys.receive_key)));
-        Carried { notice: self.notice.take(), attributes, hidden, groups: std::mem::take(&mut self.given_groups), keys }
-    }
-
-    pub(super) fn kept(&mut self, asks: Asks, answer: KeptAnswer, now: Moment) -> State {
-        match answer {
-            KeptAnswer::Kept(state) => {
-                self.trace.outcome = Outcome::Challenged;
-                let Asks { prompt, echo, attributes } = asks;
-                State::Decided(Verdict::Challenge(Challenge { prompt, echo, state, attributes }))
-            }
-            KeptAnswer::Unavailable(why) => {
-                self.step(Hop::Reply, "challenge", Tone::Bad, now, format!("the prompt could not be kept: {}", why.seen), None);
-                self.refuse(why.cause, now)
-            }
-        }
-    }
-
-    /// Goes on from the round before.
-    pub(super) fn taken(&mut self, answer: TakenAnswer, now: Moment) -> State {
-        let (pending, before) = match answer {
-            TakenAnswer::Taken { pending, before } => (pending, before),
-            TakenAnswer::Used => {
-                let said = "the prompt of this State was answered before".to_owned();
-                return self.not_resumed(Cause::ChallengeUsed, said, now);
-            }
-            TakenAnswer::NotThere => {
-                let said = "no prompt of ours waits for this State".to_owned();
-                return self.not_resumed(Cause::ChallengeForeign, said, now);
-            }
-            TakenAnswer::Unavailable(why) => return self.not_resumed(why.cause, why.seen, now),
-        };
+    /// Why a round that was kept may not go on here and now, if so.
+    fn is_not_this(&self, pending: &Pending, now: Moment) -> Option<(Cause, String)> {
         if pending.until < now {
-            return self.not_resumed(Cause::ChallengeExpired, format!("the prompt of {} was answered too late", pending.reference), now);
+            return Some((Cause::ChallengeExpired, format!("the prompt of {} was answered too late", pending.reference)));
         }
         if pending.gateway != self.gateway_name() || pending.typed_name != self.typed_name() || pending.chain != self.chain_name() {
             let said = format!("the prompt was for `{}` through {} and {}", pending.typed_name, pending.gateway, pending.chain);
-            return self.not_resumed(Cause::ChallengeForeign, said, now);
+            return Some((Cause::ChallengeForeign, said));
         }
-        self.join(before, &pending, now);
-        let Carried { notice, attributes, hidden, groups, keys } = &pending.carried;
-        self.keys = keys.as_ref().map(|(success, send, receive)| {
-            Box::new(MsChapProved { success: success.clone(), send_key: send.open(), receive_key: receive.open() })
-        });
-        self.notice = *notice;
-        let hidden = hidden.iter().map(|(kind, clear)| HiddenValue { kind: *kind, clear: clear.open() }).collect();
-        self.given = (attributes.clone(), hidden);
-        self.given_groups = groups.clone();
-        if let Round::Ask(kept) = &pending.round {
-            self.note_typing(&pending, kept, now);
-        }
-        self.find_again(pending, now)
+        None
     }
 
     /// Notes how long the person took for the answer. Approvals tell their own time.
@@ -120,51 +74,43 @@ impl Login {
         let source = self.source_named(found_by);
         let at = self.chain().and_then(|chain| chain.first.iter().position(|first| Some(first.source) == source));
         let Some(at) = at else { return self.gone(found_by, now) };
-        self.resuming = Some(pending);
-        self.find_at(at)
+        Finding { at, down: None, again: Some(pending) }.into()
     }
 
-    pub(super) fn found_again(&mut self, pending: Box<Pending>, mut person: Arc<Found>, now: Moment) -> State {
+    pub(super) fn found_again(
+        &mut self,
+        pending: Box<Pending>,
+        person: Arc<Found>,
+        found_by: SourceRef,
+        down: Option<Cause>,
+        now: Moment,
+    ) -> State {
         let Some(source) = self.source_named(&pending.whose.checked_by) else { return self.gone(&pending.whose.checked_by, now) };
         self.note_person(source, &person);
         if person.key != pending.whose.key {
             let said = format!("the prompt was for {}, and the name now leads to {}", pending.whose.key, person.key);
             return self.not_resumed(Cause::ChallengeForeign, said, now);
         }
-        if person.groups.names().is_empty() && !self.given_groups.names().is_empty() {
-            Arc::make_mut(&mut person).groups = self.given_groups.clone();
-        }
+        let mut person = Candidate::new(person, found_by, down);
+        person.yields = Yields::from_carried(&pending.carried);
+        person.take_groups(pending.carried.groups.clone());
         match self.chain().is_some_and(|chain| !chain.second.is_empty()) {
-            true => State::Returning { pending, person },
+            true => Returning { pending, person }.into(),
             false => self.go_on(source, *pending, person, now),
         }
     }
 
-    /// The person's factors are known again; a lock that came meanwhile counts for every kind of round.
-    pub(super) fn returned(&mut self, pending: Pending, person: Arc<Found>, answer: FactorsAnswer, now: Moment) -> State {
-        if let Err(cause) = self.take_factors(answer, now) {
-            return self.refuse(cause, now);
-        }
-        if let Some(until) = self.locked(now) {
-            return self.refuse_locked(until, now);
-        }
-        match self.source_named(&pending.whose.checked_by) {
-            Some(source) => self.go_on(source, pending, person, now),
-            None => self.gone(&pending.whose.checked_by, now),
-        }
-    }
-
     /// Goes on with the round, now that its person is known to be in good standing.
-    fn go_on(&mut self, source: SourceRef, pending: Pending, person: Arc<Found>, now: Moment) -> State {
+    fn go_on(&mut self, source: SourceRef, pending: Pending, person: Box<Candidate>, now: Moment) -> State {
         let first = FirstProved::by_kept_round(source, &pending);
         match pending.round {
             Round::First { upstream, second } => {
                 let Some(index) = self.upstream_named(&upstream.name) else { return self.gone(&upstream.name, now) };
                 let role = Role::First { source, at: None, code: KeptCode::Before(second) };
-                self.answer_upstream(index, &upstream, &person, role, now)
+                self.answer_upstream(index, &upstream, person, role, now)
             }
             Round::Second { upstream } => match (self.upstream_named(&upstream.name), first) {
-                (Some(index), Some(first)) => self.answer_upstream(index, &upstream, &person, Role::Second { first }, now),
+                (Some(index), Some(first)) => self.answer_upstream(index, &upstream, person, Role::Second { first }, now),
                 (None, _) => self.gone(&upstream.name, now),
                 (_, None) => self.refuse(Cause::Unfinished, now),
             },
@@ -186,7 +132,7 @@ impl Login {
         }
     }
 
-    fn asking_again(&self, first: FirstStands, kept: KeptAsk, person: Arc<Found>) -> Asking {
+    fn asking_again(&self, first: FirstStands, kept: KeptAsk, person: Box<Candidate>) -> Asking {
         let factor = |name: &String| self.chain()?.second.iter().copied().find(|kind| self.site.factor_name(*kind) == name);
         Asking {
             first,
@@ -222,7 +168,7 @@ impl Login {
         self.trace.source = self.noted(self.site.source_name(source));
     }
 
-    fn answer_upstream(&mut self, index: usize, kept: &super::pending::Upstream, person: &Arc<Found>, role: Role, now: Moment) -> State {
+    fn answer_upstream(&mut self, index: usize, kept: &super::pending::Upstream, person: Box<Candidate>, role: Role, now: Moment) -> State {
         let credential = match &self.request.credential {
             Credential::Text(text) => PassedCredential::Text(text.clone()),
             Credential::Proof { attributes, .. } => PassedCredential::Untouched(attributes.clone()),
@@ -231,16 +177,16 @@ impl Login {
         if let PassedCredential::Text(text) = &credential {
             self.note_answer(AnswerFact::ForUpstream(text.expose().len()));
         }
-        let mut ask = self.ask_upstream(index, person, credential);
+        let mut ask = self.ask_upstream(index, &person, credential);
         ask.server = Some(kept.server.clone());
         ask.state = Some(kept.state.clone());
         let first = matches!(role, Role::First { .. });
-        let asking = State::Upstream { ask, person: Arc::clone(person), role };
-        if first { self.guess(person, asking) } else { asking }
+        let asking = AskingUpstream { ask, person, role };
+        if first { self.guess(asking) } else { asking.into() }
     }
 
     /// The second check, as far as the round before had come.
-    pub(super) fn second_kept(&mut self, person: Arc<Found>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
+    pub(super) fn second_kept(&mut self, person: Box<Candidate>, first: FirstProved, second: KeptSecond, now: Moment) -> State {
         match second {
             KeptSecond::NotAsked if self.chain().is_some_and(|chain| !chain.second.is_empty()) => {
                 self.second(person, first, ChosenCode::Missing, now)
@@ -251,13 +197,108 @@ impl Login {
                 self.step(Hop::Second, "code", Tone::Good, now, said, None);
                 let proved = SecondProved::by_kept_round(device);
                 self.trace.factor = Some(factor);
-                self.rules(&person, first, Second::Proved(proved), now)
+                self.rules(person, first, Second::Proved(proved), now)
             }
             KeptSecond::Refused(cause, said) => {
                 self.step(Hop::Second, "code", Tone::Bad, now, said, None);
                 self.count_wrong(&person, cause, WrongTry::CODE, None, None, now)
             }
             KeptSecond::ForUpstream(code) => self.second(person, first, ChosenCode::ForUpstream(code.open()), now),
+        }
+    }
+}
+
+/// The round before is being looked up by the State that came.
+#[derive(Debug)]
+pub(super) struct Resuming {
+    pub(super) state: Vec<u8>,
+}
+
+impl Station for Resuming {
+    type Answer = TakenAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::TakeChallenge { state: self.state.clone() }
+    }
+
+    fn learn(self, login: &mut Login, answer: TakenAnswer, now: Moment) -> State {
+        let (pending, before) = match answer {
+            TakenAnswer::Taken { pending, before } => (pending, before),
+            TakenAnswer::Used => {
+                let said = "the prompt of this State was answered before".to_owned();
+                return login.not_resumed(Cause::ChallengeUsed, said, now);
+            }
+            TakenAnswer::NotThere => {
+                let said = "no prompt of ours waits for this State".to_owned();
+                return login.not_resumed(Cause::ChallengeForeign, said, now);
+            }
+            TakenAnswer::Unavailable(why) => return login.not_resumed(why.cause, why.seen, now),
+        };
+        if let Some((cause, said)) = login.is_not_this(&pending, now) {
+            return login.not_resumed(cause, said, now);
+        }
+        login.join(before, &pending, now);
+        if let Round::Ask(kept) = &pending.round {
+            login.note_typing(&pending, kept, now);
+        }
+        login.find_again(pending, now)
+    }
+}
+
+/// The person's factors are being looked up in a later round. A lock that came meanwhile counts for every kind of round.
+#[derive(Debug)]
+pub(super) struct Returning {
+    pending: Box<Pending>,
+    person: Box<Candidate>,
+}
+
+impl Station for Returning {
+    type Answer = FactorsAnswer;
+
+    fn need(&self, login: &Login) -> Need {
+        Need::Factors { person: self.person.key.clone(), station: login.station(&self.person.key) }
+    }
+
+    fn learn(self, login: &mut Login, answer: FactorsAnswer, now: Moment) -> State {
+        let Returning { pending, mut person } = self;
+        if let Err(cause) = login.take_factors(&mut person, answer, now) {
+            return login.refuse(cause, now);
+        }
+        if let Some(until) = person.locked(now) {
+            return login.refuse_locked(until, now);
+        }
+        match login.source_named(&pending.whose.checked_by) {
+            Some(source) => login.go_on(source, *pending, person, now),
+            None => login.gone(&pending.whose.checked_by, now),
+        }
+    }
+}
+
+/// What the next round needs is being kept, before the prompt leaves.
+#[derive(Debug)]
+pub(super) struct KeepingRound {
+    pending: Box<Pending>,
+    asks: Asks,
+}
+
+impl Station for KeepingRound {
+    type Answer = KeptAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::KeepChallenge(self.pending.clone())
+    }
+
+    fn learn(self, login: &mut Login, answer: KeptAnswer, now: Moment) -> State {
+        match answer {
+            KeptAnswer::Kept(state) => {
+                login.trace.outcome = Outcome::Challenged;
+                let Asks { prompt, echo, secret, attributes } = self.asks;
+                State::Decided(Verdict::Challenge(Challenge { prompt, echo, secret, state, attributes }))
+            }
+            KeptAnswer::Unavailable(why) => {
+                login.step(Hop::Reply, "challenge", Tone::Bad, now, format!("the prompt could not be kept: {}", why.seen), None);
+                login.refuse(why.cause, now)
+            }
         }
     }
 }

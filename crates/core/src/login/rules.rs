@@ -1,7 +1,7 @@
 //! Station four: who may pass, and what the reply carries.
 
 use super::Verdict;
-use super::fact::Found;
+use super::candidate::{Candidate, Yields};
 use super::machine::{Login, State, told};
 use super::proof::{Accept, FirstProved, Granted, Second};
 use bivector_model::cause::Cause;
@@ -12,7 +12,7 @@ use bivector_model::trace::{Hop, Outcome, Tone};
 use std::sync::Arc;
 
 impl Login {
-    pub(super) fn rules(&mut self, person: &Arc<Found>, first: FirstProved, second: Second, now: Moment) -> State {
+    pub(super) fn rules(&mut self, person: Box<Candidate>, first: FirstProved, second: Second, now: Moment) -> State {
         let site = Arc::clone(&self.site);
         let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
         let none = std::collections::BTreeMap::new();
@@ -52,13 +52,12 @@ impl Login {
                     chain: &chain.name,
                 };
                 let items = grant.fill(&context);
-                let (attributes, hidden) = std::mem::take(&mut self.given);
-                let (keys, notice) = (self.keys.take(), self.notice.take());
-                let given = Granted { person: Arc::clone(person), grant: grant.name.clone(), items, attributes, hidden, keys, notice };
+                let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
+                let Candidate { person, yields: Yields { attributes, hidden, keys, notice, .. }, .. } = *person;
+                let given = Granted { person, grant: grant.name.clone(), items, attributes, hidden, keys, notice };
                 let targets = || grant.reply.iter().map(|item| item.target.to_string()).collect::<Vec<_>>().join(", ");
                 let sets = told!(self, "`{}` sets {}", grant.name, if grant.reply.is_empty() { "nothing".to_owned() } else { targets() });
                 self.step(Hop::Reply, "grant", Tone::Good, now, sets, Some(grant.line));
-                let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
                 self.trace.outcome = Outcome::Accepted;
                 self.trace.grant = self.noted(&grant.name);
                 State::Decided(Verdict::Accept(Box::new(Accept::new(self.request.proof, (first, second, passed), given, remember))))

@@ -1,49 +1,44 @@
 //! Station three: the second check. A code is marked as used before anybody gets in by it, and a wrong one is counted.
 
 use super::asking::Asking;
+use super::candidate::Candidate;
 use super::change::Asked;
 use super::fact::*;
-use super::machine::{AfterMark, Login, State};
+use super::machine::{AfterMark, Login, State, Station};
 use super::pending::{KeptSecond, Round};
 use super::proof::{FirstProved, Second, SecondProved, SecondWaived};
 use super::reading::ChosenCode;
-use super::upstream::{PassedCredential, Role};
+use super::upstream::{AskingUpstream, PassedCredential, Role};
 use bivector_model::cause::Cause;
-use bivector_model::device::{CodeKind, Device, Near, Used, VerifiedCode};
+use bivector_model::device::{CodeKind, Near, Used, VerifiedCode};
 use bivector_model::identity::fits_pattern;
 use bivector_model::moment::Moment;
 use bivector_model::trace::{Hop, Tone};
 use bivector_site::{Chain, Waived, Waiver};
 use bivector_wire::Secret;
-use std::sync::Arc;
 
 impl Login {
-    /// The person's devices and lists of the kinds that the chain takes.
-    pub(super) fn own_devices(&self) -> &[Device] {
-        &self.factors.devices
-    }
-
-    pub(super) fn second(&mut self, person: Arc<Found>, first: FirstProved, code: ChosenCode, now: Moment) -> State {
+    pub(super) fn second(&mut self, mut person: Box<Candidate>, first: FirstProved, code: ChosenCode, now: Moment) -> State {
         let line = self.chain().map(|chain| chain.line);
         if let Some(waived) = self.chain().and_then(SecondWaived::chain_asks_for_none) {
-            return self.waive(&person, first, waived, line, now);
+            return self.waive(person, first, waived, line, now);
         }
         if let ChosenCode::Verified(code, pin) = code {
             return self.use_code(person, code, pin, AfterMark::Rules(first), now);
         }
         if let Some(waiver) = self.waiver_for(&person) {
-            return self.waive(&person, first, SecondWaived::by_waiver(&waiver), Some(waiver.line), now);
+            return self.waive(person, first, SecondWaived::by_waiver(&waiver), Some(waiver.line), now);
         }
-        if let Some(until) = self.locked(now) {
+        if let Some(until) = person.locked(now) {
             return self.refuse_locked(until, now);
         }
-        if let Some(waived) = self.chain().and_then(|chain| SecondWaived::remembered(chain, &self.factors, now)) {
-            return self.waive(&person, first, waived, line, now);
+        if let Some(waived) = self.chain().and_then(|chain| SecondWaived::remembered(chain, &person.factors, now)) {
+            return self.waive(person, first, waived, line, now);
         }
         if matches!(code, ChosenCode::Missing | ChosenCode::NotEnrolled)
-            && let Some(proof) = self.passed_second()
+            && let Some(proof) = self.passed_second(&mut person)
         {
-            return State::Marking { person, proof, then: AfterMark::Rules(first) };
+            return Marking { person, proof, then: AfterMark::Rules(first) }.into();
         }
         let cause_and_said = code.why_not();
         match code {
@@ -64,7 +59,14 @@ impl Login {
         }
     }
 
-    pub(super) fn waive(&mut self, person: &Arc<Found>, first: FirstProved, waived: SecondWaived, line: Option<u32>, now: Moment) -> State {
+    pub(super) fn waive(
+        &mut self,
+        person: Box<Candidate>,
+        first: FirstProved,
+        waived: SecondWaived,
+        line: Option<u32>,
+        now: Moment,
+    ) -> State {
         let said = format!("no second factor: {}", waived.reason());
         self.trace.waived = Some(waived.reason().to_owned());
         self.step(Hop::Second, "waived", Tone::Warn, now, said, line);
@@ -83,11 +85,6 @@ impl Login {
         self.chain()?.waive.iter().find(is_for).cloned()
     }
 
-    /// Until when the person is locked, if so.
-    pub(super) fn locked(&self, now: Moment) -> Option<Moment> {
-        self.factors.locked_until.filter(|until| *until > now)
-    }
-
     pub(super) fn refuse_locked(&mut self, until: Moment, now: Moment) -> State {
         let left = until.since(now).as_secs().div_ceil(60);
         let said = format!("too many wrong codes or PINs: locked for another {left} min, or until an operator releases it");
@@ -98,19 +95,19 @@ impl Login {
     /// A code that verified: its PIN is checked where one is needed, then it is marked as used.
     pub(super) fn use_code(
         &mut self,
-        person: Arc<Found>,
+        person: Box<Candidate>,
         code: VerifiedCode,
         pin: Option<Secret<String>>,
         then: AfterMark,
         now: Moment,
     ) -> State {
-        if let Some(until) = self.locked(now) {
+        if let Some(until) = person.locked(now) {
             return self.refuse_locked(until, now);
         }
         let needed = self.needs_pin(&code);
         match pin {
-            Some(pin) if needed => State::Pin { person, code, pin, then },
-            None if !needed => State::Marking { person, proof: MarkFor::Code(code), then },
+            Some(pin) if needed => CheckingPin { person, code, pin, then }.into(),
+            None if !needed => Marking { person, proof: MarkFor::Code(code), then }.into(),
             typed => {
                 let said = match typed {
                     Some(_) => "a PIN was typed, but none is set for this device",
@@ -127,27 +124,11 @@ impl Login {
     }
 
     /// What is marked as used right after the password, if that is right.
-    pub(super) fn marked_next(&self, code: &ChosenCode) -> Option<(u64, Used)> {
+    pub(super) fn marked_next(&self, person: &Candidate, code: &ChosenCode) -> Option<(u64, Used)> {
         let ChosenCode::Verified(code, None) = code else { return None };
-        let next = !self.needs_pin(code) && self.locked(self.last).is_none() && !self.chain().is_some_and(|chain| chain.second.is_empty());
+        let next =
+            !self.needs_pin(code) && person.locked(self.last).is_none() && !self.chain().is_some_and(|chain| chain.second.is_empty());
         next.then(|| (code.device(), code.used()))
-    }
-
-    pub(super) fn pin_checked(&mut self, person: Arc<Found>, code: VerifiedCode, then: AfterMark, answer: PinAnswer, now: Moment) -> State {
-        match answer {
-            PinAnswer::Right => {
-                self.step(Hop::Second, "pin", Tone::Good, now, "the PIN before the code is right".to_owned(), None);
-                State::Marking { person, proof: MarkFor::Code(code), then }
-            }
-            PinAnswer::Wrong => {
-                self.step(Hop::Second, "pin", Tone::Bad, now, "the code is right, the PIN before it is wrong".to_owned(), None);
-                self.count_wrong(&person, Cause::PinWrong, WrongTry::CODE, None, None, now)
-            }
-            PinAnswer::Unavailable(why) => {
-                self.step(Hop::Second, "pin", Tone::Bad, now, format!("the PIN could not be checked: {}", why.seen), None);
-                self.refuse(why.cause, now)
-            }
-        }
     }
 
     /// Counts a wrong try before the person learns that it was one; then asks again, or refuses.
@@ -163,67 +144,20 @@ impl Login {
         let wrong = WrongTry { person: person.key.clone(), points, ahead, gateway: self.gateway_name().to_owned() };
         // Said once the answer is there; the time until then is the count's.
         self.last = now;
-        State::Counting { wrong: Box::new(wrong), cause, then }
+        CountingWrong { wrong: Box::new(wrong), cause, then }.into()
     }
 
-    pub(super) fn counted(&mut self, cause: Cause, then: Option<Box<Asking>>, answer: CountAnswer, now: Moment) -> State {
-        let after = self.site.lockout.after;
-        let locked = match answer {
-            CountAnswer::Counted { wrong, locked_until: None } => {
-                if wrong > 0 {
-                    self.step(Hop::Second, "count", Tone::Note, now, format!("{wrong} wrong in a row; {after} lock"), None);
-                }
-                false
-            }
-            CountAnswer::Counted { wrong, locked_until: Some(until) } => {
-                let minutes = until.since(now).as_secs().div_ceil(60);
-                let said = format!("{wrong} wrong in a row: codes of this person are locked for {minutes} min");
-                self.step(Hop::Second, "locked", Tone::Warn, now, said, None);
-                self.factors.locked_until = Some(until);
-                true
-            }
-            CountAnswer::Unavailable(why) => {
-                self.step(Hop::Second, "count", Tone::Warn, now, format!("the wrong try could not be counted: {}", why.seen), None);
-                // A guess that is not counted must not be followed by another one.
-                return self.refuse(cause, now);
-            }
-        };
-        match then {
-            Some(asking) if !locked => self.ask_again(*asking, cause, now),
-            _ => self.refuse(cause, now),
-        }
-    }
-
-    pub(super) fn code_upstream(&mut self, person: Arc<Found>, first: FirstProved, code: &Secret<String>, now: Moment) -> State {
+    pub(super) fn code_upstream(&mut self, person: Box<Candidate>, first: FirstProved, code: &Secret<String>, now: Moment) -> State {
         let Some(upstream) = self.chain().and_then(Chain::code_upstream) else { return self.refuse(Cause::Unfinished, now) };
         let text = PassedCredential::Text(Secret::new(code.expose().clone().into_bytes()));
         let ask = self.ask_upstream(upstream, &person, text);
-        State::Upstream { ask, person, role: Role::Second { first } }
+        AskingUpstream { ask, person, role: Role::Second { first } }.into()
     }
 
-    pub(super) fn marked(&mut self, person: Arc<Found>, proof: MarkFor, then: AfterMark, answer: MarkAnswer, now: Moment) -> State {
-        let (cause, said) = match (&answer, proof.proved(&answer)) {
-            (_, Some(second)) => {
-                self.trace.factor = self.noted(proof.factor());
-                if !self.quiet
-                    && let Some(said) = proof.said()
-                {
-                    self.step(Hop::Second, "code", Tone::Good, now, said, None);
-                }
-                return self.after_mark(person, second, then, now);
-            }
-            (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is right but could not be marked as used: {}", why.seen)),
-            (MarkAnswer::Locked(until), _) => return self.refuse_locked(*until, now),
-            _ => (Cause::CodeUsed, "the code is right, but it, or a newer one of the same device, was used before".to_owned()),
-        };
-        self.step(Hop::Second, "code", Tone::Bad, now, said, None);
-        self.refuse(cause, now)
-    }
-
-    fn after_mark(&mut self, person: Arc<Found>, proved: SecondProved, then: AfterMark, now: Moment) -> State {
+    fn after_mark(&mut self, person: Box<Candidate>, proved: SecondProved, then: AfterMark, now: Moment) -> State {
         let kept = || KeptSecond::Proved { factor: self.trace.factor.clone().unwrap_or_default(), device: proved.device() };
         match then {
-            AfterMark::Rules(first) => self.rules(&person, first, Second::Proved(proved), now),
+            AfterMark::Rules(first) => self.rules(person, first, Second::Proved(proved), now),
             AfterMark::NewPassword { source, old } => {
                 let second = kept();
                 let asked = Asked { source, person, second, old, new: None, tries: 0 };
@@ -231,9 +165,123 @@ impl Login {
             }
             AfterMark::Challenge { source, upstream, asks } => {
                 let second = kept();
-                self.keep(source, &person, Round::First { upstream, second }, asks, now)
+                self.keep(source, person, Round::First { upstream, second }, asks, now)
             }
         }
+    }
+}
+
+/// A code has verified, and the PIN before it is being checked.
+#[derive(Debug)]
+pub(super) struct CheckingPin {
+    pub(super) person: Box<Candidate>,
+    pub(super) code: VerifiedCode,
+    pub(super) pin: Secret<String>,
+    pub(super) then: AfterMark,
+}
+
+impl Station for CheckingPin {
+    type Answer = PinAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::CheckPin { person: self.person.key.clone(), device: self.code.device(), guess: self.pin.clone() }
+    }
+
+    fn learn(self, login: &mut Login, answer: PinAnswer, now: Moment) -> State {
+        match answer {
+            PinAnswer::Right => {
+                login.step(Hop::Second, "pin", Tone::Good, now, "the PIN before the code is right".to_owned(), None);
+                Marking { person: self.person, proof: MarkFor::Code(self.code), then: self.then }.into()
+            }
+            PinAnswer::Wrong => {
+                login.step(Hop::Second, "pin", Tone::Bad, now, "the code is right, the PIN before it is wrong".to_owned(), None);
+                login.count_wrong(&self.person, Cause::PinWrong, WrongTry::CODE, None, None, now)
+            }
+            PinAnswer::Unavailable(why) => {
+                login.step(Hop::Second, "pin", Tone::Bad, now, format!("the PIN could not be checked: {}", why.seen), None);
+                login.refuse(why.cause, now)
+            }
+        }
+    }
+}
+
+/// A wrong try is being counted. Then the person is asked again, or refused.
+#[derive(Debug)]
+pub(super) struct CountingWrong {
+    wrong: Box<WrongTry>,
+    cause: Cause,
+    then: Option<Box<Asking>>,
+}
+
+impl Station for CountingWrong {
+    type Answer = CountAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::CountWrong(self.wrong.clone())
+    }
+
+    fn learn(self, login: &mut Login, answer: CountAnswer, now: Moment) -> State {
+        let after = login.site.lockout.after;
+        let locked = match answer {
+            CountAnswer::Counted { wrong, locked_until: None } => {
+                if wrong > 0 {
+                    login.step(Hop::Second, "count", Tone::Note, now, format!("{wrong} wrong in a row; {after} lock"), None);
+                }
+                false
+            }
+            CountAnswer::Counted { wrong, locked_until: Some(until) } => {
+                let minutes = until.since(now).as_secs().div_ceil(60);
+                let said = format!("{wrong} wrong in a row: codes of this person are locked for {minutes} min");
+                login.step(Hop::Second, "locked", Tone::Warn, now, said, None);
+                true
+            }
+            CountAnswer::Unavailable(why) => {
+                login.step(Hop::Second, "count", Tone::Warn, now, format!("the wrong try could not be counted: {}", why.seen), None);
+                // A guess that is not counted must not be followed by another one.
+                return login.refuse(self.cause, now);
+            }
+        };
+        match self.then {
+            Some(asking) if !locked => login.ask_again(*asking, self.cause, now),
+            _ => login.refuse(self.cause, now),
+        }
+    }
+}
+
+/// A second factor is being marked as used.
+#[derive(Debug)]
+pub(super) struct Marking {
+    pub(super) person: Box<Candidate>,
+    pub(super) proof: MarkFor,
+    pub(super) then: AfterMark,
+}
+
+impl Station for Marking {
+    type Answer = MarkAnswer;
+
+    fn need(&self, _: &Login) -> Need {
+        let withdraw = self.person.waiting_approval;
+        Need::MarkCode(CodeMark { person: self.person.key.clone(), device: self.proof.device(), withdraw })
+    }
+
+    fn learn(self, login: &mut Login, answer: MarkAnswer, now: Moment) -> State {
+        let Marking { person, proof, then } = self;
+        let (cause, said) = match (&answer, proof.proved(&answer)) {
+            (_, Some(second)) => {
+                login.trace.factor = login.noted(proof.factor());
+                if !login.quiet
+                    && let Some(said) = proof.said()
+                {
+                    login.step(Hop::Second, "code", Tone::Good, now, said, None);
+                }
+                return login.after_mark(person, second, then, now);
+            }
+            (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is right but could not be marked as used: {}", why.seen)),
+            (MarkAnswer::Locked(until), _) => return login.refuse_locked(*until, now),
+            _ => (Cause::CodeUsed, "the code is right, but it, or a newer one of the same device, was used before".to_owned()),
+        };
+        login.step(Hop::Second, "code", Tone::Bad, now, said, None);
+        login.refuse(cause, now)
     }
 }
 

@@ -82,7 +82,7 @@ pub(super) struct World {
     pub(super) handset_says: ApprovalAnswer,
     pub(super) withdrawn: Vec<u64>,
     pub(super) added: Vec<NewDevice>,
-    pub(super) remembered: std::collections::HashMap<Station, Moment>,
+    pub(super) remembered: std::collections::HashMap<TrustedDevice, Moment>,
     /// Names of the site's upstreams.
     pub(super) upstreams: Vec<String>,
     /// Whom an operator has suspended.
@@ -173,7 +173,7 @@ impl World {
             }
             Need::CheckNobody { sources, .. } => {
                 self.pretended.push(sources);
-                Fact::Nobody
+                Fact::Nobody(())
             }
             Need::FindPerson { source, name } => {
                 Fact::Person(Answer::ours(match self.people.iter().find(|((s, n), _)| *s == source && *n == name) {

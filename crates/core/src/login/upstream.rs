@@ -1,9 +1,11 @@
 //! An upstream as first or second check: what it is asked, and what its answer means.
 
 use super::asking::Asking;
-use super::fact::{Answer, Found, Unavailable};
-use super::guessing::Settled;
-use super::machine::{Asks, Login, State};
+use super::candidate::Candidate;
+use super::fact::{Answer, Need, Unavailable};
+use super::first::Finding;
+use super::guessing::{Settled, SettlingGuess};
+use super::machine::{Asks, Login, State, Station};
 use super::pending::{KeptSecond, Round, Upstream as KeptUpstream};
 use super::proof::{FirstProved, Second, SecondProved};
 use super::reading::ChosenCode;
@@ -15,7 +17,6 @@ use bivector_model::trace::{Hop, Tone};
 use bivector_site::{FactorKind, NameAs, SourceRef};
 use bivector_wire::{AttributeType, Attributes, MICROSOFT, Secret, VendorAttribute, push_attribute};
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
 
 /// A question to an upstream.
 #[derive(Debug, Clone)]
@@ -142,7 +143,7 @@ pub(super) enum KeptCode {
 
 impl Login {
     /// A question with the attributes that the site passes up.
-    pub(super) fn ask_upstream(&self, upstream: usize, person: &Found, credential: PassedCredential) -> Box<UpstreamAsk> {
+    pub(super) fn ask_upstream(&self, upstream: usize, person: &Candidate, credential: PassedCredential) -> Box<UpstreamAsk> {
         let settings = self.site.upstreams.get(upstream);
         let name = match settings.map(|settings| settings.name_as) {
             Some(NameAs::Typed) => self.request.typed_name.clone(),
@@ -158,7 +159,7 @@ impl Login {
     }
 
     /// The first check by an upstream for a method that tells us no text.
-    pub(super) fn pass_on(&mut self, source: SourceRef, at: usize, person: Arc<Found>, now: Moment) -> State {
+    pub(super) fn pass_on(&mut self, source: SourceRef, at: usize, person: Box<Candidate>, now: Moment) -> State {
         let (SourceRef::Upstream(upstream), Credential::Proof { attributes, proof }) = (source, &self.request.credential) else {
             return self.refuse(Cause::MethodNotInChain, now);
         };
@@ -170,75 +171,10 @@ impl Login {
         let said = format!("{} is passed on to {} untouched{eap}", proof.method().name(), self.site.source_name(source));
         self.step(Hop::Reading, "method", Tone::Good, now, said, None);
         let role = Role::First { source, at: Some(at), code: KeptCode::Now(self.no_code()) };
-        self.guess(&Arc::clone(&person), State::Upstream { ask, person, role })
+        self.guess(AskingUpstream { ask, person, role })
     }
 
-    pub(super) fn upstream_said(
-        &mut self,
-        ask: &UpstreamAsk,
-        mut person: Arc<Found>,
-        role: Role,
-        answer: Answer<UpstreamAnswer>,
-        now: Moment,
-    ) -> State {
-        let name = self.site.source_name(SourceRef::Upstream(ask.upstream)).to_owned();
-        let settings = self.site.upstreams.get(ask.upstream).cloned();
-        let (line, hop) = (settings.as_ref().map(|settings| settings.line), role.hop());
-        self.failed_servers(hop, &answer.failed, self.last);
-        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
-        let back = settings.as_ref().map(|settings| settings.back.clone()).unwrap_or_default();
-        let words = |given: &Given| given.text(AttributeType::ReplyMessage).map(|text| format!(": \"{text}\"")).unwrap_or_default();
-        match &answer.value {
-            UpstreamAnswer::Accept(given) => {
-                self.step(hop, "upstream", Tone::Good, now, format!("{name} accepts{by}{}", words(given)), line);
-                self.given.0.extend(given.encode(&back));
-                self.given.1.extend(given.hidden.iter().cloned());
-                // What a directory knows of the person counts more than what an upstream says beside.
-                if person.groups.names().is_empty() {
-                    self.given_groups = given.groups(settings.and_then(|settings| settings.groups_from));
-                    Arc::make_mut(&mut person).groups = self.given_groups.clone();
-                }
-                let first = matches!(role, Role::First { .. });
-                let next = self.upstream_accepts(person, role, &answer.value, now);
-                if first { self.settle(true, Settled::State(Box::new(next))) } else { next }
-            }
-            UpstreamAnswer::Reject(given) => {
-                self.step(hop, "upstream", Tone::Bad, now, format!("{name} refuses{by}{}", words(given)), line);
-                self.refused_attributes = given.encode(&[]);
-                match role {
-                    Role::First { .. } => self.settle(false, Settled::Refuse(Cause::UpstreamRefused)),
-                    Role::Second { .. } => self.refuse(Cause::UpstreamRefused, now),
-                }
-            }
-            UpstreamAnswer::Challenge { state, given } => {
-                self.step(hop, "upstream", Tone::Note, now, format!("{name} asks for more{by}{}", words(given)), line);
-                let upstream = KeptUpstream { name, server: answer.server.clone().unwrap_or_default(), state: state.clone() };
-                self.pass_challenge(upstream, person, role, given, &back, now)
-            }
-            UpstreamAnswer::Unavailable(why) => {
-                let next = match &role {
-                    Role::First { at, .. } => at.and_then(|at| self.next_source(at + 1)).filter(|_| self.goes_on_when_down()),
-                    Role::Second { .. } => None,
-                };
-                if let Role::Second { first } = role {
-                    self.step(hop, "upstream", Tone::Warn, now, format!("{name} could not say: {}", why.seen), line);
-                    let asking = Asking::new(first, person);
-                    return self.second_is_down(asking, FactorKind::Upstream(ask.upstream), why.cause, now);
-                }
-                let tone = if next.is_some() { Tone::Warn } else { Tone::Bad };
-                self.step(hop, "upstream", tone, now, format!("{name} could not say: {}", why.seen), line);
-                match next {
-                    Some(at) => {
-                        self.down.get_or_insert(why.cause);
-                        self.find_at(at)
-                    }
-                    None => self.refuse(why.cause, now),
-                }
-            }
-        }
-    }
-
-    fn upstream_accepts(&mut self, person: Arc<Found>, role: Role, answer: &UpstreamAnswer, now: Moment) -> State {
+    fn upstream_accepts(&mut self, person: Box<Candidate>, role: Role, answer: &UpstreamAnswer, now: Moment) -> State {
         match role {
             Role::First { source, code, .. } => match (FirstProved::by_upstream(source, answer), code) {
                 (Some(first), KeptCode::Now(code)) => self.second(person, first, code, now),
@@ -248,7 +184,7 @@ impl Login {
             Role::Second { first } => match SecondProved::by_upstream(answer) {
                 Some(second) => {
                     self.trace.factor = self.trace.facts.upstreams.last().map(|(upstream, _)| upstream.clone());
-                    self.rules(&person, first, Second::Proved(second), now)
+                    self.rules(person, first, Second::Proved(second), now)
                 }
                 None => self.refuse(Cause::Unfinished, now),
             },
@@ -259,7 +195,7 @@ impl Login {
     fn pass_challenge(
         &mut self,
         upstream: KeptUpstream,
-        person: Arc<Found>,
+        person: Box<Candidate>,
         role: Role,
         given: &Given,
         back: &[AttributeType],
@@ -270,7 +206,7 @@ impl Login {
         // Without a word of the upstream's own it is taken for a code.
         let echo = own == Some(&[0, 0, 0, 1]);
         let prompt = given.text(AttributeType::ReplyMessage).filter(|_| !back.contains(&AttributeType::ReplyMessage));
-        let asks = Asks { prompt, echo, attributes };
+        let asks = Asks { prompt, echo, secret: false, attributes };
         match role {
             Role::First { source, code: KeptCode::Now(ChosenCode::Verified(code, pin)), .. } => {
                 self.use_code(person, code, pin, super::machine::AfterMark::Challenge { source, upstream, asks }, now)
@@ -280,9 +216,98 @@ impl Login {
                     KeptCode::Before(second) => second,
                     KeptCode::Now(code) => KeptSecond::from_code(code),
                 };
-                self.keep(source, &person, Round::First { upstream, second }, asks, now)
+                self.keep(source, person, Round::First { upstream, second }, asks, now)
             }
-            Role::Second { first } => self.keep(first.source(), &person, Round::Second { upstream }, asks, now),
+            Role::Second { first } => self.keep(first.source(), person, Round::Second { upstream }, asks, now),
+        }
+    }
+}
+
+/// An upstream is being asked.
+#[derive(Debug)]
+pub(super) struct AskingUpstream {
+    pub(super) ask: Box<UpstreamAsk>,
+    pub(super) person: Box<Candidate>,
+    pub(super) role: Role,
+}
+
+impl Station for AskingUpstream {
+    type Answer = Answer<UpstreamAnswer>;
+
+    fn need(&self, _: &Login) -> Need {
+        Need::AskUpstream(self.ask.clone())
+    }
+
+    fn learn(self, login: &mut Login, answer: Answer<UpstreamAnswer>, now: Moment) -> State {
+        let AskingUpstream { ask, mut person, role } = self;
+        let name = login.site.source_name(SourceRef::Upstream(ask.upstream)).to_owned();
+        let settings = login.site.upstreams.get(ask.upstream).cloned();
+        let (line, hop) = (settings.as_ref().map(|settings| settings.line), role.hop());
+        login.failed_servers(hop, &answer.failed, login.last);
+        let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
+        let back = settings.as_ref().map(|settings| settings.back.clone()).unwrap_or_default();
+        let words = |given: &Given| given.text(AttributeType::ReplyMessage).map(|text| format!(": \"{text}\"")).unwrap_or_default();
+        match &answer.value {
+            UpstreamAnswer::Accept(given) => {
+                login.step(hop, "upstream", Tone::Good, now, format!("{name} accepts{by}{}", words(given)), line);
+                person.yields.attributes.extend(given.encode(&back));
+                person.yields.hidden.extend(given.hidden.iter().cloned());
+                // What a directory knows of the person counts more than what an upstream says beside.
+                if person.groups.names().is_empty() {
+                    person.take_groups(given.groups(settings.and_then(|settings| settings.groups_from)));
+                }
+                let first = matches!(role, Role::First { .. });
+                let next = login.upstream_accepts(person, role, &answer.value, now);
+                if first { SettlingGuess { right: true, then: Settled::State(Box::new(next)) }.into() } else { next }
+            }
+            UpstreamAnswer::Reject(given) => {
+                login.step(hop, "upstream", Tone::Bad, now, format!("{name} refuses{by}{}", words(given)), line);
+                let (cause, attributes) = (Cause::UpstreamRefused, given.encode(&[]));
+                match role {
+                    Role::First { .. } => SettlingGuess { right: false, then: Settled::Refuse { cause, attributes } }.into(),
+                    Role::Second { .. } => login.refuse_with(cause, attributes, now),
+                }
+            }
+            UpstreamAnswer::Challenge { state, given } => {
+                login.step(hop, "upstream", Tone::Note, now, format!("{name} asks for more{by}{}", words(given)), line);
+                let upstream = KeptUpstream { name, server: answer.server.clone().unwrap_or_default(), state: state.clone() };
+                login.pass_challenge(upstream, person, role, given, &back, now)
+            }
+            UpstreamAnswer::Unavailable(why) => {
+                let said = format!("{name} could not say: {}", why.seen);
+                login.upstream_is_down(ask.upstream, person, role, why.cause, (said, line), now)
+            }
+        }
+    }
+}
+
+impl Login {
+    /// Goes on where an upstream could not say: with the next source, without the second factor as the chain says, or not at all.
+    fn upstream_is_down(
+        &mut self,
+        upstream: usize,
+        person: Box<Candidate>,
+        role: Role,
+        cause: Cause,
+        (said, line): (String, Option<u32>),
+        now: Moment,
+    ) -> State {
+        let hop = role.hop();
+        match role {
+            Role::Second { first } => {
+                self.step(hop, "upstream", Tone::Warn, now, said, line);
+                self.second_is_down(Asking::new(first, person), FactorKind::Upstream(upstream), cause, now)
+            }
+            Role::First { at, .. } => match at.and_then(|at| self.next_source(at + 1)).filter(|_| self.goes_on_when_down()) {
+                Some(at) => {
+                    self.step(hop, "upstream", Tone::Warn, now, said, line);
+                    Finding { at, down: Some(person.down.unwrap_or(cause)), again: None }.into()
+                }
+                None => {
+                    self.step(hop, "upstream", Tone::Bad, now, said, line);
+                    self.refuse(cause, now)
+                }
+            },
         }
     }
 }

@@ -112,7 +112,7 @@ fn a_refused_eap_response_gets_a_failure_with_its_identifier_and_no_words() {
 #[test]
 fn a_challenge_carries_its_state_and_says_whether_what_is_typed_may_be_shown() {
     let bytes = packet(|message| message.push(AttributeType::UserName, b"ines"));
-    let challenge = Challenge { prompt: Some("Code:".into()), echo: false, state: b"wXYZ".to_vec(), attributes: Vec::new() };
+    let challenge = Challenge { prompt: Some("Code:".into()), echo: false, secret: false, state: b"wXYZ".to_vec(), attributes: Vec::new() };
     let reply = answered(&bytes, &Verdict::Challenge(challenge.clone()), Code::AccessChallenge);
     assert_eq!(value(&reply, AttributeType::State), Some(&b"wXYZ"[..]));
     assert_eq!(value(&reply, AttributeType::Prompt), Some(&[0, 0, 0, 0][..]), "RFC 2869 section 5.10");

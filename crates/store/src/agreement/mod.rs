@@ -16,9 +16,9 @@ mod topics;
 mod volatile;
 
 #[cfg(test)]
-mod conformance;
+mod conformance_tests;
 #[cfg(test)]
-mod interleaving;
+mod interleaving_tests;
 
 pub use embedded::Embedded;
 #[cfg(any(test, feature = "volatile"))]

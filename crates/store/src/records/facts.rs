@@ -4,7 +4,7 @@ use super::factors::{read_lock_of, read_state_of};
 use super::invitations::{read_invitation_of, read_stop_of};
 use super::people::read_people;
 use super::{FactorState, Invitation, LockRow, PersonRow, Records, RecordsError, StopRow, person_key};
-use bivector_core::login::Station;
+use bivector_core::login::TrustedDevice;
 use bivector_model::Moment;
 
 /// Everything that the records hold of one person.
@@ -21,7 +21,7 @@ pub struct PersonFacts {
     /// Wrong codes.
     pub lock: Option<LockRow>,
     /// Trusted devices.
-    pub devices: Vec<(Station, Moment)>,
+    pub devices: Vec<(TrustedDevice, Moment)>,
 }
 
 impl Records {

@@ -3,7 +3,7 @@
 use super::factors::{person_number, use_up};
 use super::people::{keep, keep_factor, read_people};
 use super::{Changed, FactorState, NewFactor, NewPerson, Records, RecordsError};
-use bivector_core::login::Station;
+use bivector_core::login::TrustedDevice;
 use bivector_model::Moment;
 use bivector_model::device::Used;
 use bivector_site::Invited;
@@ -123,12 +123,12 @@ impl Records {
     }
 
     /// Devices that are remembered.
-    pub fn remembered(&self, now: Moment) -> Result<HashMap<Station, Moment>, RecordsError> {
+    pub fn remembered(&self, now: Moment) -> Result<HashMap<TrustedDevice, Moment>, RecordsError> {
         self.read_now(|connection| Ok(devices(connection, None, now)?.into_iter().collect()))
     }
 
     /// Remembers a device. Not awaited: a device that is forgotten by a crash gives its factor once more.
-    pub fn remember(&self, station: Station, until: Moment, now: Moment) {
+    pub fn remember(&self, station: TrustedDevice, until: Moment, now: Moment) {
         let feed = std::sync::Arc::clone(&self.feed);
         self.post(
             move |transaction| {
@@ -333,11 +333,11 @@ fn read_stop(row: &rusqlite::Row<'_>) -> rusqlite::Result<StopRow> {
 }
 
 /// Trusted devices of one person, or of everybody.
-pub(super) fn devices(connection: &Connection, person: Option<&str>, now: Moment) -> rusqlite::Result<Vec<(Station, Moment)>> {
+pub(super) fn devices(connection: &Connection, person: Option<&str>, now: Moment) -> rusqlite::Result<Vec<(TrustedDevice, Moment)>> {
     let mut statement = connection
         .prepare_cached("SELECT person, gateway, caller, until_us FROM remembered WHERE until_us > ?1 AND (?2 IS NULL OR person = ?2)")?;
     let rows = statement.query_map(params![now.micros().cast_signed(), person], |row| {
-        let station = Station { person: row.get(0)?, gateway: row.get(1)?, caller: row.get(2)? };
+        let station = TrustedDevice { person: row.get(0)?, gateway: row.get(1)?, caller: row.get(2)? };
         Ok((station, Moment::from_micros(row.get::<_, i64>(3)?.cast_unsigned())))
     })?;
     rows.collect()

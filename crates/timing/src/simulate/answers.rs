@@ -106,7 +106,7 @@ impl Behind {
             // Everybody knows their password.
             Need::BeginGuess(_) => (Fact::Guess(GuessAnswer::MayTry), now_us),
             Need::EndGuess { .. } => (Fact::GuessEnded(GuessCount::default()), now_us),
-            Need::CheckNobody { .. } => (Fact::Nobody, now_us),
+            Need::CheckNobody { .. } => (Fact::Nobody(()), now_us),
             Need::CheckPassword { source: SourceRef::Directory(index), .. } => {
                 let (answer, at) = self.ask_directory(index, now_us, true, plan, done, rng);
                 let value = match answer.value {
