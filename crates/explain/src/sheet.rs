@@ -55,6 +55,28 @@ fn section(title: &str, rows: Vec<(&str, String)>) -> Section {
 pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<Sheet> {
     let gateway = site.gateways.get(gateway)?;
     let chains: Vec<&Chain> = gateway.chains.iter().filter_map(|chain| site.chains.get(*chain)).collect();
+    let device = on_the_device(site, gateway, &chains, doors);
+    let mut sections = vec![section("On the device", device)];
+    for chain in &chains {
+        let name = if chains.len() > 1 { format!(" ({})", chain.name) } else { String::new() };
+        sections.push(section(&format!("What people type{name}"), typing(chain, gateway.shows_challenges)));
+        sections.push(section(&format!("What comes back on Access-Accept{name}"), grants(site, chain)));
+    }
+    if chains.is_empty() {
+        sections.push(section("Not in use yet", vec![("chain", "no chain takes logins from this gateway".to_owned())]));
+    }
+    sections.push(section(
+        "To prove it",
+        vec![
+            ("here", format!("bivector login PERSON --via {}", gateway.name)),
+            ("then", format!("bivector trace follow --gateway {}", gateway.name)),
+        ],
+    ));
+    Some(Sheet { title: format!("{}: handover of {}", site.name, gateway.name), sections })
+}
+
+/// What to enter on the device itself.
+fn on_the_device(site: &Site, gateway: &Gateway, chains: &[&Chain], doors: &[SocketAddr]) -> Vec<(&'static str, String)> {
     let servers: Vec<String> = doors.iter().map(|door| format!("{} port {}", door.ip(), door.port())).collect();
     let signed = match gateway.integrity {
         IntegrityPolicy::Required => "on: requests without it get no answer",
@@ -64,7 +86,7 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         ("protocol", "RADIUS over UDP, authentication".to_owned()),
         ("server", servers.join("; ")),
         ("shared secret", format!("the one sealed as {}; handed over apart from this sheet", gateway.secret)),
-        ("method", methods(&chains)),
+        ("method", methods(chains)),
         ("Message-Authenticator", signed.to_owned()),
         (
             "sends from",
@@ -83,21 +105,7 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
     if gateway.shows_challenges {
         device.push(("prompts", "on: it shows the Reply-Message of an Access-Challenge and sends the answer with its State".to_owned()));
     }
-    let refusals = match gateway.shows_refusals {
-        Some(true) => {
-            "shown to the person with a reference such as K7MPQ2XB; `bivector trace show REFERENCE` has the whole story".to_owned()
-        }
-        Some(false) => {
-            format!(
-                "not shown, and neither is the reference: find a login by its name with `bivector trace list --gateway {}`",
-                gateway.name
-            )
-        }
-        None => "carry a text with a reference. Whether the device shows it is not stated: log in with a wrong password, and write \
-                 `shows_refusals` into the site file"
-            .to_owned(),
-    };
-    device.push(("refusals", refusals));
+    device.push(("refusals", refusals_shown(gateway)));
     if !gateway.identifiers.is_empty() {
         device.push(("NAS-Identifier", gateway.identifiers.join(" or ")));
     }
@@ -110,28 +118,29 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
         Some(patience) => {
             ("waits", format!("{} s per try, {} tries (as stated in the site file)", patience.wait.as_secs_f64(), patience.tries))
         }
-        None => (
-            "waits",
-            format!("{} s per try, 3 tries: longer than the slowest source and factor take", advised_wait(site, &chains, gateway)),
-        ),
+        None => {
+            ("waits", format!("{} s per try, 3 tries: longer than the slowest source and factor take", advised_wait(site, chains, gateway)))
+        }
     });
-    let mut sections = vec![section("On the device", device)];
-    for chain in &chains {
-        let name = if chains.len() > 1 { format!(" ({})", chain.name) } else { String::new() };
-        sections.push(section(&format!("What people type{name}"), typing(chain, gateway.shows_challenges)));
-        sections.push(section(&format!("What comes back on Access-Accept{name}"), grants(site, chain)));
+    device
+}
+
+/// What becomes of the text of a refusal.
+fn refusals_shown(gateway: &Gateway) -> String {
+    match gateway.shows_refusals {
+        Some(true) => {
+            "shown to the person with a reference such as K7MPQ2XB; `bivector trace show REFERENCE` has the whole story".to_owned()
+        }
+        Some(false) => {
+            format!(
+                "not shown, and neither is the reference: find a login by its name with `bivector trace list --gateway {}`",
+                gateway.name
+            )
+        }
+        None => "carry a text with a reference. Whether the device shows it is not stated: log in with a wrong password, and write \
+                 `shows_refusals` into the site file"
+            .to_owned(),
     }
-    if chains.is_empty() {
-        sections.push(section("Not in use yet", vec![("chain", "no chain takes logins from this gateway".to_owned())]));
-    }
-    sections.push(section(
-        "To prove it",
-        vec![
-            ("here", format!("bivector login PERSON --via {}", gateway.name)),
-            ("then", format!("bivector trace follow --gateway {}", gateway.name)),
-        ],
-    ));
-    Some(Sheet { title: format!("{}: handover of {}", site.name, gateway.name), sections })
 }
 
 /// Connecting, asking and failing over once, with a second to spare.

@@ -330,27 +330,8 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
     if password.is_some() && source != "roster" {
         wrong("password", format!("`{source}` checks its own passwords; leave it empty"));
     }
-    let disabled = match field("disabled") {
-        None => None,
-        Some("false" | "no") => Some(false),
-        Some("true" | "yes") => Some(true),
-        Some(other) => {
-            wrong("disabled", format!("`{other}` is not `true` or `false`"));
-            None
-        }
-    };
-    let keep = match field("keep") {
-        None | Some("hash") => Keep::Nothing,
-        Some("text") => Keep::Text,
-        Some("nt-hash") => Keep::NtHash,
-        Some(other) => {
-            wrong("keep", format!("`{other}` is not `hash`, `text` or `nt-hash`"));
-            Keep::Nothing
-        }
-    };
-    if keep != Keep::Nothing && password.is_none() {
-        wrong("keep", "there is no password in this line to keep".into());
-    }
+    let disabled = read_disabled(field("disabled"), &mut wrong);
+    let keep = read_keep(field("keep"), password.is_some(), &mut wrong);
     if let Some(said) = field("mail").map(str::trim).and_then(wrong_mail) {
         wrong("mail", format!("{said}; write NAME@DOMAIN"));
     }
@@ -377,6 +358,33 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
         factor: None,
     };
     (errors.len() == before).then_some(Line { person, password, keep, device })
+}
+
+fn read_disabled(text: Option<&str>, wrong: &mut impl FnMut(&str, String)) -> Option<bool> {
+    match text? {
+        "false" | "no" => Some(false),
+        "true" | "yes" => Some(true),
+        other => {
+            wrong("disabled", format!("`{other}` is not `true` or `false`"));
+            None
+        }
+    }
+}
+
+fn read_keep(text: Option<&str>, has_password: bool, wrong: &mut impl FnMut(&str, String)) -> Keep {
+    let keep = match text {
+        None | Some("hash") => Keep::Nothing,
+        Some("text") => Keep::Text,
+        Some("nt-hash") => Keep::NtHash,
+        Some(other) => {
+            wrong("keep", format!("`{other}` is not `hash`, `text` or `nt-hash`"));
+            Keep::Nothing
+        }
+    };
+    if keep != Keep::Nothing && !has_password {
+        wrong("keep", "there is no password in this line to keep".into());
+    }
+    keep
 }
 
 /// What keeps a text from being a mail address, however it comes in; an empty one takes the address away. Spaces and control characters could

@@ -104,10 +104,7 @@ pub struct Running {
 /// Whatever keeps it from working, with its remedy.
 pub async fn start(options: Options) -> Result<Running, ServiceError> {
     metrics::install();
-    let in_clear = [Some(options.http), options.phones].into_iter().flatten().find(|address| !address.ip().is_loopback());
-    if let Some(address) = in_clear.filter(|_| options.tls.is_none()) {
-        return Err(ServiceError::NotLoopback(address));
-    }
+    only_loopback_in_clear(&options)?;
     let tls = options.tls.as_ref().map(|(certificate, key)| server_config(certificate, key)).transpose()?;
     // Whatever is written from now on is for nobody else, the records' files included.
     rustix::process::umask(Mode::from_bits_truncate(0o077));
@@ -117,17 +114,7 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
     let file_size = SignalKind::from_raw(rustix::process::Signal::XFSZ.as_raw());
     let _ = tokio::signal::unix::signal(file_size);
     let key_path = options.key_file.clone().unwrap_or_else(|| options.data.join("seal.key"));
-    let lost = || ServiceError::RecordsLost { key: key_path.clone(), records: options.data.join("records.db") };
-    let has_key = key_path.exists();
-    // Looked at before it is opened: SQLite would begin a new file, and take what is left of the old one for its own.
-    if has_key && fs::metadata(options.data.join("records.db")).map_or(0, |meta| meta.len()) == 0 {
-        return Err(lost());
-    }
-    let records = Records::open(&options.data, options.sync)?;
-    if has_key && records.meta(SEAL_CHECK)?.is_none() && records.operators()?.is_empty() {
-        return Err(lost());
-    }
-    let seal = Arc::new(open_seal(&key_path, &records).await?);
+    let (records, seal) = open_records(&options, &key_path).await?;
     let new_token_file = first_operator(&options.data, &records).await?;
     records.end_lost_runs().await?;
     let shared = Arc::new(Shared::new(options.data.clone(), records, seal)?);
@@ -145,29 +132,10 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Err(error) => (None, Some(error)),
     };
     metrics::records_writable(true);
-    // Nobody's login needs it, and with many people it takes a while.
-    let learning = Arc::clone(&shared);
-    drop(tokio::task::spawn_blocking(move || learning.roster.learn_names()));
-    tokio::spawn(crate::upkeep::prune(Arc::downgrade(&shared)));
-    tokio::spawn(crate::upkeep::check(Arc::downgrade(&shared)));
-    tokio::spawn(crate::upkeep::expire_prompts(Arc::downgrade(&shared)));
-    tokio::spawn(bivector_engine::sessions::watch(Arc::downgrade(&shared)));
+    begin_upkeep(&shared);
     let (stop, stopped) = watch::channel(false);
     confirm::take_up(&doors, &shared)?;
-    let certificate = options.tls.as_ref().map(|(certificate, _)| certificate.clone());
-    let mut names = options.names.clone();
-    names.extend(certificate.iter().flat_map(|certificate| names_of(certificate)));
-    let exposure = Exposure {
-        operators: Some(http),
-        phones: phones_at,
-        tls: certificate,
-        names,
-        proxies: options.proxies.clone(),
-        descriptors,
-        key_beside_records: key_path.canonicalize().is_ok_and(|key| options.data.canonicalize().is_ok_and(|data| key.starts_with(data))),
-        waits_for_disk: options.sync == Sync::Full,
-        backup_stamp: options.backup_stamp.clone(),
-    };
+    let exposure = exposure_of(&options, http, phones_at, descriptors, &key_path);
     let connections = Arc::new(Connections::new(options.proxies.clone()));
     let state = ApiState::new(Arc::clone(&shared), Arc::clone(&doors), Arc::clone(&connections), exposure, stopped.clone())?;
     tokio::spawn(crate::upkeep::follow(Arc::downgrade(&shared), Arc::downgrade(&doors), state.clone()));
@@ -181,6 +149,60 @@ pub async fn start(options: Options) -> Result<Running, ServiceError> {
         Some(phones) => vec![serve(listener, Serves::Operators), serve(phones, Serves::Phones)],
     };
     Ok(Running { http, phones: phones_at, encrypted, revision, problem, new_token_file, shared, doors, stop, serving, _lock: lock })
+}
+
+fn only_loopback_in_clear(options: &Options) -> Result<(), ServiceError> {
+    let open = [Some(options.http), options.phones].into_iter().flatten().find(|address| !address.ip().is_loopback());
+    match open.filter(|_| options.tls.is_none()) {
+        Some(address) => Err(ServiceError::NotLoopback(address)),
+        None => Ok(()),
+    }
+}
+
+/// Opens the records and the key file that belongs to them. Records that are gone beside their key are not begun anew.
+async fn open_records(options: &Options, key_path: &Path) -> Result<(Records, Arc<Seal>), ServiceError> {
+    let lost = || ServiceError::RecordsLost { key: key_path.to_owned(), records: options.data.join("records.db") };
+    let has_key = key_path.exists();
+    // Looked at before it is opened: SQLite would begin a new file, and take what is left of the old one for its own.
+    if has_key && fs::metadata(options.data.join("records.db")).map_or(0, |meta| meta.len()) == 0 {
+        return Err(lost());
+    }
+    let records = Records::open(&options.data, options.sync)?;
+    if has_key && records.meta(SEAL_CHECK)?.is_none() && records.operators()?.is_empty() {
+        return Err(lost());
+    }
+    let seal = Arc::new(open_seal(key_path, &records).await?);
+    Ok((records, seal))
+}
+
+/// Begins what goes on beside logins until the service ends.
+fn begin_upkeep(shared: &Arc<Shared>) {
+    // Nobody's login needs it, and with many people it takes a while.
+    let learning = Arc::clone(shared);
+    drop(tokio::task::spawn_blocking(move || learning.roster.learn_names()));
+    tokio::spawn(crate::upkeep::prune(Arc::downgrade(shared)));
+    tokio::spawn(crate::upkeep::check(Arc::downgrade(shared)));
+    tokio::spawn(crate::upkeep::expire_prompts(Arc::downgrade(shared)));
+    tokio::spawn(bivector_engine::sessions::watch(Arc::downgrade(shared)));
+}
+
+/// How the service listens, for the API and whoever reviews it.
+fn exposure_of(options: &Options, http: SocketAddr, phones: Option<SocketAddr>, descriptors: usize, key_path: &Path) -> Exposure {
+    let certificate = options.tls.as_ref().map(|(certificate, _)| certificate.clone());
+    let mut names = options.names.clone();
+    names.extend(certificate.iter().flat_map(|certificate| names_of(certificate)));
+    let beside = |key: PathBuf| options.data.canonicalize().is_ok_and(|data| key.starts_with(data));
+    Exposure {
+        operators: Some(http),
+        phones,
+        tls: certificate,
+        names,
+        proxies: options.proxies.clone(),
+        descriptors,
+        key_beside_records: key_path.canonicalize().is_ok_and(beside),
+        waits_for_disk: options.sync == Sync::Full,
+        backup_stamp: options.backup_stamp.clone(),
+    }
 }
 
 async fn listen(address: SocketAddr) -> Result<TcpListener, ServiceError> {

@@ -194,7 +194,6 @@ async fn text(case: &Case, world: &mut World, last: &str) -> String {
 async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, Failure> {
     let mut gateway = world.gateway(case.via);
     let failed = |error: bivector_exchange::AskError| Failure::no(error.to_string(), "look at the loopback addresses of this machine");
-    let silent = Patience { wait: Duration::from_millis(400), tries: 1 };
     let mut note = None;
     let (exchange, local, sound) = match case.sent {
         Sent::Resending => {
@@ -208,30 +207,7 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
             (resent.exchange, local, sound)
         }
         _ => {
-            match case.sent {
-                Sent::WithWrongSecret => {
-                    gateway.secret = SharedSecret::new(b"breakwater-Kq7vX2mTz9 ");
-                    gateway.patience = silent;
-                }
-                Sent::FromNowhere => gateway.patience = silent,
-                Sent::AfterFirstDirectoryDied => world.stop_first_directory().await,
-                _ => {}
-            }
-            let (exchange, local) = match case.sent {
-                Sent::OnHandset(answers) => on_handset(&gateway, case.name, text, answers, world).await,
-                Sent::AsMsChapV2 => {
-                    let request = Request::ms_chap_v2(case.name, text).map_err(failed)?;
-                    gateway.send(&gateway.sign(request)).await
-                }
-                _ => gateway.log_in(case.name, text).await,
-            }
-            .map_err(failed)?;
-            let answers = match case.sent {
-                Sent::Answering(answer) => vec![Some(answer), None, None],
-                Sent::AnsweringCode => vec![None],
-                _ => Vec::new(),
-            };
-            let (exchange, local) = answer(&gateway, case.name, (exchange, local), answers, world).await.map_err(failed)?;
+            let (exchange, local) = send_case(case, text, &mut gateway, world).await?;
             (exchange, local, true)
         }
     };
@@ -255,6 +231,35 @@ async fn play_one(case: &Case, text: &str, world: &mut World) -> Result<Played, 
         wanted_cause: case.cause,
         note,
     })
+}
+
+/// Sends the login of a case and answers its prompts.
+async fn send_case(case: &Case, text: &str, gateway: &mut SimulatedGateway, world: &mut World) -> Result<(Exchange, SocketAddr), Failure> {
+    let failed = |error: bivector_exchange::AskError| Failure::no(error.to_string(), "look at the loopback addresses of this machine");
+    let silent = Patience { wait: Duration::from_millis(400), tries: 1 };
+    match case.sent {
+        Sent::WithWrongSecret => {
+            gateway.secret = SharedSecret::new(b"breakwater-Kq7vX2mTz9 ");
+            gateway.patience = silent;
+        }
+        Sent::FromNowhere => gateway.patience = silent,
+        Sent::AfterFirstDirectoryDied => world.stop_first_directory().await,
+        _ => {}
+    }
+    let sent = match case.sent {
+        Sent::OnHandset(answers) => on_handset(gateway, case.name, text, answers, world).await,
+        Sent::AsMsChapV2 => {
+            let request = Request::ms_chap_v2(case.name, text).map_err(failed)?;
+            gateway.send(&gateway.sign(request)).await
+        }
+        _ => gateway.log_in(case.name, text).await,
+    };
+    let answers = match case.sent {
+        Sent::Answering(answer) => vec![Some(answer), None, None],
+        Sent::AnsweringCode => vec![None],
+        _ => Vec::new(),
+    };
+    answer(gateway, case.name, sent.map_err(failed)?, answers, world).await.map_err(failed)
 }
 
 /// A login that somebody's handset decides, beside it or behind a prompt with a number.

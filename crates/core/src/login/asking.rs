@@ -370,20 +370,8 @@ impl Login {
             self.step(Hop::Second, "answer", Tone::Note, now, "nothing was typed".to_owned(), None);
             return self.ask_again(asking, Cause::CodeMissing, now);
         }
-        if let Some(sent) = asking.sent.clone().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit())) {
-            let equals = bool::from(sent.code.open().expose().as_bytes().ct_eq(text.as_bytes()));
-            if equals {
-                self.note_answer(AnswerFact::Sent);
-            }
-            if equals && now <= sent.until {
-                let proof = MarkFor::Sent { equals, courier: sent.courier };
-                return Marking { person: asking.person, proof, then: asking.first.after_mark() }.into();
-            }
-            if equals {
-                self.step(Hop::Second, "code", Tone::Note, now, "the code that was sent has ended".to_owned(), None);
-                asking.sent = None;
-                return self.ask_again(asking, Cause::CodeEnded, now);
-            }
+        if let Some(sent) = asking.sent.clone().filter(|sent| is_sent(sent, text)) {
+            return self.sent_came_back(asking, sent, now);
         }
         if let Some((pin, code)) = self.own_code(&asking.person, text, now) {
             let pin_digits = pin.as_ref().map_or(0, |pin| pin.expose().len());
@@ -404,6 +392,23 @@ impl Login {
                 Err(cause) => self.refuse(cause, now),
             };
         }
+        self.wrong_answer(asking, text, now)
+    }
+
+    /// The code that was sent has come back.
+    fn sent_came_back(&mut self, mut asking: Asking, sent: KeptSent, now: Moment) -> State {
+        self.note_answer(AnswerFact::Sent);
+        if now <= sent.until {
+            let proof = MarkFor::Sent { equals: true, courier: sent.courier };
+            return Marking { person: asking.person, proof, then: asking.first.after_mark() }.into();
+        }
+        self.step(Hop::Second, "code", Tone::Note, now, "the code that was sent has ended".to_owned(), None);
+        asking.sent = None;
+        self.ask_again(asking, Cause::CodeEnded, now)
+    }
+
+    /// What was typed is nothing that the person could give: it is counted.
+    fn wrong_answer(&mut self, mut asking: Asking, text: &str, now: Moment) -> State {
         self.note_answer(AnswerFact::Wrong(text.len()));
         let evidence = Evidence { devices: asking.person.devices(), now, limits: self.site.codes };
         let near = evidence.near(text);
@@ -525,6 +530,11 @@ impl Station for SendingCode {
             }
         }
     }
+}
+
+/// Whether a text is the code that was sent.
+fn is_sent(sent: &KeptSent, text: &str) -> bool {
+    text.bytes().all(|byte| byte.is_ascii_digit()) && bool::from(sent.code.open().expose().as_bytes().ct_eq(text.as_bytes()))
 }
 
 /// An address or number with most of it hidden: enough to know which one it is.

@@ -30,6 +30,7 @@ impl Login {
         }
         self.check_device(now)?;
         self.check_method(now)?;
+        self.check_field(now)?;
         self.read_name(now)
     }
 
@@ -92,7 +93,8 @@ impl Login {
         Err(cause)
     }
 
-    fn read_name(&mut self, now: Moment) -> Result<(), Cause> {
+    /// What the password field cannot be, whoever the person is.
+    fn check_field(&mut self, now: Moment) -> Result<(), Cause> {
         if let Credential::Text(text) = &self.request.credential
             && is_placeholder(text.expose())
         {
@@ -123,6 +125,10 @@ impl Login {
             self.step(Hop::Reading, "secret", Tone::Bad, now, said.to_owned(), None);
             return Err(cause);
         }
+        Ok(())
+    }
+
+    fn read_name(&mut self, now: Moment) -> Result<(), Cause> {
         let Some(chain) = self.chain() else { return Err(Cause::ChainMissing) };
         let line = Some(chain.identity.line).filter(|line| *line > 0);
         let charset = self.charset();

@@ -190,7 +190,7 @@ pub struct WhoPeople {
 }
 
 /// A person.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WhoPerson {
     /// The login name.
     pub login: String,
@@ -231,30 +231,7 @@ pub(super) async fn who(
     let chain = &live.site.chains[at];
     let (people, unknown) = everybody(&state, &live, chain).await;
     let gateways: Vec<_> = live.site.gateways.iter().filter(|gateway| gateway.chains.contains(&at)).collect();
-    let mut rules: Vec<WhoRule> = chain
-        .rules
-        .rules()
-        .iter()
-        .map(|rule| WhoRule {
-            name: rule.name.clone(),
-            when: rule.when.to_string(),
-            grant: match rule.then {
-                Then::Grant(grant) => live.site.grants.get(grant).map(|grant| grant.name.clone()),
-                Then::Refuse(_) => None,
-            },
-            line: rule.line,
-            gateways: match rule.when.labels.is_empty() {
-                true => Vec::new(),
-                false => {
-                    let has = |gateway: &&&bivector_site::Gateway| {
-                        rule.when.labels.iter().all(|(key, value)| gateway.labels.get(key) == Some(value))
-                    };
-                    gateways.iter().filter(has).map(|gateway| gateway.name.clone()).collect()
-                }
-            },
-            people: WhoPeople::default(),
-        })
-        .collect();
+    let mut rules = who_rules(&live.site, chain, &gateways);
     let mut left_out = WhoPeople::default();
     for (source, person) in &people {
         let view = who_person(&state, chain, &live.site, source, person);
@@ -270,22 +247,49 @@ pub(super) async fn who(
         lines.dedup();
         for line in lines {
             let found = line.and_then(|line| rules.iter_mut().find(|rule| rule.line == line));
-            let place = found.map_or(&mut left_out, |rule| &mut rule.people);
-            place.count += 1;
-            place.with_factor += u64::from(!view.factors.is_empty());
-            if filter.all || place.named.len() < NAMED {
-                place.named.push(WhoPerson {
-                    login: view.login.clone(),
-                    name: view.name.clone(),
-                    source: view.source.clone(),
-                    groups: view.groups.clone(),
-                    factors: view.factors.clone(),
-                    but: view.but.clone(),
-                });
-            }
+            found.map_or(&mut left_out, |rule| &mut rule.people).add(&view, filter.all);
         }
     }
     Ok(Json(WhoView { chain: name, rules, left_out, unknown }))
+}
+
+/// The rules of a chain, with nobody at them yet.
+fn who_rules(site: &Site, chain: &Chain, gateways: &[&bivector_site::Gateway]) -> Vec<WhoRule> {
+    chain
+        .rules
+        .rules()
+        .iter()
+        .map(|rule| WhoRule {
+            name: rule.name.clone(),
+            when: rule.when.to_string(),
+            grant: match rule.then {
+                Then::Grant(grant) => site.grants.get(grant).map(|grant| grant.name.clone()),
+                Then::Refuse(_) => None,
+            },
+            line: rule.line,
+            gateways: match rule.when.labels.is_empty() {
+                true => Vec::new(),
+                false => {
+                    let has = |gateway: &&&bivector_site::Gateway| {
+                        rule.when.labels.iter().all(|(key, value)| gateway.labels.get(key) == Some(value))
+                    };
+                    gateways.iter().filter(has).map(|gateway| gateway.name.clone()).collect()
+                }
+            },
+            people: WhoPeople::default(),
+        })
+        .collect()
+}
+
+impl WhoPeople {
+    /// Counts a person here, and names them where there is room or everybody is asked for.
+    fn add(&mut self, view: &WhoPerson, all: bool) {
+        self.count += 1;
+        self.with_factor += u64::from(!view.factors.is_empty());
+        if all || self.named.len() < NAMED {
+            self.named.push(view.clone());
+        }
+    }
 }
 
 /// Everybody whom the sources of a chain know; a person known to an earlier source is not asked of a later one.

@@ -12,7 +12,7 @@ pub use play::{Tried, outcome_of, try_persona};
 use bivector_engine::live::{LiveSite, open_secret};
 use bivector_engine::runs::{Active, Progress, STAGES};
 use bivector_engine::shared::{Event, Shared};
-use bivector_explain::run::{Run, RunState};
+use bivector_explain::run::{LoginResult, Run, RunState};
 use bivector_site::rehearsal::{Codes, Rehearsal};
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
@@ -160,45 +160,15 @@ async fn perform(shared: &Arc<Shared>, asked: &Asked, active: &Arc<Active>, pers
         }
     };
     let play = Play { shared, live: &asked.live, personas, waits: &waits };
-    let list = &asked.rehearsal.logins;
-    let one = async |at: usize| {
-        let (turn, login) = (at / list.len() + 1, &list[at % list.len()]);
-        (at, play::play(&play, login, turn as u32, format!("{STAGES}{id}/{at}")).await)
-    };
-    let total = list.len() * asked.repeat.max(1) as usize;
-    let mut on_their_way = FuturesUnordered::new();
-    let mut next = 0..total;
-    on_their_way.extend(next.by_ref().take(asked.parallel.clamp(1, MOST_PARALLEL) as usize).map(&one));
-    let mut stopped = active.stop.subscribe();
-    let mut places: Vec<usize> = Vec::new();
-    loop {
-        let ended = tokio::select! {
-            ended = on_their_way.next() => ended,
-            _ = stopped.wait_for(|stop| *stop) => break,
-        };
-        let Some((at, result)) = ended else { break };
-        on_their_way.extend(next.next().map(&one));
-        let place = places.partition_point(|earlier| *earlier < at);
-        places.insert(place, at);
-        told(&|run| {
-            *(if result.passed() { &mut run.passed } else { &mut run.failed }) += 1;
-            run.waits_for = None;
-            run.results.insert(place, result.clone());
-        });
-    }
-    drop(on_their_way);
-    clear(shared, &format!("{STAGES}{id}/")).await;
-    let ended = |run: &mut Run| {
-        run.took_us = began.elapsed().as_micros() as u64;
-        run.state = match (run.passed + run.failed == run.total, run.failed) {
-            (false, _) => RunState::Interrupted,
-            (true, 0) => RunState::Passed,
-            (true, _) => RunState::Failed,
-        };
+    let place_of = |result: &LoginResult, place: usize, run: &mut Run| {
+        *(if result.passed() { &mut run.passed } else { &mut run.failed }) += 1;
         run.waits_for = None;
+        run.results.insert(place, result.clone());
     };
+    play_all(asked, active, &play, id, &|place, result| told(&|run| place_of(result, place, run))).await;
+    clear(shared, &format!("{STAGES}{id}/")).await;
     let run = active.run.lock().map(|mut run| {
-        ended(&mut run);
+        end(&mut run, began);
         run.clone()
     });
     let Some(run) = run.ok() else { return broken(id) };
@@ -211,6 +181,43 @@ async fn perform(shared: &Arc<Shared>, asked: &Asked, active: &Arc<Active>, pers
     // Told once it is kept: whoever hears of it can compare it at once.
     tell(&run);
     run
+}
+
+/// Plays all logins, some at a time, until they are through or the run is stopped; `ended` is told each with its place among the results.
+async fn play_all(asked: &Asked, active: &Active, play: &Play<'_>, id: u64, ended: &(dyn Fn(usize, &LoginResult) + Sync)) {
+    let list = &asked.rehearsal.logins;
+    let one = async |at: usize| {
+        let (turn, login) = (at / list.len() + 1, &list[at % list.len()]);
+        (at, play::play(play, login, turn as u32, format!("{STAGES}{id}/{at}")).await)
+    };
+    let total = list.len() * asked.repeat.max(1) as usize;
+    let mut on_their_way = FuturesUnordered::new();
+    let mut next = 0..total;
+    on_their_way.extend(next.by_ref().take(asked.parallel.clamp(1, MOST_PARALLEL) as usize).map(&one));
+    let mut stopped = active.stop.subscribe();
+    let mut places: Vec<usize> = Vec::new();
+    loop {
+        let next_one = tokio::select! {
+            next_one = on_their_way.next() => next_one,
+            _ = stopped.wait_for(|stop| *stop) => break,
+        };
+        let Some((at, result)) = next_one else { break };
+        on_their_way.extend(next.next().map(&one));
+        let place = places.partition_point(|earlier| *earlier < at);
+        places.insert(place, at);
+        ended(place, &result);
+    }
+}
+
+/// Notes how a run ended.
+fn end(run: &mut Run, began: Instant) {
+    run.took_us = began.elapsed().as_micros() as u64;
+    run.state = match (run.passed + run.failed == run.total, run.failed) {
+        (false, _) => RunState::Interrupted,
+        (true, 0) => RunState::Passed,
+        (true, _) => RunState::Failed,
+    };
+    run.waits_for = None;
 }
 
 /// A run whose state was lost in a panic of another thread; it is kept as interrupted at the next start.

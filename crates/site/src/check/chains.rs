@@ -141,13 +141,29 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
     let own = || gateways.iter().filter(|(_, gateway, ..)| gateway.chains.contains(&index));
     let prompts = own().any(|(_, gateway, ..)| gateway.shows_challenges);
     let ways = matrix::ways(chain, &nt_hash, prompts);
+    methods_fit(chain, &ways, &nt_hash, (&at, &forms_at), notes);
+    forms_fit(chain, &nt_hash, &forms_at, notes);
+    factors_fit(chain, &ways, (&at, &forms_at), notes);
+    for (name, gateway, ..) in own().filter(|(_, gateway, ..)| prompts && !gateway.shows_challenges) {
+        if let Some(never) = all_never(&matrix::ways(chain, &nt_hash, false)) {
+            let message = format!("nobody can log in to `{}` through `{}`: {}", chain.name, gateway.name, never.why);
+            notes.error("gateway-impossible", name.span.clone(), message, either(&never, "or give the gateway a chain of its own"));
+        }
+    }
+}
+
+/// Whether a directory shows NT hashes.
+type ShowsNtHash<'a> = dyn Fn(usize) -> bool + 'a;
+
+/// Each method of the chain, against its sources.
+fn methods_fit(chain: &Chain, ways: &[Way], nt_hash: &ShowsNtHash<'_>, (at, forms_at): (&Range<usize>, &Range<usize>), notes: &Notes<'_>) {
     for method in &chain.methods {
         let of_method: Vec<Way> = ways.iter().copied().filter(|way| way.method == *method).collect();
         if let Some(never) = all_never(&of_method) {
             let message = format!("the chain `{}` can never accept {} login, because {}", chain.name, method.spoken(), never.why);
             notes.error(
                 code_for(&never, "method-impossible"),
-                place_for(&never, &at, &forms_at),
+                place_for(&never, at, forms_at),
                 message,
                 either(&never, "or take the method out"),
             );
@@ -160,8 +176,12 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
             break;
         }
     }
+}
+
+/// Each form of the chain, against its methods and gateways.
+fn forms_fit(chain: &Chain, nt_hash: &ShowsNtHash<'_>, forms_at: &Range<usize>, notes: &Notes<'_>) {
     // A plain form beside one with a code is right without prompts too: it tells a missing code from a wrong password.
-    let best_ways = matrix::ways(chain, &nt_hash, true);
+    let best_ways = matrix::ways(chain, nt_hash, true);
     for (form, shape) in chain.forms.iter().map(|form| (form, matrix::Shape::of(form))) {
         let of_form: Vec<Way> =
             best_ways.iter().copied().filter(|way| way.shape == shape && matrix::first(way.method, way.skill).is_ok()).collect();
@@ -173,6 +193,10 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
             notes.error("form-impossible", forms_at.clone(), message, "add a courier or `approval` to `second`, or take the form out");
         }
     }
+}
+
+/// Each second factor of the chain, against what can ask for it.
+fn factors_fit(chain: &Chain, ways: &[Way], (at, forms_at): (&Range<usize>, &Range<usize>), notes: &Notes<'_>) {
     for kind in &chain.second {
         let of_factor: Vec<Way> = ways
             .iter()
@@ -182,14 +206,8 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
             .collect();
         if let Some(never) = all_never(&of_factor).filter(|_| !of_factor.is_empty()) {
             let message = format!("the chain `{}` can never ask for one of its second factors: {}", chain.name, never.why);
-            notes.error(code_for(&never, "factor-impossible"), place_for(&never, &at, &forms_at), message, either(&never, ""));
+            notes.error(code_for(&never, "factor-impossible"), place_for(&never, at, forms_at), message, either(&never, ""));
             break;
-        }
-    }
-    for (name, gateway, ..) in own().filter(|(_, gateway, ..)| prompts && !gateway.shows_challenges) {
-        if let Some(never) = all_never(&matrix::ways(chain, &nt_hash, false)) {
-            let message = format!("nobody can log in to `{}` through `{}`: {}", chain.name, gateway.name, never.why);
-            notes.error("gateway-impossible", name.span.clone(), message, either(&never, "or give the gateway a chain of its own"));
         }
     }
 }

@@ -3,7 +3,9 @@
 use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
-use super::super::{Chain, FactorKind, FactorWord, FirstSource, Gateway, Newcomers, Passwords, RadiusDoor, Site, SourceRef, TraceKeeping};
+use super::super::{
+    Chain, FactorKind, FactorWord, FirstSource, Gateway, Handset, Newcomers, Passwords, RadiusDoor, Site, SourceRef, TraceKeeping,
+};
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
 use super::handset::{DraftHandset, join_newcomers};
@@ -13,6 +15,7 @@ use super::second::{DraftCourier, Factors};
 use bivector_model::addresses::AddressMap;
 use bivector_model::device::CodeKind;
 use bivector_model::grant::Grant;
+use bivector_model::identity::IdentityRule;
 use bivector_model::prompt::Texts;
 use bivector_model::rule::{Rule, RuleBook, Then};
 
@@ -35,46 +38,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
         claim_gateways(&chain, index, &mut gateways, &joined, notes);
-        let source = |(wanted, when)| Some(FirstSource { source: resolve_source(&wanted, &directories, &upstreams, notes)?, when });
-        let first = chain.first.iter().cloned().filter_map(source).collect();
-        let second: Vec<FactorKind> =
-            chain.second.iter().filter_map(|wanted| resolve_factor(wanted, &couriers, &upstreams, notes)).collect();
-        let words = factor_words(&chain, &second, &couriers, &upstreams, notes);
-        let spelt: Vec<String> = words.iter().map(|word| word.word.clone()).collect();
-        if chain.when_unclear.is_none() {
-            check::ambiguous(&chain.forms, &spelt, chain.forms_span.clone(), notes);
-        }
-        let identity = chain.identity.as_ref().and_then(|wanted| resolve(wanted, &identities, "identity rule", notes));
-        let chain = Chain {
-            name: chain.name.value,
-            identity: identity.map(|index| identities[index].1.clone()).unwrap_or_default(),
-            methods: chain.methods,
-            forms_line: notes.lines.line(chain.forms_span.start),
-            forms: chain.forms,
-            ports: chain.ports,
-            realms: chain.realms,
-            first,
-            when_source_is_down: chain.when_source_is_down,
-            change_password: chain.change_password,
-            second,
-            words,
-            spelt,
-            when_several: chain.when_several,
-            when_second_is_down: chain.when_second_is_down,
-            second_patience: chain.approvals.patience,
-            match_number: chain.approvals.match_number,
-            when_unanswered: chain.approvals.when_unanswered,
-            when_not_enrolled: chain.approvals.when_not_enrolled,
-            remember: chain.approvals.remember,
-            waive: chain.waive,
-            code_only: chain.code_only,
-            retry: chain.retry,
-            when_unclear: chain.when_unclear.unwrap_or_default(),
-            refusal_pace: chain.refusal_pace,
-            rules: RuleBook::default(),
-            line: chain.line,
-        };
-        joined.push(chain);
+        joined.push(join_chain(chain, &directories, &upstreams, &couriers, &identities, notes));
     }
     for rule in rules {
         join_rule(rule, &mut joined, &grants, notes);
@@ -95,15 +59,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let ranges = gateways.iter().enumerate().flat_map(|(index, gateway)| gateway.from.iter().map(move |range| (*range, index)));
     let by_address = AddressMap::new(ranges);
     let rehearsals = rehearsals.into_iter().map(|draft| join_rehearsal(draft, &personas, &gateways, notes)).collect();
-    let DraftHandset { mut handset, chain } = whole.handset;
-    handset.chain = chain.and_then(|wanted| {
-        let found = joined.iter().position(|chain| chain.name == wanted.value);
-        if found.is_none() {
-            let names: Vec<&str> = joined.iter().map(|chain| chain.name.as_str()).collect();
-            not_found(&wanted, "chain", &names, notes);
-        }
-        found
-    });
+    let handset = join_handset(whole.handset, &joined, notes);
     let site = Site {
         name: whole.name,
         radius: whole.radius,
@@ -131,6 +87,69 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     check::approvals(&site, notes);
     check::rehearsals(&site, notes);
     Some(site)
+}
+
+/// What the site says of handsets, with its chain resolved.
+fn join_handset(draft: DraftHandset, chains: &[Chain], notes: &Notes<'_>) -> Handset {
+    let DraftHandset { mut handset, chain } = draft;
+    handset.chain = chain.and_then(|wanted| {
+        let found = chains.iter().position(|chain| chain.name == wanted.value);
+        if found.is_none() {
+            let names: Vec<&str> = chains.iter().map(|chain| chain.name.as_str()).collect();
+            not_found(&wanted, "chain", &names, notes);
+        }
+        found
+    });
+    handset
+}
+
+/// A chain with its sources, factors and words resolved; its rules come later.
+fn join_chain(
+    chain: DraftChain,
+    directories: &[DraftDirectory],
+    upstreams: &[DraftUpstream],
+    couriers: &[DraftCourier],
+    identities: &[(At<String>, IdentityRule)],
+    notes: &Notes<'_>,
+) -> Chain {
+    let source = |(wanted, when)| Some(FirstSource { source: resolve_source(&wanted, directories, upstreams, notes)?, when });
+    let first = chain.first.iter().cloned().filter_map(source).collect();
+    let second: Vec<FactorKind> = chain.second.iter().filter_map(|wanted| resolve_factor(wanted, couriers, upstreams, notes)).collect();
+    let words = factor_words(&chain, &second, couriers, upstreams, notes);
+    let spelt: Vec<String> = words.iter().map(|word| word.word.clone()).collect();
+    if chain.when_unclear.is_none() {
+        check::ambiguous(&chain.forms, &spelt, chain.forms_span.clone(), notes);
+    }
+    let identity = chain.identity.as_ref().and_then(|wanted| resolve(wanted, identities, "identity rule", notes));
+    Chain {
+        name: chain.name.value,
+        identity: identity.map(|index| identities[index].1.clone()).unwrap_or_default(),
+        methods: chain.methods,
+        forms_line: notes.lines.line(chain.forms_span.start),
+        forms: chain.forms,
+        ports: chain.ports,
+        realms: chain.realms,
+        first,
+        when_source_is_down: chain.when_source_is_down,
+        change_password: chain.change_password,
+        second,
+        words,
+        spelt,
+        when_several: chain.when_several,
+        when_second_is_down: chain.when_second_is_down,
+        second_patience: chain.approvals.patience,
+        match_number: chain.approvals.match_number,
+        when_unanswered: chain.approvals.when_unanswered,
+        when_not_enrolled: chain.approvals.when_not_enrolled,
+        remember: chain.approvals.remember,
+        waive: chain.waive,
+        code_only: chain.code_only,
+        retry: chain.retry,
+        when_unclear: chain.when_unclear.unwrap_or_default(),
+        refusal_pace: chain.refusal_pace,
+        rules: RuleBook::default(),
+        line: chain.line,
+    }
 }
 
 /// Gives the chain its gateways: those that it names, and those with its labels.

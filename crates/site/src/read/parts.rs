@@ -20,33 +20,15 @@ pub(crate) type DraftGateway = (At<String>, Gateway, Vec<At<IpNet>>, Option<At<S
 
 pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Option<DraftGateway> {
     let name = section.needed_text("name", "\"breakwater\"");
-    let (mut from, mut hosts) = (Vec::new(), Vec::new());
-    match section.texts("from", true) {
-        Some(texts) => texts.value.into_iter().for_each(|text| match is_host_name(&text.value) {
-            true => hosts.push(text.value.to_lowercase()),
-            false => from.extend(read_range(&text, &section)),
-        }),
-        None if !section.has("from") => section.missing("from", "[\"192.0.2.10/32\"]"),
-        None => {}
-    }
+    let (from, hosts) = read_senders(&section);
     let secret = section.needed_text("secret", "\"gateway/breakwater\"");
-    let integrity =
-        section.choice("message_authenticator", &[("required", IntegrityPolicy::Required), ("when-present", IntegrityPolicy::WhenPresent)]);
-    if integrity == Some(IntegrityPolicy::WhenPresent) {
-        section.notes.warn(
-            "unsigned-requests",
-            section.span.clone(),
-            "this gateway may send requests without Message-Authenticator: whoever can write to the network between can forge them",
-            "switch Message-Authenticator on at the device, then take `message_authenticator` out",
-        );
-    }
-    let patience = section.table("patience").map(|patience| {
-        let wait = patience.duration("wait", Duration::from_millis(100)..=SECOND * 600).map_or(SECOND * 5, |wait| wait.value);
-        let tries = patience.number("tries", 1..=20).map_or(3, |tries| tries.value as u32);
-        let servers = patience.number("servers", 1..=8).map_or(1, |servers| servers.value as u32);
-        patience.finish();
-        GatewayPatience { wait, tries, servers }
-    });
+    let integrity = read_integrity(
+        &section,
+        "unsigned-requests",
+        "this gateway may send requests without Message-Authenticator: whoever can write to the network between can forge them",
+        "switch Message-Authenticator on at the device, then take `message_authenticator` out",
+    );
+    let patience = section.table("patience").map(read_gateway_patience);
     let client_patience = section.duration("client_patience", SECOND..=SECOND * 3600).map(|patience| patience.value);
     let identifiers = section.texts("identifier", true).map(plain).unwrap_or_default();
     let labels = section.labels("labels").map(|labels| labels.value).unwrap_or_default();
@@ -75,7 +57,7 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         fields,
         knows,
         secret: secret.as_ref().map(|secret| secret.value.clone()).unwrap_or_default(),
-        integrity: integrity.unwrap_or_default(),
+        integrity,
         patience,
         client_patience,
         shows_challenges,
@@ -88,6 +70,38 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         line,
     };
     Some((name, gateway, from, secret))
+}
+
+/// Addresses and host names that a gateway sends from.
+fn read_senders(section: &Section<'_, '_, '_>) -> (Vec<At<IpNet>>, Vec<String>) {
+    let (mut from, mut hosts) = (Vec::new(), Vec::new());
+    match section.texts("from", true) {
+        Some(texts) => texts.value.into_iter().for_each(|text| match is_host_name(&text.value) {
+            true => hosts.push(text.value.to_lowercase()),
+            false => from.extend(read_range(&text, section)),
+        }),
+        None if !section.has("from") => section.missing("from", "[\"192.0.2.10/32\"]"),
+        None => {}
+    }
+    (from, hosts)
+}
+
+/// Whether packets must be signed, with a warning where they need not be.
+fn read_integrity(section: &Section<'_, '_, '_>, code: &'static str, warning: &str, remedy: &str) -> IntegrityPolicy {
+    let known = [("required", IntegrityPolicy::Required), ("when-present", IntegrityPolicy::WhenPresent)];
+    let integrity = section.choice("message_authenticator", &known).unwrap_or_default();
+    if integrity == IntegrityPolicy::WhenPresent {
+        section.notes.warn(code, section.span.clone(), warning, remedy);
+    }
+    integrity
+}
+
+fn read_gateway_patience(patience: Section<'_, '_, '_>) -> GatewayPatience {
+    let wait = patience.duration("wait", Duration::from_millis(100)..=SECOND * 600).map_or(SECOND * 5, |wait| wait.value);
+    let tries = patience.number("tries", 1..=20).map_or(3, |tries| tries.value as u32);
+    let servers = patience.number("servers", 1..=8).map_or(1, |servers| servers.value as u32);
+    patience.finish();
+    GatewayPatience { wait, tries, servers }
 }
 
 fn plain(texts: At<Vec<At<String>>>) -> Vec<String> {
@@ -156,15 +170,7 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         |groups| read_groups(groups, kind == DirectoryKind::ActiveDirectory),
     );
     let attributes = section.table("attributes").map(read_person_attributes).unwrap_or_default();
-    let (mut connect_patience, mut answer_patience, mut hedge) = (SECOND * 2, SECOND * 4, None);
-    if let Some(patience) = section.table("patience") {
-        let range = || Duration::from_millis(50)..=SECOND * 60;
-        connect_patience = patience.duration("connect", range()).map_or(connect_patience, |wait| wait.value);
-        answer_patience = patience.duration("answer", range()).map_or(answer_patience, |wait| wait.value);
-        hedge = patience.duration("hedge", Duration::from_millis(50)..=answer_patience).map(|wait| wait.value);
-        patience.finish();
-    }
-    let hedge = hedge.unwrap_or((SECOND / 2).min(answer_patience / 2));
+    let (connect_patience, answer_patience, hedge) = read_directory_patience(&section);
     let connections = section.number("connections", 1..=256).map_or(16, |number| number.value as usize);
     let line = section.line();
     section.finish();
@@ -190,6 +196,19 @@ pub(super) fn read_directory(section: Section<'_, '_, '_>) -> Option<DraftDirect
         line,
     };
     Some((name, directory, reader_secret))
+}
+
+/// How long a directory may take to connect and to answer, and when a second server is asked beside the first.
+fn read_directory_patience(section: &Section<'_, '_, '_>) -> (Duration, Duration, Duration) {
+    let (mut connect, mut answer, mut hedge) = (SECOND * 2, SECOND * 4, None);
+    if let Some(patience) = section.table("patience") {
+        let range = || Duration::from_millis(50)..=SECOND * 60;
+        connect = patience.duration("connect", range()).map_or(connect, |wait| wait.value);
+        answer = patience.duration("answer", range()).map_or(answer, |wait| wait.value);
+        hedge = patience.duration("hedge", Duration::from_millis(50)..=answer).map(|wait| wait.value);
+        patience.finish();
+    }
+    (connect, answer, hedge.unwrap_or((SECOND / 2).min(answer / 2)))
 }
 
 fn read_servers(section: &Section<'_, '_, '_>) -> Vec<Server> {
@@ -266,19 +285,7 @@ pub(crate) type DraftUpstream = (At<String>, Upstream, Option<At<String>>);
 
 pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstream> {
     let name = section.needed_text("name", "\"harbourlight\"");
-    let servers = match section.texts("servers", true) {
-        Some(texts) if texts.value.is_empty() => {
-            section.notes.error("empty", texts.span, "`servers` names no server", "write for example \"192.0.2.50:1812\"");
-            Vec::new()
-        }
-        Some(texts) => texts.value.iter().filter_map(|text| read_upstream_server(text, &section)).collect(),
-        None => {
-            if !section.has("servers") {
-                section.missing("servers", "[\"192.0.2.50:1812\"]");
-            }
-            Vec::new()
-        }
-    };
+    let servers = read_upstream_servers(&section);
     let pool = read_pool(&section);
     let secret = section.needed_text("secret", "\"upstream/harbourlight\"");
     let source_address = section.text("source_address").and_then(|text| {
@@ -295,25 +302,15 @@ pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstrea
         tries = patience.number("tries", 1..=20).map_or(tries, |tries| tries.value as u32);
         patience.finish();
     }
-    let attributes = section.table("attributes").map(|attributes| {
-        let list = |key| attributes.texts(key, true).map(|texts| read_attributes(texts, &attributes)).unwrap_or_default();
-        let lists = (list("up"), list("back"));
-        attributes.finish();
-        lists
-    });
-    let (up, back) = attributes.unwrap_or_default();
+    let (up, back) = section.table("attributes").map(read_passed_attributes).unwrap_or_default();
     let name_as = section.choice("name_as", &[("read", NameAs::Read), ("typed", NameAs::Typed)]).unwrap_or_default();
     let groups_from = section.text("groups_from").and_then(|text| read_attribute(&text, &section));
-    let integrity =
-        section.choice("message_authenticator", &[("required", IntegrityPolicy::Required), ("when-present", IntegrityPolicy::WhenPresent)]);
-    if integrity == Some(IntegrityPolicy::WhenPresent) {
-        section.notes.warn(
-            "unsigned-replies",
-            section.span.clone(),
-            "replies of this upstream may come without Message-Authenticator: whoever can write to the network between can forge an accept",
-            "switch Message-Authenticator on at the upstream, then take `message_authenticator` out",
-        );
-    }
+    let integrity = read_integrity(
+        &section,
+        "unsigned-replies",
+        "replies of this upstream may come without Message-Authenticator: whoever can write to the network between can forge an accept",
+        "switch Message-Authenticator on at the upstream, then take `message_authenticator` out",
+    );
     let status_checks = section.flag("status_checks").unwrap_or(true);
     let line = section.line();
     section.finish();
@@ -330,11 +327,35 @@ pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstrea
         back,
         name_as,
         groups_from,
-        integrity: integrity.unwrap_or_default(),
+        integrity,
         status_checks,
         line,
     };
     Some((name, upstream, secret))
+}
+
+fn read_upstream_servers(section: &Section<'_, '_, '_>) -> Vec<Server> {
+    match section.texts("servers", true) {
+        Some(texts) if texts.value.is_empty() => {
+            section.notes.error("empty", texts.span, "`servers` names no server", "write for example \"192.0.2.50:1812\"");
+            Vec::new()
+        }
+        Some(texts) => texts.value.iter().filter_map(|text| read_upstream_server(text, section)).collect(),
+        None => {
+            if !section.has("servers") {
+                section.missing("servers", "[\"192.0.2.50:1812\"]");
+            }
+            Vec::new()
+        }
+    }
+}
+
+/// Attributes that are passed to an upstream, and back from it.
+fn read_passed_attributes(attributes: Section<'_, '_, '_>) -> (Vec<AttributeType>, Vec<AttributeType>) {
+    let list = |key| attributes.texts(key, true).map(|texts| read_attributes(texts, &attributes)).unwrap_or_default();
+    let lists = (list("up"), list("back"));
+    attributes.finish();
+    lists
 }
 
 fn read_upstream_server(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Server> {

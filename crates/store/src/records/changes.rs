@@ -469,29 +469,32 @@ fn put_back(
     for factor in added {
         transaction.execute("DELETE FROM factors WHERE id = ?1", [factor.id as i64])?;
     }
-    for factor in &was.factors {
-        let settings = serde_json::to_string(&factor.settings).unwrap_or_default();
-        let kept = transaction.execute(
-            "UPDATE factors SET label = ?2, sealed = ?3, settings = ?4, pin = ?5 WHERE id = ?1",
-            params![factor.id as i64, factor.label, factor.sealed, settings, factor.pin],
+    was.factors.iter().try_for_each(|factor| put_factor_back(transaction, was.id, factor))
+}
+
+/// Puts one factor back as it was.
+fn put_factor_back(transaction: &Transaction<'_>, person: u64, factor: &SnapshotFactor) -> rusqlite::Result<()> {
+    let settings = serde_json::to_string(&factor.settings).unwrap_or_default();
+    let kept = transaction.execute(
+        "UPDATE factors SET label = ?2, sealed = ?3, settings = ?4, pin = ?5 WHERE id = ?1",
+        params![factor.id as i64, factor.label, factor.sealed, settings, factor.pin],
+    )?;
+    if kept == 0 {
+        transaction.execute(
+            "INSERT INTO factors (id, person, kind, label, sealed, settings, created_us, pin) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![
+                factor.id as i64,
+                person as i64,
+                factor.kind,
+                factor.label,
+                factor.sealed,
+                settings,
+                factor.created_us as i64,
+                factor.pin
+            ],
         )?;
-        if kept == 0 {
-            transaction.execute(
-                "INSERT INTO factors (id, person, kind, label, sealed, settings, created_us, pin) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
-                params![
-                    factor.id as i64,
-                    was.id as i64,
-                    factor.kind,
-                    factor.label,
-                    factor.sealed,
-                    settings,
-                    factor.created_us as i64,
-                    factor.pin
-                ],
-            )?;
-            // What it was at, so that a code used before its removal stays used.
-            restore_state(transaction, factor.id, &factor.state)?;
-        }
+        // What it was at, so that a code used before its removal stays used.
+        restore_state(transaction, factor.id, &factor.state)?;
     }
     Ok(())
 }

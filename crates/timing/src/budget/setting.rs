@@ -288,56 +288,22 @@ impl Setting {
         };
         let stated = |patience: Option<GatewayPatience>| patience.unwrap_or(GatewayPatience { wait: SECOND * 5, tries: 3, servers: 1 });
         match self {
-            Setting::GatewayWait(index) => {
-                if let Some(gateway) = site.gateways.get_mut(index) {
-                    gateway.patience = Some(GatewayPatience { wait: time, ..stated(gateway.patience) });
-                }
-            }
-            Setting::GatewayTries(index) => {
-                if let Some(gateway) = site.gateways.get_mut(index) {
-                    gateway.patience = Some(GatewayPatience { tries: count, ..stated(gateway.patience) });
-                }
-            }
+            Setting::GatewayWait(index) => site.gateways.get_mut(index).into_iter().for_each(|gateway| {
+                gateway.patience = Some(GatewayPatience { wait: time, ..stated(gateway.patience) });
+            }),
+            Setting::GatewayTries(index) => site.gateways.get_mut(index).into_iter().for_each(|gateway| {
+                gateway.patience = Some(GatewayPatience { tries: count, ..stated(gateway.patience) });
+            }),
             Setting::ClientPatience(index) => {
-                if let Some(gateway) = site.gateways.get_mut(index) {
-                    gateway.client_patience = Some(time);
-                }
+                site.gateways.get_mut(index).into_iter().for_each(|gateway| gateway.client_patience = Some(time))
             }
-            Setting::Connect(index) => {
-                if let Some(directory) = site.directories.get_mut(index) {
-                    directory.connect_patience = time;
-                }
-            }
-            Setting::Answer(index) => {
-                if let Some(directory) = site.directories.get_mut(index) {
-                    directory.answer_patience = time;
-                }
-            }
-            Setting::Hedge(index) => {
-                if let Some(directory) = site.directories.get_mut(index) {
-                    directory.hedge = time;
-                }
-            }
-            Setting::UpstreamWait(index) => {
-                if let Some(upstream) = site.upstreams.get_mut(index) {
-                    upstream.wait = time;
-                }
-            }
-            Setting::UpstreamTries(index) => {
-                if let Some(upstream) = site.upstreams.get_mut(index) {
-                    upstream.tries = count;
-                }
-            }
-            Setting::CourierPatience(index) => {
-                if let Some(courier) = site.couriers.get_mut(index) {
-                    courier.patience = time;
-                }
-            }
-            Setting::SecondPatience(index) => {
-                if let Some(chain) = site.chains.get_mut(index) {
-                    chain.second_patience = time;
-                }
-            }
+            Setting::Connect(index) => site.directories.get_mut(index).into_iter().for_each(|own| own.connect_patience = time),
+            Setting::Answer(index) => site.directories.get_mut(index).into_iter().for_each(|own| own.answer_patience = time),
+            Setting::Hedge(index) => site.directories.get_mut(index).into_iter().for_each(|own| own.hedge = time),
+            Setting::UpstreamWait(index) => site.upstreams.get_mut(index).into_iter().for_each(|own| own.wait = time),
+            Setting::UpstreamTries(index) => site.upstreams.get_mut(index).into_iter().for_each(|own| own.tries = count),
+            Setting::CourierPatience(index) => site.couriers.get_mut(index).into_iter().for_each(|own| own.patience = time),
+            Setting::SecondPatience(index) => site.chains.get_mut(index).into_iter().for_each(|own| own.second_patience = time),
             Setting::PromptsLast => site.prompt_lasts = time,
             Setting::CodesLast => site.sending.lasts = time,
         }

@@ -9,7 +9,7 @@ use bivector_core::login::*;
 use bivector_model::cause::Cause;
 use bivector_model::device::Used;
 use bivector_model::moment::Moment;
-use bivector_site::{FactorKind, Pool, SourceRef};
+use bivector_site::{Directory, FactorKind, Pool, SourceRef};
 use bivector_wire::Secret;
 use rand::RngExt;
 use rand::rngs::SmallRng;
@@ -163,6 +163,33 @@ impl Behind {
         done.directory_peak = done.directory_peak.max(self.second.1);
     }
 
+    /// The servers of a directory in the order in which they are asked: one that is known to be down comes last.
+    fn order_of(&mut self, index: usize, directory: &Directory, now_us: u64) -> Vec<usize> {
+        let count = directory.servers.len().max(1);
+        let first = match directory.pool {
+            Pool::Order => 0,
+            Pool::Balance => {
+                self.directories[index].turn += 1;
+                self.directories[index].turn % count
+            }
+        };
+        let known = &self.directories[index];
+        let hangs = known.silent_from.is_some_and(|from| from <= now_us);
+        let last = (hangs || known.down_until > now_us).then_some(0);
+        (0..count).map(|place| (first + place) % count).filter(|server| Some(*server) != last).chain(last).collect()
+    }
+
+    /// Whether a server is dead or silent at that time, and how much slower than usual it is.
+    fn trouble_of(&self, server: usize, trouble: Trouble, at_us: u64) -> (bool, bool, f64) {
+        let since = |after: Duration| at_us >= self.began_us + micros(after);
+        match trouble {
+            Trouble::Dies { after } => (server == 0 && since(after), false, 1.0),
+            Trouble::Hangs { after } => (false, server == 0 && since(after), 1.0),
+            Trouble::Slows { after, times } => (false, false, if since(after) { times } else { 1.0 }),
+            Trouble::None => (false, false, 1.0),
+        }
+    }
+
     /// Asks a pool as the service does: those that are well first, the next one when one cannot be reached or, before a password was
     /// sent, has said nothing for as long as the hedge.
     fn ask_directory(
@@ -178,37 +205,16 @@ impl Behind {
             let why = Unavailable { cause: Cause::Unfinished, seen: "no such directory".to_owned() };
             return (Answer::ours(Err(why)), now_us);
         };
-        let count = directory.servers.len().max(1);
         let mut at_us = now_us;
         let mut failed = Vec::new();
-        let first = match directory.pool {
-            Pool::Order => 0,
-            Pool::Balance => {
-                self.directories[index].turn += 1;
-                self.directories[index].turn % count
-            }
-        };
-        let order = (0..count).map(move |place| (first + place) % count);
-        let known = &self.directories[index];
-        let hangs = known.silent_from.is_some_and(|from| from <= now_us);
-        // The one that is known to be down is asked last.
-        let last = (hangs || known.down_until > now_us).then_some(0);
+        let order = self.order_of(index, directory, now_us);
         let (patience, hedge) = (micros(directory.answer_patience), micros(directory.hedge.min(directory.answer_patience)));
-        let mut left = count;
-        for server in order.filter(|server| Some(*server) != last).chain(last) {
+        let mut left = order.len();
+        for server in order {
             left -= 1;
-            let since = |after: Duration| at_us >= self.began_us + micros(after);
-            let (dead, silent, slower) = match plan.trouble {
-                Trouble::Dies { after } => (server == 0 && since(after), false, 1.0),
-                Trouble::Hangs { after } => (false, server == 0 && since(after), 1.0),
-                Trouble::Slows { after, times } => (false, false, if since(after) { times } else { 1.0 }),
-                Trouble::None => (false, false, 1.0),
-            };
+            let (dead, silent, slower) = self.trouble_of(server, plan.trouble, at_us);
             self.count_question(at_us, done);
-            let fail = |cause: Cause, took_us: u64, seen: String| {
-                let url = directory.servers.get(server).map(|server| server.url.clone()).unwrap_or_default();
-                FailedServer { server: url, why: Unavailable { cause, seen }, took_us }
-            };
+            let fail = |cause, took_us, seen| failed_server(directory, server, cause, took_us, seen);
             if dead {
                 failed.push(fail(Cause::SourceUnreachable, REFUSED, "the connection was refused".to_owned()));
                 at_us += REFUSED;
@@ -243,9 +249,7 @@ impl Behind {
                 break;
             }
         }
-        let why = failed.pop().map(|last| last.why);
-        let why = why.unwrap_or(Unavailable { cause: Cause::SourceUnreachable, seen: "it has no server".to_owned() });
-        (Answer { value: Err(why), server: None, failed }, at_us)
+        (none_answered(failed), at_us)
     }
 
     fn ask_handset(
@@ -324,4 +328,17 @@ pub(super) fn at_the_prompt(
             (at, code(at))
         }
     }
+}
+
+/// A server that has not answered.
+fn failed_server(directory: &Directory, server: usize, cause: Cause, took_us: u64, seen: String) -> FailedServer {
+    let url = directory.servers.get(server).map(|server| server.url.clone()).unwrap_or_default();
+    FailedServer { server: url, why: Unavailable { cause, seen }, took_us }
+}
+
+/// What a login hears where no server has answered: why the last one has not.
+fn none_answered(mut failed: Vec<FailedServer>) -> Answer<Result<(), Unavailable>> {
+    let why = failed.pop().map(|last| last.why);
+    let why = why.unwrap_or(Unavailable { cause: Cause::SourceUnreachable, seen: "it has no server".to_owned() });
+    Answer { value: Err(why), server: None, failed }
 }

@@ -112,66 +112,30 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
     let directory =
         StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(|error| failed(error.to_string()))?;
     let world = World::start(people, &[directory.address()], no_sync).await?;
-    let mut waiting = logins_of(people, own_password, "");
-    let mut codes = logins_of(people, |_| String::new(), CODES);
-    let (mut echo, mut bare, mut whole, mut calm) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-    let (mut bare_codes, mut code_only) = (Vec::new(), Vec::new());
-    let (mut untraced_codes, mut untraced) = (Vec::new(), Vec::new());
+    let mut measured = Measurements::default();
+    let mut prepared = Prepared { waiting: logins_of(people, own_password, ""), codes: logins_of(people, |_| String::new(), CODES) };
+    let load = Load { seconds, parallel, limit, datagram };
     for _ in 0..rounds {
-        let server = Bare::start(echo_back).map_err(|error| failed(error.to_string()))?;
-        echo.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
-        drop(server);
-        let path = PacketPath::new();
-        let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
-        bare.push(datagrams(server.address, &datagram, parallel, limit).await.map_err(|error| failed(error.to_string()))?);
-        drop(server);
-        let secret = SharedSecret::new(SECRET.as_bytes());
-        let mut batch = take_first(&mut codes, (PREPARED * seconds) as usize);
-        // One half with traces written down and one without, right after each other: only their ratio means anything.
-        let count = batch.len() / 2;
-        let half = take_first(&mut batch, count);
-        let path = PacketPath::with_codes();
-        let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(|error| failed(error.to_string()))?;
-        // Without records no code is ever used up: the same few may come again and again.
-        let few: Vec<LoadLogin> = half.iter().step_by((half.len() / 1000).max(1)).cloned().collect();
-        let again = few.iter().cycle().take((BARE_PREPARED * seconds) as usize).cloned().collect();
-        bare_codes
-            .push(logins(LOCAL, server.address, &secret, again, parallel, limit, None).await.map_err(|error| failed(error.to_string()))?);
-        drop(server);
-        let measure = async |batch| {
-            logins(LOCAL, world.radius, &secret, batch, parallel, limit, None).await.map_err(|error| failed(error.to_string()))
-        };
-        code_only.push(measure(half).await?);
-        world.running.write_traces(false);
-        untraced_codes.push(measure(batch).await?);
-        world.running.write_traces(true);
-        let batch = take_first(&mut waiting, (PREPARED * seconds) as usize);
-        let (few, mut batch) = split(batch);
-        let count = batch.len() / 2;
-        let half = take_first(&mut batch, count);
-        whole.push(measure(half).await?);
-        world.running.write_traces(false);
-        untraced.push(measure(batch).await?);
-        world.running.write_traces(true);
-        calm.push(logins(LOCAL, world.radius, &secret, few, CALM, limit, None).await.map_err(|error| failed(error.to_string()))?);
+        load.without_records(&mut measured, &mut prepared).await.map_err(failed)?;
+        load.of_the_service(&mut measured, &mut prepared, &world).await.map_err(failed)?;
     }
     world.running.stop(Duration::from_secs(5)).await;
     // What lies seconds apart may differ by a factor of two for reasons outside: only ratios within a round mean anything.
     let shares = Shares {
-        code_only_to_no_records: ratio(&code_only, &bare_codes),
-        traces_cost_code_only: 1.0 - ratio(&code_only, &untraced_codes),
-        traces_cost_password_and_code: 1.0 - ratio(&whole, &untraced),
+        code_only_to_no_records: ratio(&measured.code_only, &measured.bare_codes),
+        traces_cost_code_only: 1.0 - ratio(&measured.code_only, &measured.untraced_codes),
+        traces_cost_password_and_code: 1.0 - ratio(&measured.whole, &measured.untraced),
     };
-    let base = median(&echo).0;
+    let base = median(&measured.echo).0;
     let all = [
-        ("udp echo", &echo),
-        ("packet path alone", &bare),
-        ("code only, no records", &bare_codes),
-        ("code only", &code_only),
-        ("code only, no traces", &untraced_codes),
-        ("password and code", &whole),
-        ("password and code, no traces", &untraced),
-        ("the same, 4 in flight", &calm),
+        ("udp echo", &measured.echo),
+        ("packet path alone", &measured.bare),
+        ("code only, no records", &measured.bare_codes),
+        ("code only", &measured.code_only),
+        ("code only, no traces", &measured.untraced_codes),
+        ("password and code", &measured.whole),
+        ("password and code, no traces", &measured.untraced),
+        ("the same, 4 in flight", &measured.calm),
     ]
     .map(|(server, measured)| figures(server, measured, base));
     if global.json {
@@ -180,6 +144,85 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
         print(&all, &shares, parallel, rounds, no_sync)
     }
     Ok(ExitCode::from(u8::from(all.iter().any(|figures| figures.rate == 0.0))))
+}
+
+/// What each round has measured.
+#[derive(Debug, Default)]
+struct Measurements {
+    echo: Vec<Measured>,
+    bare: Vec<Measured>,
+    bare_codes: Vec<Measured>,
+    code_only: Vec<Measured>,
+    untraced_codes: Vec<Measured>,
+    whole: Vec<Measured>,
+    untraced: Vec<Measured>,
+    calm: Vec<Measured>,
+}
+
+/// Logins that are prepared and not sent yet: each code counts once.
+struct Prepared {
+    waiting: Vec<LoadLogin>,
+    codes: Vec<LoadLogin>,
+}
+
+/// How much is sent, and how.
+struct Load {
+    seconds: u64,
+    parallel: usize,
+    limit: Duration,
+    datagram: Vec<u8>,
+}
+
+impl Load {
+    /// Echo, the packet path alone, and logins whose codes no records keep.
+    async fn without_records(&self, measured: &mut Measurements, prepared: &mut Prepared) -> Result<(), String> {
+        let text = |error: std::io::Error| error.to_string();
+        let (parallel, limit) = (self.parallel, self.limit);
+        let server = Bare::start(echo_back).map_err(text)?;
+        measured.echo.push(datagrams(server.address, &self.datagram, parallel, limit).await.map_err(text)?);
+        drop(server);
+        let path = PacketPath::new();
+        let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(text)?;
+        measured.bare.push(datagrams(server.address, &self.datagram, parallel, limit).await.map_err(text)?);
+        drop(server);
+        let path = PacketPath::with_codes();
+        let server = Bare::start(move |datagram, sender| path.answer(datagram, sender)).map_err(text)?;
+        // Without records no code is ever used up: the same few may come again and again.
+        let count = (PREPARED * self.seconds) as usize / 2;
+        let step = (count / 1000).max(1);
+        let few: Vec<LoadLogin> = prepared.codes.iter().take(count).step_by(step).cloned().collect();
+        let again = few.iter().cycle().take((BARE_PREPARED * self.seconds) as usize).cloned().collect();
+        let secret = SharedSecret::new(SECRET.as_bytes());
+        let seen = logins(LOCAL, server.address, &secret, again, parallel, limit, None).await;
+        measured.bare_codes.push(seen.map_err(|error| error.to_string())?);
+        Ok(())
+    }
+
+    /// The service itself. One half with traces written down and one without, right after each other: only their ratio means anything.
+    async fn of_the_service(&self, measured: &mut Measurements, prepared: &mut Prepared, world: &World) -> Result<(), String> {
+        let secret = SharedSecret::new(SECRET.as_bytes());
+        let measure = async |batch, parallel| {
+            logins(LOCAL, world.radius, &secret, batch, parallel, self.limit, None).await.map_err(|error| error.to_string())
+        };
+        let halves = |mut batch: Vec<LoadLogin>| {
+            let count = batch.len() / 2;
+            (take_first(&mut batch, count), batch)
+        };
+        let count = (PREPARED * self.seconds) as usize;
+        let (traced, untraced) = halves(take_first(&mut prepared.codes, count));
+        measured.code_only.push(measure(traced, self.parallel).await?);
+        world.running.write_traces(false);
+        measured.untraced_codes.push(measure(untraced, self.parallel).await?);
+        world.running.write_traces(true);
+        let (few, batch) = split(take_first(&mut prepared.waiting, count));
+        let (traced, untraced) = halves(batch);
+        measured.whole.push(measure(traced, self.parallel).await?);
+        world.running.write_traces(false);
+        measured.untraced.push(measure(untraced, self.parallel).await?);
+        world.running.write_traces(true);
+        measured.calm.push(measure(few, CALM).await?);
+        Ok(())
+    }
 }
 
 fn print(all: &[Figures], shares: &Shares, parallel: usize, rounds: u64, no_sync: bool) {

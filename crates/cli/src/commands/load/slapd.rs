@@ -4,8 +4,9 @@ use super::{BASE, CONNECTIONS, LOCAL, SECRET, STEPS, World, directory_person, me
 use crate::arguments::Global;
 use crate::failure::Failure;
 use crate::output;
+use bivector_exchange::AskError;
 use bivector_lab::directory::DirectoryPerson;
-use bivector_lab::load::{LoadLogin, Measured, Processors, logins};
+use bivector_lab::load::{Measured, Processors, logins};
 use bivector_lab::slapd::RealDirectory;
 use bivector_wire::SharedSecret;
 use serde::Serialize;
@@ -55,23 +56,19 @@ struct FailOver {
 
 pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, global: &Global) -> Result<ExitCode, Failure> {
     let failed = |error: std::io::Error| Failure::no(format!("OpenLDAP cannot be measured: {error}"), "install it with `make setup`");
-    let asked = |error: bivector_exchange::AskError| Failure::no(error.to_string(), "look at the limits of this machine");
+    let asked = |error: AskError| Failure::no(error.to_string(), "look at the limits of this machine");
     let limit = Duration::from_secs(seconds);
     let folder = tempfile::tempdir().map_err(failed)?;
     let calm = 2 * seconds * rounds;
     let count = (PREPARED * seconds * (rounds + 1) + PREPARED_CALM * calm).div_ceil(2 * STEPS as u64 + 1) as usize;
-    // One password for all: its hash is computed once.
-    let shared = |_| "pw-shared-".to_owned();
-    let people: Vec<DirectoryPerson> =
-        (0..count).map(directory_person).map(|person| DirectoryPerson { groups: Vec::new(), password: shared(0), ..person }).collect();
+    let people = people(count);
     let start = |name: &str| start_one(&folder.path().join(name), &people, hashed).map_err(failed);
-    let (mut first, second) = (start("first")?, start("second")?);
+    let (first, second) = (start("first")?, start("second")?);
     let world = World::start(count, &[first.address(), second.address()], no_sync).await?;
-    let mut waiting = super::logins_of(count, shared, "");
+    let mut waiting = super::logins_of(count, |_| SHARED_PASSWORD.to_owned(), "");
     let mut next = |count: u64| super::take_first(&mut waiting, count as usize);
     let secret = SharedSecret::new(SECRET.as_bytes());
-    let send =
-        async |batch: Vec<LoadLogin>, parallel, limit, rate| logins(LOCAL, world.radius, &secret, batch, parallel, limit, rate).await;
+    let send = async |batch, parallel, limit, rate| logins(LOCAL, world.radius, &secret, batch, parallel, limit, rate).await;
     let service = service_account();
     let (mut raw, mut both, mut whole) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..rounds {
@@ -91,18 +88,9 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
     );
     let stolen = before.and_then(|before| Some(Processors::now()?.stolen_since(before)));
     let (alone, paced) = (alone.map_err(failed)?, paced.map_err(asked)?);
-    // The first server dies in the middle of the last run.
-    let fail_over = {
-        let dying = tokio::spawn(async move {
-            tokio::time::sleep(limit / 2).await;
-            first.stop();
-        });
-        let seen = send(next(PREPARED * seconds), CONNECTIONS, limit, Some(half)).await.map_err(asked)?;
-        let _ = dying.await;
-        FailOver { accepted: seen.good, not_accepted: seen.bad, in_flight: CONNECTIONS, slowest_ms: seen.latency.max() / 1000 }
-    };
+    let last = send(next(PREPARED * seconds), CONNECTIONS, limit, Some(half));
+    let fail_over = dies_midway(first, limit, last).await.map_err(asked)?;
     world.running.stop(Duration::from_secs(5)).await;
-    let quantiles = |measured: &Measured| (measured.latency.value_at_quantile(0.5), measured.latency.value_at_quantile(0.99));
     let ((raw_p50_us, raw_p99_us), (login_p50_us, login_p99_us)) = (quantiles(&alone), quantiles(&paced));
     let report = Report {
         connections: CONNECTIONS,
@@ -125,6 +113,34 @@ pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, 
         print(&report, rounds, hashed)
     }
     Ok(ExitCode::from(u8::from(Duration::from_millis(report.fail_over.slowest_ms) > SLOWEST)))
+}
+
+/// Lets the first server die in the middle of a run.
+async fn dies_midway(
+    mut first: RealDirectory,
+    limit: Duration,
+    run: impl Future<Output = Result<Measured, AskError>>,
+) -> Result<FailOver, AskError> {
+    let dying = tokio::spawn(async move {
+        tokio::time::sleep(limit / 2).await;
+        first.stop();
+    });
+    let seen = run.await?;
+    let _ = dying.await;
+    Ok(FailOver { accepted: seen.good, not_accepted: seen.bad, in_flight: CONNECTIONS, slowest_ms: seen.latency.max() / 1000 })
+}
+
+/// The usual time of an answer and the longest but for one in a hundred, in microseconds.
+fn quantiles(measured: &Measured) -> (u64, u64) {
+    (measured.latency.value_at_quantile(0.5), measured.latency.value_at_quantile(0.99))
+}
+
+/// One password for all: its hash is computed once.
+const SHARED_PASSWORD: &str = "pw-shared-";
+
+fn people(count: usize) -> Vec<DirectoryPerson> {
+    let person = |person| DirectoryPerson { groups: Vec::new(), password: SHARED_PASSWORD.to_owned(), ..person };
+    (0..count).map(directory_person).map(person).collect()
 }
 
 fn start_one(folder: &Path, people: &[DirectoryPerson], hashed: bool) -> std::io::Result<RealDirectory> {

@@ -82,38 +82,7 @@ pub(crate) async fn run(count: u64, many: Option<u64>, global: &Global) -> Resul
     let newest = some.first().ok_or_else(|| failed("no trace was written".to_owned()))?;
     let old: Vec<TraceRow> = client.get("/traces", &[("limit", "1".to_owned()), ("before", (count / 50 + 2).to_string())]).await?;
     let old = old.first().ok_or_else(|| failed("no old trace was written".to_owned()))?;
-    let one = |key: &'static str, value: &str| vec![(key, value.to_owned())];
-    let filters: Vec<Vec<(&'static str, String)>> = vec![
-        vec![],
-        vec![("before", (count / 2).to_string())],
-        one("person", "person123"),
-        one("q", "person12"),
-        one("q", &old.reference),
-        one("gateway", "lantern"),
-        one("cause", "code-wrong"),
-        one("outcome", "refused"),
-        one("origin", "rehearsal"),
-        vec![("person", "person123".to_owned()), ("cause", "code-wrong".to_owned())],
-        vec![("revision", (1 + count / 200_000).to_string())],
-        vec![("until_us", (newest.began_us - count * 500).to_string())],
-        one("person", "nobody-of-that-name"),
-        vec![("gateway", "lantern".to_owned()), ("cause", "factor-locked".to_owned())],
-    ];
-    let mut pages = Vec::new();
-    for filter in filters {
-        let mut times = Vec::new();
-        let mut rows = 0;
-        for _ in 0..TIMES {
-            let began = Instant::now();
-            let page: Vec<TraceRow> = client.get("/traces", &filter).await?;
-            times.push(began.elapsed().as_micros() as u64);
-            rows = page.len();
-        }
-        times.sort_unstable();
-        let said: Vec<String> = filter.iter().map(|(key, value)| format!("{key}={value}")).collect();
-        let filter = if said.is_empty() { "none".to_owned() } else { said.join(" ") };
-        pages.push(Page { filter, rows, p50_us: times[TIMES / 2], most_us: times[TIMES - 1] });
-    }
+    let pages = pages(&client, filters(count, newest, old)).await?;
     let began = Instant::now();
     let request = ReplayRequest { text: site(), last: Some(REPLAYED.min(count as u32)), chain: None };
     let replayed: Replayed = client.ask(Method::POST, "/site/replay", &[], Some(&request)).await?;
@@ -132,12 +101,7 @@ pub(crate) async fn run(count: u64, many: Option<u64>, global: &Global) -> Resul
         return Ok(ExitCode::SUCCESS);
     }
     output::line(format!("{count} traces, written in {}", output::took(written.as_micros() as u64)));
-    let mut table = output::table(&["filter", "rows", "p50", "longest"]);
-    for page in &pages {
-        table.add_row([page.filter.clone(), page.rows.to_string(), output::took(page.p50_us), output::took(page.most_us)]);
-    }
-    output::print_table(&table);
-    output::line(format!("\nat the API on loopback, each {TIMES} times"));
+    print_pages(&pages);
     if let (Some((many, import_us)), Some(usual), Some(longest)) = (imported, ready.get(STARTS / 2), ready.last()) {
         let (usual, longest) = (output::took(*usual), output::took(*longest));
         output::line(format!(
@@ -147,4 +111,57 @@ pub(crate) async fn run(count: u64, many: Option<u64>, global: &Global) -> Resul
     }
     output::line(format!("{} of them decided again under another site file in {}", replayed.decided, output::took(replay_us)));
     Ok(ExitCode::SUCCESS)
+}
+
+/// A question to the list of traces.
+type Filter = Vec<(&'static str, String)>;
+
+/// What is asked of the list.
+fn filters(count: u64, newest: &TraceRow, old: &TraceRow) -> Vec<Filter> {
+    let one = |key: &'static str, value: &str| vec![(key, value.to_owned())];
+    vec![
+        vec![],
+        vec![("before", (count / 2).to_string())],
+        one("person", "person123"),
+        one("q", "person12"),
+        one("q", &old.reference),
+        one("gateway", "lantern"),
+        one("cause", "code-wrong"),
+        one("outcome", "refused"),
+        one("origin", "rehearsal"),
+        vec![("person", "person123".to_owned()), ("cause", "code-wrong".to_owned())],
+        vec![("revision", (1 + count / 200_000).to_string())],
+        vec![("until_us", (newest.began_us - count * 500).to_string())],
+        one("person", "nobody-of-that-name"),
+        vec![("gateway", "lantern".to_owned()), ("cause", "factor-locked".to_owned())],
+    ]
+}
+
+/// Asks for a page with each filter, so many times.
+async fn pages(client: &Client, filters: Vec<Filter>) -> Result<Vec<Page>, Failure> {
+    let mut pages = Vec::new();
+    for filter in filters {
+        let mut times = Vec::new();
+        let mut rows = 0;
+        for _ in 0..TIMES {
+            let began = Instant::now();
+            let page: Vec<TraceRow> = client.get("/traces", &filter).await?;
+            times.push(began.elapsed().as_micros() as u64);
+            rows = page.len();
+        }
+        times.sort_unstable();
+        let said: Vec<String> = filter.iter().map(|(key, value)| format!("{key}={value}")).collect();
+        let filter = if said.is_empty() { "none".to_owned() } else { said.join(" ") };
+        pages.push(Page { filter, rows, p50_us: times[TIMES / 2], most_us: times[TIMES - 1] });
+    }
+    Ok(pages)
+}
+
+fn print_pages(pages: &[Page]) {
+    let mut table = output::table(&["filter", "rows", "p50", "longest"]);
+    for page in pages {
+        table.add_row([page.filter.clone(), page.rows.to_string(), output::took(page.p50_us), output::took(page.most_us)]);
+    }
+    output::print_table(&table);
+    output::line(format!("\nat the API on loopback, each {TIMES} times"));
 }

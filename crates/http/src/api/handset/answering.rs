@@ -8,6 +8,7 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
+use bivector_core::login::ApprovalAsk;
 use bivector_engine::approvals::{Decision, Said, Shown, Taken, Told};
 use bivector_engine::handset::{
     self, KeyTrouble, KnownHandset, begin_adding_key, begin_proving_with_key, finish_adding_key, finish_proving_with_key,
@@ -216,6 +217,11 @@ async fn after_answer(
         let said = if decision == Decision::Approve { "that is not the number on the screen: denied" } else { "denied" };
         return Ok(Json(Answered { outcome: "denied", said: said.into() }));
     }
+    disowned(shared, live, handset, &ask).await
+}
+
+/// The person says that a login was not theirs: approvals are stopped, and a notice is raised.
+async fn disowned(shared: &Shared, live: &LiveSite, handset: &KnownHandset, ask: &ApprovalAsk) -> Result<Json<Answered>, Problem> {
     metrics::approval("disowned");
     let now = clock::now();
     let until = now.plus(live.site.handset.stop);
