@@ -3,7 +3,7 @@
 use crate::arguments::Global;
 use crate::failure::Failure;
 use crate::settings::Settings;
-use bivector_http::api::Problem;
+use bivector_api::problem::Problem;
 use bivector_model::text::{is_plain, shown};
 use bivector_wire::Secret;
 use futures_util::StreamExt;

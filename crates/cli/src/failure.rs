@@ -1,6 +1,6 @@
 //! How a command ends when it does not end well: a sentence, a remedy and an exit status.
 
-use bivector_http::api::Problem;
+use bivector_api::problem::Problem;
 use bivector_service::ServiceError;
 use std::process::ExitCode;
 

@@ -66,7 +66,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Trace(trace) => commands::trace::run(trace, &global).await,
         Command::Lab(lab) => commands::lab::run(lab, &global).await,
         Command::ApiDescription => {
-            output::line(bivector_http::api::description());
+            output::line(bivector_service::description());
             Ok(ExitCode::SUCCESS)
         }
         Command::Completions { shell } => {

@@ -1,7 +1,7 @@
 //! A trace as a waterfall of its steps.
 
 use crate::output::{colour, line, outcome, paint, tone, took, when, width};
-use bivector_http::api::TraceView;
+use bivector_api::traces::TraceView;
 use bivector_model::trace::{Hop, Step, Tone};
 
 const BAR: usize = 24;

@@ -1,10 +1,10 @@
 //! Knocks: packets that get no answer, gathered by sender and reason, so that a flood costs one row a second.
 
+use bivector_api::knocks::{Guess, Knock};
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
 use bivector_model::Cause;
 use bivector_store::clock;
-use bivector_store::records::{Guess, Knock};
 use bivector_wire::{AttributeType, IntegrityPolicy, Packet};
 use std::collections::HashMap;
 use std::net::IpAddr;

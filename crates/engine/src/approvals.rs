@@ -3,6 +3,7 @@
 //! What nodes have to agree on goes through the [`Agreement`]: that a person has one approval at a time, how many may be asked for, and the
 //! answer, which the first to publish it decides. What the handset is shown is kept by the node that asks.
 
+use bivector_api::approvals::{Decision, Shown, Waiting};
 use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
 use bivector_model::Moment;
 use bivector_site::Handset;
@@ -15,7 +16,6 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::broadcast;
-use utoipa::ToSchema;
 
 const HOUR: Duration = Duration::from_secs(3600);
 /// How long an approval is known after its end, so that a late answer learns how late it is.
@@ -29,74 +29,25 @@ const MOST_JOINED: usize = 8;
 /// Questions in an hour that come before the password is known to be right: a stranger may bring them about.
 const BEFORE_PASSWORD: u32 = 3;
 
-/// What a person sees of an approval, and signs. The handset signs these very bytes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Shown {
-    /// The approval, as sixteen hex digits.
-    pub id: String,
-    /// Where it is a login to.
-    pub site: String,
-    /// Who is logging in: the name for display.
-    pub name: String,
-    /// The login name.
-    pub login: String,
-    /// Through which gateway.
-    pub gateway: String,
-    /// From where, as the gateway tells it; empty if it does not.
-    pub from: String,
-    /// When it was asked, in microseconds since 1970 by the service's clock.
-    pub at_us: u64,
-    /// Until when it can be answered.
-    pub until_us: u64,
-    /// The numbers to pick from; the right one stands on the person's screen. Empty where the gateway shows none.
-    pub numbers: Vec<u8>,
-    /// Whether a security key must prove the answer.
-    pub with_key: bool,
-    /// How many requests a yes lets in: more than one if the same caller has asked again.
-    #[serde(default = "one")]
-    pub requests: u32,
-    /// Whether the password has not been checked yet: too many wrong ones were typed for the person, and a yes lets this one be tried.
-    #[serde(default)]
-    pub before_password: bool,
-}
-
-fn one() -> u32 {
-    1
-}
-
-impl Shown {
-    fn of(ask: &ApprovalAsk, id: u64, numbers: &[u8], requests: u32, asked: Moment, until: Moment) -> Self {
-        Shown {
-            id: format!("{id:016x}"),
-            site: ask.site.clone(),
-            name: ask.name.clone(),
-            login: ask.login.clone(),
-            gateway: ask.gateway.clone(),
-            from: ask.from.clone(),
-            at_us: asked.micros(),
-            until_us: until.micros(),
-            numbers: numbers.to_vec(),
-            with_key: ask.with_key,
-            requests,
-            before_password: ask.before_password,
-        }
-    }
-
-    fn text(&self) -> Arc<str> {
-        serde_json::to_string(self).unwrap_or_default().into()
+fn shown_of(ask: &ApprovalAsk, id: u64, numbers: &[u8], requests: u32, asked: Moment, until: Moment) -> Shown {
+    Shown {
+        id: format!("{id:016x}"),
+        site: ask.site.clone(),
+        name: ask.name.clone(),
+        login: ask.login.clone(),
+        gateway: ask.gateway.clone(),
+        from: ask.from.clone(),
+        at_us: asked.micros(),
+        until_us: until.micros(),
+        numbers: numbers.to_vec(),
+        with_key: ask.with_key,
+        requests,
+        before_password: ask.before_password,
     }
 }
 
-/// What the person says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Decision {
-    /// Yes.
-    Approve,
-    /// No.
-    Deny,
-    /// Not the person's own login.
-    NotMe,
+fn text_of(shown: &Shown) -> Arc<str> {
+    serde_json::to_string(shown).unwrap_or_default().into()
 }
 
 /// An answer whose signature is verified.
@@ -139,31 +90,6 @@ pub enum Taken {
     Withdrawn,
     /// There is no such approval of this person.
     Unknown,
-}
-
-/// A login that waits for somebody's approval.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Waiting {
-    /// References of the logins that wait for it: one, and those that joined. Their traces come when they end.
-    pub references: Vec<String>,
-    /// The person's key.
-    pub person: String,
-    /// The name for display.
-    pub name: String,
-    /// Through which gateway.
-    pub gateway: String,
-    /// The chain.
-    pub chain: String,
-    /// From where, as the gateway tells it; empty if it does not.
-    pub from: String,
-    /// When it was asked, in microseconds since 1970.
-    pub asked_us: u64,
-    /// Until when it can be answered.
-    pub until_us: u64,
-    /// Whether a security key must prove the answer.
-    pub with_key: bool,
-    /// Whether a handset of the person listens now.
-    pub heard: bool,
 }
 
 /// What a person's handsets hear. Each hears only of its own person: ten thousand listen at one time.
@@ -213,7 +139,7 @@ impl Pending {
     /// Says on the handset that the approval is for one more request. What was signed before does not count any more.
     fn show_again(&mut self) {
         if let Ok(shown) = serde_json::from_str::<Shown>(&self.shown) {
-            self.shown = Shown { requests: self.references.len() as u32, ..shown }.text();
+            self.shown = text_of(&Shown { requests: self.references.len() as u32, ..shown });
         }
     }
 }
@@ -350,7 +276,7 @@ impl Approvals {
         let numbers = draw(&random[8..]);
         let until = now.plus(ask.lasts);
         let number = ask.wants_number.then_some(numbers[usize::from(random[15]) % CHOICES]);
-        let shown = Shown::of(&ask, id, if ask.wants_number { &numbers } else { &[] }, 1, now, until).text();
+        let shown = text_of(&shown_of(&ask, id, if ask.wants_number { &numbers } else { &[] }, 1, now, until));
         let person = ask.person.clone();
         let references = vec![ask.reference.clone()];
         hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, answer: None, stopped: None });

@@ -2,11 +2,11 @@
 
 use crate::shared::Shared;
 use crate::stage::Stage;
+use bivector_api::traces::TraceRow;
 use bivector_core::login::{Accept, Second, Verdict};
 use bivector_model::Moment;
 use bivector_model::trace::{Origin, Trace};
 use bivector_store::metrics;
-use bivector_store::records::TraceRow;
 use bivector_store::seal::quick_random;
 use data_encoding::Encoding;
 use std::sync::LazyLock;

@@ -3,6 +3,7 @@
 use crate::live::LiveSite;
 use crate::roster::seed_purpose;
 use crate::shared::Shared;
+use bivector_api::people::{Made, NewApp};
 use bivector_core::login::{NewDevice, PersonAnswer, Sendable, masked};
 use bivector_model::Moment;
 use bivector_model::device::{CodeKind, Device, Makes, Used};
@@ -21,7 +22,6 @@ use data_encoding::{BASE32_NOPAD, Encoding};
 use serde::{Deserialize, Serialize};
 use std::sync::{Arc, LazyLock};
 use std::time::Duration;
-use utoipa::ToSchema;
 
 /// Characters of an invitation's code: 60 bits, so that guessing is hopeless even without the limit on tries.
 const CODE: usize = 12;
@@ -65,23 +65,6 @@ pub enum NotInvited {
     /// The records failed.
     #[error(transparent)]
     Service(#[from] bivector_store::ServiceError),
-}
-
-/// An invitation that was made. Its code is told this once.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Made {
-    /// The person's key.
-    pub person: String,
-    /// What it is to.
-    pub factor: Invited,
-    /// The code, in groups of four.
-    pub code: String,
-    /// A link that holds it, where the site has an address for the handset page.
-    pub link: Option<String>,
-    /// Until when it may be used, in microseconds since 1970.
-    pub until_us: u64,
-    /// Where it was sent, mostly hidden; none where it is handed over on screen.
-    pub sent_to: Option<String>,
 }
 
 /// A code as people may type it: in any case, with hyphens and spaces, O for 0 and I or L for 1.
@@ -284,17 +267,6 @@ impl Drop for Ticket {
     fn drop(&mut self) {
         zeroize::Zeroize::zeroize(&mut self.seed);
     }
-}
-
-/// What a person needs to set an authenticator app up.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct NewApp {
-    /// The seed in base32, to type.
-    pub seed: String,
-    /// The same as a link, for a QR code.
-    pub link: String,
-    /// To be sent back with the app's first code.
-    pub ticket: String,
 }
 
 /// Begins an app for a person. Nothing is kept yet.

@@ -11,9 +11,9 @@ use bivector_model::device::{CodeKind, Device, Makes};
 use bivector_model::rule::Groups;
 use bivector_store::ServiceError;
 use bivector_store::lookup::Lookup;
+use bivector_store::records::DeviceState;
 use bivector_store::records::{
-    Changed, Changes, DeviceKind, FactorRow, FactorState, Invitation, LockRow, PersonFacts, PersonRow, Records, RecordsError, StopRow,
-    person_key,
+    Changed, Changes, DeviceKind, FactorRow, Invitation, LockRow, PersonFacts, PersonRow, Records, RecordsError, StopRow, person_key,
 };
 use bivector_store::seal::Seal;
 use bivector_wire::Secret;
@@ -27,7 +27,7 @@ use tokio::runtime::RuntimeFlavor;
 #[derive(Debug)]
 pub struct Roster {
     people: RwLock<Lookup<String, Known>>,
-    states: Mutex<Lookup<u64, FactorState>>,
+    states: Mutex<Lookup<u64, DeviceState>>,
     locks: Mutex<Lookup<String, LockRow>>,
     stops: Mutex<HashMap<String, StopRow>>,
     invitations: Mutex<HashMap<String, Invitation>>,
@@ -264,13 +264,13 @@ impl Roster {
     }
 
     /// What a device is at.
-    pub fn state(&self, factor: &FactorRow) -> FactorState {
+    pub fn state(&self, factor: &FactorRow) -> DeviceState {
         let known = self.states.lock().ok().and_then(|states| states.get(&factor.id).copied());
-        known.unwrap_or_else(|| FactorState { counter: factor.settings.counter.unwrap_or(0), ..FactorState::default() })
+        known.unwrap_or_else(|| DeviceState { counter: factor.settings.counter.unwrap_or(0), ..DeviceState::default() })
     }
 
     /// Takes over what the records now hold of a device.
-    pub fn note_state(&self, device: u64, state: FactorState) {
+    pub fn note_state(&self, device: u64, state: DeviceState) {
         if let Ok(mut states) = self.states.lock() {
             states.insert(device, state);
         }
@@ -280,7 +280,7 @@ impl Roster {
     pub fn note_ahead(&self, key: &str, device: u64, counter: u64, now: Moment) {
         let Some(person) = self.get(key) else { return };
         let Some(factor) = person.factors.iter().find(|factor| factor.id == device) else { return };
-        let state = FactorState { ahead: Some((counter, now.micros())), ..self.state(factor) };
+        let state = DeviceState { ahead: Some((counter, now.micros())), ..self.state(factor) };
         self.note_state(device, state);
     }
 

@@ -1,11 +1,9 @@
 //! Rehearsals under way: how far each is, and what they have typed of enrolled devices. What plays them is a crate of its own.
 
-use bivector_explain::run::{Run, RunState};
-use serde::{Deserialize, Serialize};
+use bivector_explain::run::Run;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use tokio::sync::{OwnedMutexGuard, watch};
-use utoipa::ToSchema;
 
 /// Steps around now whose codes count for sure.
 const WINDOW: u64 = 1;
@@ -13,40 +11,6 @@ const WINDOW: u64 = 1;
 const TOO_LATE: u64 = 26;
 /// Before the names of people in what rehearsed logins count and lock.
 pub const STAGES: &str = "rehearsal/";
-/// How far a run is, without its results.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Progress {
-    /// Its number.
-    pub id: u64,
-    /// The rehearsal.
-    pub rehearsal: String,
-    /// How far it is.
-    pub state: RunState,
-    /// Logins that it has in all.
-    pub total: u32,
-    /// Logins that came out as they must.
-    pub passed: u32,
-    /// Logins that did not.
-    pub failed: u32,
-    /// What it waits for, where it does.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub waits_for: Option<String>,
-}
-
-impl Progress {
-    /// Of a run.
-    pub fn of(run: &Run) -> Self {
-        Progress {
-            id: run.id,
-            rehearsal: run.rehearsal.clone(),
-            state: run.state,
-            total: run.total,
-            passed: run.passed,
-            failed: run.failed,
-            waits_for: run.waits_for.clone(),
-        }
-    }
-}
 
 /// Runs under way.
 #[derive(Debug, Default)]

@@ -7,25 +7,25 @@ use crate::hashing::Hashing;
 use crate::live::LiveSite;
 use crate::roster::Roster;
 use crate::signins::SignIns;
-use crate::sources::Health;
 use crate::tries::Tries;
 use arc_swap::ArcSwapOption;
+use bivector_api::events::Event;
+use bivector_api::knocks::Knock;
+use bivector_api::traces::TraceRow;
 use bivector_model::Moment;
 use bivector_model::facts::Facts;
 use bivector_model::trace::{Outcome, Step, Trace};
 use bivector_store::ServiceError;
 use bivector_store::agreement::{Agreement, Embedded};
 use bivector_store::clock;
-use bivector_store::records::{Added, Cursor, Deed, Entry, Knock, Records, RecordsError, TraceRow};
+use bivector_store::records::{Added, Cursor, Deed, Entry, Records, RecordsError};
 use bivector_store::seal::Seal;
-use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::broadcast;
-use utoipa::ToSchema;
 
 /// Events that a slow listener may fall behind before it misses some.
 const EVENTS_KEPT: usize = 1024;
@@ -34,50 +34,6 @@ const GATHERED: Duration = Duration::from_millis(10);
 
 /// Logins that began so long before a start may still be waiting; those before it are looked for once the service runs.
 const JUST_NOW: Duration = Duration::from_secs(3600);
-
-/// Something that just happened, for whoever listens.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum Event {
-    /// A login ended.
-    Trace(Box<TraceRow>),
-    /// A packet was dropped.
-    Knock(Knock),
-    /// A server of a directory or an upstream became well or ill.
-    Server {
-        /// The source's name.
-        source: String,
-        /// The server and its state.
-        health: Health,
-    },
-    /// Somebody says on a handset that a login was not theirs: their password is known to somebody else.
-    Notice {
-        /// The person's key.
-        person: String,
-        /// The gateway of that login.
-        gateway: String,
-        /// Where it came from.
-        from: String,
-        /// Its reference.
-        reference: String,
-    },
-    /// Something about a person's factors or invitations has changed.
-    Person {
-        /// The person's key.
-        person: String,
-    },
-    /// A rehearsal went on, or ended.
-    Run {
-        /// How far it is; its results are not part of this.
-        #[serde(flatten)]
-        progress: crate::runs::Progress,
-    },
-    /// A revision of the site is in force.
-    Site {
-        /// Its number.
-        revision: u64,
-    },
-}
 
 /// When a gateway last came with the old and with the next value of its secret, in microseconds since 1970.
 pub type LastUse = (Option<u64>, Option<u64>);

@@ -291,7 +291,8 @@ pub enum SignedInBy {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_store::records::{Role, Sync};
+    use bivector_api::operators::Role;
+    use bivector_store::records::Sync;
 
     async fn open() -> (tempfile::TempDir, Records) {
         let folder = tempfile::tempdir().unwrap();

@@ -4,11 +4,11 @@
 //! rehearsal has locked is not locked.
 
 use crate::roster::Roster;
+use bivector_api::traces::TraceRow;
 use bivector_core::login::*;
 use bivector_model::Moment;
 use bivector_model::device::{Device, Used};
 use bivector_model::trace::Trace;
-use bivector_store::records::TraceRow;
 use bivector_wire::Secret;
 use std::sync::Arc;
 use std::sync::Mutex;

@@ -3,13 +3,14 @@
 use crate::api::Exposure;
 use crate::operators::Operators;
 use crate::server::Connections;
+use bivector_api::operators::Role;
 use bivector_engine::live::known;
 use bivector_engine::shared::Shared;
 use bivector_explain::doctor::{Advice, Facts, SECRET_BYTES, examine};
 use bivector_site::{Finding, Site};
 use bivector_store::ServiceError;
 use bivector_store::folder::{TOKEN_FILE, wide_modes};
-use bivector_store::records::{RecordsError, Role};
+use bivector_store::records::RecordsError;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, SystemTime};

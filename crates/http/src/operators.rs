@@ -2,6 +2,7 @@
 
 use crate::api::{ApiState, Problem};
 use axum::http::StatusCode;
+use bivector_api::operators::Role;
 use bivector_engine::hashing::For;
 use bivector_engine::tries::seconds_until;
 use bivector_model::Moment;
@@ -10,7 +11,7 @@ use bivector_model::totp::Settings;
 use bivector_store::agreement::Tally;
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
-use bivector_store::records::{OperatorRow, Records, RecordsError, Role};
+use bivector_store::records::{OperatorRow, Records, RecordsError};
 use bivector_store::seal::hash_token;
 use bivector_wire::Secret;
 use std::collections::HashMap;

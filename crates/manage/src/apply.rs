@@ -1,10 +1,12 @@
 //! A change of the site: checked, prepared as a whole, then swapped at once. What cannot work stops it before anything changes.
 
 use crate::confirm::awaiting;
+use bivector_api::events::Event;
+use bivector_api::site::AppliedView;
 use bivector_doors::accounting::AccountingDoor;
 use bivector_doors::radius::RadiusDoor;
 use bivector_engine::live::{LiveSite, known};
-use bivector_engine::shared::{Event, Shared};
+use bivector_engine::shared::Shared;
 use bivector_explain::run::{Run, RunState};
 use bivector_model::Cause;
 use bivector_prove::rehearsal::{self, Asked, PARALLEL};
@@ -46,6 +48,19 @@ pub struct Applied {
     pub differences: Vec<Difference>,
     /// The run that proved it.
     pub proved: Option<Run>,
+}
+
+impl From<Applied> for AppliedView {
+    fn from(applied: Applied) -> Self {
+        AppliedView {
+            revision: applied.revision,
+            findings: applied.findings,
+            unreachable: applied.unreachable,
+            differences: applied.differences,
+            until_us: None,
+            proved: applied.proved,
+        }
+    }
 }
 
 /// A change as an operator asks for it.

@@ -1,31 +1,19 @@
 //! A change that goes back by itself unless somebody confirms it: for changes that could lock the operator out.
 
 use crate::apply::{Change, Doors};
+use bivector_api::site::Awaiting;
 use bivector_engine::shared::Shared;
 use bivector_model::Moment;
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::records::Deed;
-use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
-use utoipa::ToSchema;
 
 /// Where it is kept, so that a restart does not keep what nobody confirmed.
 const KEY: &str = "confirm";
 /// Who goes back.
 const BY_ITSELF: &str = "bivector";
-
-/// A revision that waits to be confirmed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Awaiting {
-    /// The revision in force.
-    pub revision: u64,
-    /// The one that comes back.
-    pub back_to: u64,
-    /// When, in microseconds since 1970.
-    pub until_us: u64,
-}
 
 /// What waits now.
 ///

@@ -1,8 +1,10 @@
 //! Changing many people at once: from a list, or to match a group of a directory. Each is looked at as a whole first.
 
-use crate::people::{LineError, line_error};
+use crate::people::line_error;
+use bivector_api::people::LineError;
+use bivector_api::people::{EditLine, Edited, Leavers, Synced};
 use bivector_core::login::{Found, Unavailable};
-use bivector_engine::invitations::{self, Made, Whom};
+use bivector_engine::invitations::{self, Whom};
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
 use bivector_site::Invited;
@@ -10,42 +12,14 @@ use bivector_store::clock;
 use bivector_store::records::person_key;
 use bivector_store::records::{Edit, FactorRow, NewPerson, PersonRow, RecordsError};
 use csv::StringRecord;
-use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::sync::Arc;
-use utoipa::ToSchema;
 
 /// Columns of a list of changes; the first two are needed.
 pub const EDIT_COLUMNS: &[&str] = &["login", "action", "source", "factor", "value"];
 const ACTIONS: &[&str] = &["invite", "remove", "rename", "release", "suspend", "lift"];
 /// Lines of one list at most.
 const MAX_LINES: usize = 100_000;
-
-/// What a list of changes did, or would do.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Edited {
-    /// What each line does, in order.
-    pub lines: Vec<EditLine>,
-    /// Mistakes; if there are any, nothing was done.
-    pub errors: Vec<LineError>,
-    /// The number under which it can be taken back; invitations and releases are not.
-    pub change: Option<u64>,
-    /// Invitations that were made, with their codes where they are handed over on screen.
-    pub invitations: Vec<Made>,
-    /// Whom an invitation did not reach, and why.
-    pub missed: Vec<String>,
-}
-
-/// One line of a list.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct EditLine {
-    /// The line, from 1.
-    pub line: u64,
-    /// The person's key.
-    pub person: String,
-    /// What is done, in words.
-    pub does: String,
-}
 
 enum Do {
     Edit(Edit),
@@ -231,40 +205,6 @@ fn named_factor<'p>(person: &'p PersonRow, text: &str) -> Result<&'p FactorRow, 
         (None, _) => Err(("factor", format!("{} has no factor `{text}`; known: {}", person.login, has()))),
         (Some(_), Some(_)) => Err(("factor", format!("`{text}` of {} is not one factor; known: {}", person.login, has()))),
     }
-}
-
-/// What happens to people who have left a group.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Leavers {
-    /// Nothing; they are only told.
-    #[default]
-    Keep,
-    /// They are kept out.
-    Suspend,
-    /// They are forgotten with all factors. Can be taken back.
-    Remove,
-}
-
-/// What a sync did, or would do.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Synced {
-    /// Members of the group.
-    pub members: usize,
-    /// People who are new here, by key.
-    pub joined: Vec<String>,
-    /// People known here of the same directory who are not in the group, by key.
-    pub left: Vec<String>,
-    /// People who were suspended and are in the group.
-    pub suspended: Vec<String>,
-    /// People whose name or address differs from what is kept here, each with what.
-    pub changed: BTreeMap<String, String>,
-    /// The number under which it can be taken back.
-    pub change: Option<u64>,
-    /// How many newcomers were invited.
-    pub invited: usize,
-    /// Whom an invitation did not reach, and why.
-    pub missed: Vec<String>,
 }
 
 /// Compares the people of a directory that are known here with a group of it and, unless `preview`, brings them up to date.

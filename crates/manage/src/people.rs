@@ -1,5 +1,6 @@
 //! Import of people from CSV: every line is looked at, each mistake is named, and nothing is kept unless all are right.
 
+use bivector_api::people::{Imported, LineError, PersonRequest};
 use bivector_engine::hashing::{For, Hashing};
 use bivector_engine::invitations::{self, Whom};
 use bivector_engine::roster::{KeptPassword, kept_purpose, seed_purpose};
@@ -14,11 +15,9 @@ use bivector_store::records::{Edit, FactorRow, FactorSettings, NewFactor, NewPer
 use bivector_wire::{Secret, nt_hash};
 use csv::StringRecord;
 use data_encoding::BASE32_NOPAD;
-use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
-use utoipa::ToSchema;
 
 /// Columns that are known; the first two are needed.
 pub const COLUMNS: &[&str] = &[
@@ -49,39 +48,6 @@ const MAX_LINES: usize = 100_000;
 const YIELDS_EVERY: usize = 32;
 /// How long an import waits for its turn to hash while operators sign in.
 const WHEN_BUSY: Duration = Duration::from_millis(50);
-
-/// A mistake in a CSV file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct LineError {
-    /// The line, from 1.
-    pub line: u64,
-    /// The column, where one is at fault.
-    pub column: Option<String>,
-    /// What is wrong, and what is allowed.
-    pub message: String,
-}
-
-/// What an import did, or would do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Imported {
-    /// People in the file.
-    pub people: usize,
-    /// People of the file who are new or were known otherwise. Nothing is written of the others.
-    #[serde(default)]
-    pub changed: usize,
-    /// Factors in the file.
-    pub factors: usize,
-    /// People of the file who are not known here yet.
-    pub new: usize,
-    /// The number under which the import can be taken back.
-    pub change: Option<u64>,
-    /// How many newcomers were invited, as the site says for their groups.
-    pub invited: usize,
-    /// Whom an invitation did not reach, and why.
-    pub missed: Vec<String>,
-    /// Mistakes; if there are any, nothing was kept.
-    pub errors: Vec<LineError>,
-}
 
 /// A person of the file, before anything is hashed or sealed.
 struct Line {
@@ -402,29 +368,6 @@ fn wrong_phone(phone: &str) -> Option<&'static str> {
     let known = |(at, c): (usize, char)| c.is_ascii_digit() || " -().,/".contains(c) || at == 0 && c == '+';
     let is_one = phone.is_empty() || (5..=20).contains(&digits) && phone.len() <= 40 && phone.char_indices().all(known);
     (!is_one).then_some("this is no telephone number")
-}
-
-/// A person to add, or to bring up to date. What is not given stays.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct PersonRequest {
-    /// The name for display.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub name: Option<String>,
-    /// Groups, for people of the roster.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub groups: Option<Vec<String>>,
-    /// Where codes by mail go.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mail: Option<String>,
-    /// Where codes by text message and voice go.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub phone: Option<String>,
-    /// The language that the person reads.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub language: Option<String>,
-    /// A password, for people of the roster.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub password: Option<String>,
 }
 
 /// What is wrong with one person: the field, what is wrong, and what would help.

@@ -1,24 +1,12 @@
 //! Drills: a rehearsal without a pool member. Only the rehearsal's own site is without it, so everybody else's logins go on as they are,
 //! and there is nothing to put back, however the drill ends.
 
+use bivector_api::explain::Fails;
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
 use bivector_site::{CourierBy, Server, Site};
 use bivector_store::error::ServiceError;
-use serde::{Deserialize, Serialize};
 use std::net::{SocketAddr, TcpListener, UdpSocket};
-use utoipa::ToSchema;
-
-/// How a member fails.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Fails {
-    /// Its port is closed.
-    #[default]
-    Closed,
-    /// It takes what comes and says nothing.
-    Silent,
-}
 
 /// What stands where the member was; it holds the address until the drill is over.
 #[derive(Debug)]

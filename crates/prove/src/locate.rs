@@ -1,11 +1,13 @@
 //! Locating: the layers behind a login, tried one at a time from the back to the front, until one is broken. Nothing is switched off for
 //! it, no code is used up, and at most one password guess goes to a source, as in a login.
 
+use bivector_api::directories::ProbedServer;
+use bivector_api::traces::TraceRow;
 use bivector_core::login::{Factors, FactorsAnswer, Found, LookedCode, PasswordAnswer, PersonAnswer, look_at};
 use bivector_engine::driver::{check, find};
 use bivector_engine::live::{DOUBTED, LiveSite};
 use bivector_engine::shared::Shared;
-use bivector_engine::sources::probe::{ProbedServer, probe};
+use bivector_engine::sources::probe::probe;
 use bivector_explain::ladder::{Ladder, Layer, judge_doors, judge_rules, judge_waits};
 use bivector_explain::probe::{Line, Piece, Seen};
 use bivector_model::Cause;
@@ -14,7 +16,7 @@ use bivector_model::trace::{Outcome, Tone};
 use bivector_site::matrix::{self, Skill};
 use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, WhenNotEnrolled};
 use bivector_store::clock;
-use bivector_store::records::{RecordsError, TraceFilter, TraceRow};
+use bivector_store::records::{RecordsError, TraceFilter};
 use bivector_wire::Secret;
 use std::net::SocketAddr;
 use std::sync::Arc;

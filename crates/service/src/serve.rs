@@ -1,5 +1,6 @@
 //! Start and stop of the service.
 
+use bivector_api::operators::Role;
 use bivector_doors::who_holds;
 use bivector_engine::shared::Shared;
 use bivector_http::api::{self, ApiState, Exposure, Serves};
@@ -11,7 +12,7 @@ use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::folder::{TOKEN_FILE, take_folder};
 use bivector_store::metrics;
-use bivector_store::records::{Records, Role, Sync, TokenRow};
+use bivector_store::records::{Records, Sync, TokenRow};
 use bivector_store::seal::{Seal, hash_token, random};
 use bivector_wire::Secret;
 use data_encoding::HEXLOWER;

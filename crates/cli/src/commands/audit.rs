@@ -4,7 +4,7 @@ use crate::arguments::{Audit as AuditCommand, Global};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_store::records::{AuditRow, AuditVerdict};
+use bivector_api::audit::{AuditRow, AuditVerdict};
 use std::process::ExitCode;
 
 pub(crate) async fn run(command: AuditCommand, global: &Global) -> Result<ExitCode, Failure> {

@@ -4,7 +4,7 @@ use crate::arguments::{Chain as ChainCommand, Global};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_http::api::{ChainView, HopKind, HopView};
+use bivector_api::chains::{ChainView, HopKind, HopView};
 use bivector_model::trace::Tone;
 use std::process::ExitCode;
 

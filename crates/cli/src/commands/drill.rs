@@ -5,15 +5,15 @@ use crate::client::Client;
 use crate::commands::rehearse;
 use crate::failure::Failure;
 use crate::output;
+use bivector_api::explain::{DrillRequest, Drilled};
 use bivector_explain::run::RunState;
-use bivector_http::api::{DrillRequest, Drilled};
 use reqwest::Method;
 use std::process::ExitCode;
 
 pub(crate) async fn run(drill: Drill, global: &Global) -> Result<ExitCode, Failure> {
     let fails = match drill.fails {
-        Fails::Closed => bivector_prove::drill::Fails::Closed,
-        Fails::Silent => bivector_prove::drill::Fails::Silent,
+        Fails::Closed => bivector_api::explain::Fails::Closed,
+        Fails::Silent => bivector_api::explain::Fails::Silent,
     };
     let request = DrillRequest { member: drill.member.clone(), rehearsal: drill.with, fails };
     let drilled: Drilled = Client::new(global)?.ask(Method::POST, "/drills", &[], Some(&request)).await?;

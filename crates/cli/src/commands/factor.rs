@@ -4,8 +4,8 @@ use crate::arguments::{Factor as FactorCommand, Global, Whose};
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
-use bivector_engine::invitations::Made;
-use bivector_http::api::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
+use bivector_api::people::Made;
+use bivector_api::people::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
 use bivector_site::read_duration;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -89,7 +89,7 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
 async fn invitation_path(client: &Client, whose: &Whose) -> Result<String, Failure> {
     match person_path(client, whose).await {
         Err(failure) if whose.source.is_none() && failure.is_no() => {
-            let directories = client.get::<Vec<bivector_http::api::DirectoryView>>("/directories", &[]).await?;
+            let directories = client.get::<Vec<bivector_api::directories::DirectoryView>>("/directories", &[]).await?;
             match directories.as_slice() {
                 [one] => Ok(format!("/people/{}/{}", encode(&one.name), encode(&whose.person.to_lowercase()))),
                 _ => Err(failure),

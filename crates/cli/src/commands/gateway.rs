@@ -4,10 +4,11 @@ use crate::arguments::{Gateway as GatewayCommand, Global, SheetFormat};
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
+use bivector_api::gateways::{GatewayView, RegisterRequest};
+use bivector_api::knocks::Knock;
+use bivector_api::site::AppliedView;
 use bivector_explain::sheet::{Format, Sheet};
-use bivector_http::api::{AppliedView, GatewayView, RegisterRequest};
 use bivector_model::Cause;
-use bivector_store::records::Knock;
 use reqwest::Method;
 use std::process::ExitCode;
 

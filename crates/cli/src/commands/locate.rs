@@ -4,8 +4,8 @@ use crate::arguments::{Global, Locate};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
+use bivector_api::logins::TriedMethod;
 use bivector_explain::ladder::{Ladder, Layer};
-use bivector_http::api::TriedMethod;
 use reqwest::Method;
 use std::process::ExitCode;
 

@@ -4,7 +4,7 @@ use crate::arguments::{Global, Read as ReadArguments};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_http::api::Read;
+use bivector_api::readings::Read;
 use reqwest::Method;
 use std::process::ExitCode;
 

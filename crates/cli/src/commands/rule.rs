@@ -4,7 +4,7 @@ use crate::arguments::{Global, Rule};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_http::api::{RuleTried, RuleTry};
+use bivector_api::explain::{RuleTried, RuleTry};
 use bivector_model::trace::Tone;
 use reqwest::Method;
 use std::process::ExitCode;

@@ -4,7 +4,7 @@ use crate::arguments::{Global, Secret as SecretCommand};
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
-use bivector_store::records::SecretRow;
+use bivector_api::site::SecretRow;
 use bivector_wire::Secret;
 use reqwest::Method;
 use std::path::Path;
@@ -75,7 +75,7 @@ fn done(what: &str, global: &Global) -> ExitCode {
 /// Characters that look like no other one, so that a secret can be typed on a device.
 fn generated() -> Secret<String> {
     const ALPHABET: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz23456789-";
-    let bytes = bivector_store::seal::random::<GENERATED>();
+    let bytes = bivector_service::random::<GENERATED>();
     let text: String = bytes.iter().map(|byte| char::from(ALPHABET[usize::from(byte % 32)])).collect();
     // A hyphen at an end gets lost when a device's page is copied from.
     Secret::new(text.trim_matches('-').to_owned())

@@ -3,8 +3,8 @@
 use crate::arguments::Serve;
 use crate::failure::Failure;
 use crate::output;
+use bivector_service::Sync;
 use bivector_service::{Options, start};
-use bivector_store::records::Sync;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::time::Duration;

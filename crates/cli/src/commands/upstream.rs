@@ -5,7 +5,7 @@ use crate::arguments::{Global, Upstream as UpstreamCommand};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_http::api::UpstreamView;
+use bivector_api::directories::UpstreamView;
 use std::process::ExitCode;
 
 pub(crate) async fn run(command: UpstreamCommand, global: &Global) -> Result<ExitCode, Failure> {

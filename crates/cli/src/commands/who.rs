@@ -4,7 +4,7 @@ use crate::arguments::{Global, Who};
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
-use bivector_http::api::{WhoPeople, WhoView};
+use bivector_api::explain::{WhoPeople, WhoView};
 use std::process::ExitCode;
 
 pub(crate) async fn run(who: Who, global: &Global) -> Result<ExitCode, Failure> {

@@ -2,12 +2,13 @@
 
 use super::world::World;
 use crate::failure::Failure;
+use bivector_api::knocks::Knock;
+use bivector_api::traces::TraceRow;
 use bivector_exchange::{Exchange, Patience, Request};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::Answers;
 use bivector_model::Cause;
 use bivector_model::trace::Outcome;
-use bivector_store::records::{Knock, TraceRow};
 use bivector_wire::{AttributeType, Code, SharedSecret};
 use serde::Serialize;
 use std::net::SocketAddr;

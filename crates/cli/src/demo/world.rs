@@ -6,20 +6,22 @@ use crate::arguments::Demo;
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output::read_hidden;
-use bivector_engine::invitations::Made;
+use bivector_api::people::Imported;
+use bivector_api::people::Made;
+use bivector_api::people::{ConfirmRequest, InviteRequest, PersonView, Released};
+use bivector_api::runs::{RehearsalView, RunRequest};
+use bivector_api::site::Revision;
+use bivector_api::site::{AppliedView, ApplyRequest};
 use bivector_exchange::Patience;
 use bivector_explain::run::{Run, RunState};
-use bivector_http::api::{AppliedView, ApplyRequest, ConfirmRequest, InviteRequest, PersonView, RehearsalView, Released, RunRequest};
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{HandsetError, RobotHandset};
 use bivector_lab::upstream::{Habits, StandInUpstream};
-use bivector_manage::people::Imported;
+use bivector_service::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
-use bivector_store::folder::TOKEN_FILE;
-use bivector_store::records::Revision;
 use bivector_wire::SharedSecret;
 use reqwest::Method;
 use std::collections::{BTreeMap, HashMap};
@@ -235,7 +237,7 @@ async fn start_courier() -> Result<StandInCourier, Failure> {
 }
 
 fn held_by(address: SocketAddr) -> String {
-    bivector_doors::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
+    bivector_service::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
 }
 
 /// The demo's site file with the addresses of this run.

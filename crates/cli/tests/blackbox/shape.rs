@@ -26,13 +26,14 @@ const LAYERS: &[(&str, &[&str])] = &[
     ("timing", &["wire", "model", "site", "core"]),
     ("explain", &["wire", "model", "site", "core", "timing"]),
     ("exchange", &["wire"]),
-    ("store", &["wire", "model", "site", "core", "timing", "explain"]),
-    ("engine", &["wire", "model", "site", "core", "timing", "explain", "exchange", "store"]),
-    ("doors", &["wire", "model", "site", "core", "store", "engine"]),
-    ("prove", &["wire", "model", "site", "core", "timing", "explain", "exchange", "store", "engine", "doors"]),
-    ("manage", &["wire", "model", "site", "core", "timing", "explain", "store", "engine", "doors", "prove"]),
-    ("http", &["wire", "model", "site", "core", "timing", "explain", "exchange", "store", "engine", "doors", "prove", "manage"]),
-    ("service", &["wire", "model", "site", "core", "store", "engine", "doors", "prove", "manage", "http"]),
+    ("api", &["wire", "model", "site", "core", "timing", "explain"]),
+    ("store", &["wire", "model", "site", "core", "api", "timing", "explain"]),
+    ("engine", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store"]),
+    ("doors", &["wire", "model", "site", "core", "api", "store", "engine"]),
+    ("prove", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors"]),
+    ("manage", &["wire", "model", "site", "core", "timing", "explain", "api", "store", "engine", "doors", "prove"]),
+    ("http", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors", "prove", "manage"]),
+    ("service", &["wire", "model", "site", "core", "api", "store", "engine", "doors", "prove", "manage", "http"]),
     ("lab", &["wire", "exchange"]),
 ];
 /// Crates that compute: no runtime, no sockets, no clock.
@@ -87,6 +88,12 @@ fn no_crate_uses_one_above_it() {
             for other in mentioned(&text).into_iter().filter(|other| LAYERS.iter().any(|(known, _)| known == other)) {
                 assert!(other == *name || below.contains(&other), "{} uses {other}, which is not below {name}", path.display());
             }
+        }
+    }
+    for (path, text) in crate_sources("cli") {
+        for other in mentioned(&text).into_iter().filter(|other| LAYERS.iter().any(|(known, _)| known == other)) {
+            let shared = PURE.contains(&other) || ["api", "exchange", "lab", "service"].contains(&other);
+            assert!(shared, "{} uses {other}; the command line talks to the service through the API", path.display());
         }
     }
     let at = |name: &str| LAYERS.iter().position(|(known, _)| *known == name).unwrap();

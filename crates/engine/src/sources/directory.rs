@@ -1,9 +1,10 @@
 //! A directory over LDAP (RFC 4511): finding a person, reading groups, checking a password by a bind.
 
 use super::pool::{Binder, ServerPool};
-use super::standing::{Failure, Health, Member, Round, inherit_all};
+use super::standing::{Failure, Member, Round, inherit_all};
 use super::trouble::{Doing, from_ldap};
 use super::trust::client_config;
+use bivector_api::directories::Health;
 use bivector_core::login::{Answer, Found, PasswordAnswer, PersonAnswer, SecretAnswer, Unavailable};
 use bivector_model::Cause;
 use bivector_model::directory::{PASSWORD_POLICY_OID, describe_code, read_bind, read_failure};

@@ -12,5 +12,4 @@ mod trouble;
 mod trust;
 pub mod upstream;
 
-pub use standing::Health;
 pub use trust::{certificate_days, days_of};

@@ -1,7 +1,8 @@
 //! One server of a directory with its connections: one shared for searches, some for checking passwords.
 
-use super::standing::{Failure, Health, Member, Standing};
+use super::standing::{Failure, Member, Standing};
 use super::trouble::{Doing, from_io, from_ldap, too_slow};
+use bivector_api::directories::Health;
 use bivector_core::login::Unavailable;
 use bivector_explain::probe::{RootEntry, is_active_directory};
 use bivector_model::Cause;

@@ -6,6 +6,7 @@ use super::pool::{ServerPool, root_entry};
 use super::standing::Member;
 use super::trouble::{Doing, from_io, from_ldap, too_slow};
 use super::trust::roots;
+use bivector_api::directories::ProbedServer;
 use bivector_core::login::PersonAnswer;
 use bivector_explain::probe::{Line, Piece, Seen, complete, judge_clock, judge_kind, judge_rank, parent_dn};
 use bivector_model::Cause;
@@ -13,34 +14,16 @@ use bivector_model::directory::{describe_code, read_failure};
 use bivector_model::trace::Tone;
 use bivector_store::clock;
 use ldap3::{Ldap, Scope, SearchEntry, SearchOptions, ldap_escape};
-use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
-use utoipa::ToSchema;
 
 /// Entries that are asked for to learn the server's limit.
 const MANY: i32 = 1001;
 /// Attributes in which a name that the naming attribute does not have may stand.
 const OTHER_NAMES: &[&str] = &["uid", "cn", "mail", "sAMAccountName", "userPrincipalName"];
-
-/// One server, probed.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ProbedServer {
-    /// As it stands in the site file.
-    pub server: String,
-    /// Every piece in order.
-    pub lines: Vec<Line>,
-}
-
-impl ProbedServer {
-    /// Whether logins would get an answer from it.
-    pub fn is_well(&self) -> bool {
-        !self.lines.iter().any(|line| line.state == Tone::Bad)
-    }
-}
 
 /// Probes every server of a directory; `person` is a login name to look for.
 pub async fn probe(directory: &DirectorySource, person: Option<&str>, data: &Path) -> Vec<ProbedServer> {

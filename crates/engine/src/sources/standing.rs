@@ -1,41 +1,19 @@
 //! What is known of one server of a source: from checks and from logins alike.
 
+use bivector_api::directories::Health;
 use bivector_core::login::{Answer, FailedServer, Unavailable};
 use bivector_model::Cause;
 use bivector_model::trace::Tone;
 use bivector_site::Pool;
 use bivector_store::clock;
-use serde::{Deserialize, Serialize};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use tokio::sync::futures::Notified;
-use utoipa::ToSchema;
 
 /// A server that could not be reached is asked last until a check finds it well, or for this long should no check come.
 const LEFT_ALONE: Duration = Duration::from_secs(60);
-
-/// What is known of a server from checks and from logins.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Health {
-    /// As it stands in the site file.
-    pub server: String,
-    /// `good`, `bad`, or `note` before the first look and while it is slow.
-    pub state: Tone,
-    /// Why, where it is bad.
-    pub cause: Option<Cause>,
-    /// What was seen.
-    pub said: String,
-    /// Since when it is so, in microseconds since 1970.
-    pub since_us: u64,
-    /// When it was looked at last.
-    pub checked_us: u64,
-    /// Questions of logins that it answered, since the service started.
-    pub answers: u64,
-    /// Questions of logins that went on to another server, or to none.
-    pub failures: u64,
-}
 
 /// The state of one server, shared by everybody who asks it.
 #[derive(Debug)]

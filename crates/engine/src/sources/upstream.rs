@@ -1,6 +1,7 @@
 //! An upstream RADIUS server as a source or a factor: asked as a gateway would ask it, its answers proved before they count.
 
-use super::standing::{Failure, Health, Member, Round, Standing, inherit_all};
+use super::standing::{Failure, Member, Round, Standing, inherit_all};
+use bivector_api::directories::Health;
 use bivector_core::login::{Answer, Given, HiddenKind, HiddenValue, PassedCredential, Unavailable, UpstreamAnswer, UpstreamAsk};
 use bivector_exchange::{Asker, Exchange, Patience, Prepared, Request};
 use bivector_model::Cause;

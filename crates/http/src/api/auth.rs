@@ -9,15 +9,16 @@ use axum::extract::State;
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use bivector_api::operators::Role;
+use bivector_api::operators::SessionRequest;
 use bivector_engine::signins::{self, SignedInBy};
 use bivector_engine::tries::{Attempt, address_key, seconds_until};
 use bivector_store::agreement::Tally;
-use bivector_store::records::{Deed, RecordsError, Role};
+use bivector_store::records::{Deed, RecordsError};
 use bivector_store::seal::hash_token;
 use bivector_wire::Secret;
-use serde::Deserialize;
+use utoipa::Modify;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
-use utoipa::{Modify, ToSchema};
 
 const COOKIE: &str = "bivector_session";
 /// Sent by the console with every change: a page elsewhere cannot set it.
@@ -31,23 +32,6 @@ pub(super) struct Operator {
     pub(super) by: SignedInBy,
     /// The address of the caller.
     sender: String,
-}
-
-/// Sign-in of the console: with a token, or with name, password and one-time code.
-#[derive(Deserialize, ToSchema)]
-pub struct SessionRequest {
-    /// The operator's token.
-    #[serde(default)]
-    token: Option<String>,
-    /// The operator's name.
-    #[serde(default)]
-    name: Option<String>,
-    /// The console password.
-    #[serde(default)]
-    password: Option<String>,
-    /// The one-time code.
-    #[serde(default)]
-    code: Option<String>,
 }
 
 impl Operator {

@@ -5,35 +5,10 @@ use super::auth::Operator;
 use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
-use bivector_engine::sources::Health;
-use bivector_engine::sources::probe::{ProbedServer, probe as probe_directory};
-use bivector_store::records::Role;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// A directory of the site.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct DirectoryView {
-    /// Its name.
-    pub name: String,
-    /// Its servers in the order of the site file, with what is known of each.
-    pub servers: Vec<Health>,
-    /// Where people are.
-    pub base: String,
-    /// The naming attributes.
-    pub login: Vec<String>,
-    /// Chains that ask it.
-    pub chains: Vec<String>,
-}
-
-/// What to probe beyond the directory itself.
-#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
-#[serde(default)]
-pub struct ProbeRequest {
-    /// A login name to look for.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub person: Option<String>,
-}
+use bivector_api::directories::ProbedServer;
+use bivector_api::directories::{DirectoryView, ProbeRequest};
+use bivector_api::operators::Role;
+use bivector_engine::sources::probe::probe as probe_directory;
 
 /// All directories of the site in force.
 #[utoipa::path(get, operation_id = "directories_list", path = "/directories", tag = "directories", responses((status = 200, body = [DirectoryView])))]

@@ -5,8 +5,8 @@ use super::auth::Operator;
 use super::problem::Problem;
 use axum::Json;
 use axum::extract::State;
+use bivector_api::operators::Role;
 use bivector_explain::doctor::Advice;
-use bivector_store::records::Role;
 
 /// Reviews listeners, files, certificates, settings, secrets, limits, the clock, descriptors and backups. Nothing is changed.
 #[utoipa::path(get, path = "/doctor", tag = "status", responses((status = 200, body = [Advice]), (status = 403, body = Problem)))]

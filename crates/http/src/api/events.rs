@@ -5,7 +5,7 @@ use super::auth::Operator;
 use axum::extract::State;
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
-use bivector_engine::shared::Event;
+use bivector_api::events::Event;
 use futures_util::stream::{self, Stream};
 use std::convert::Infallible;
 use tokio::sync::broadcast::error::RecvError;

@@ -2,29 +2,34 @@
 
 use super::ApiState;
 use super::auth::Operator;
-use super::logins::{TriedMethod, gateway_named, in_force};
+use super::logins::{gateway_named, in_force};
 use super::problem::{Body, Problem};
 use super::rehearsals::named;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use bivector_api::explain::{
+    DrillRequest, Drilled, ReplayRequest, RuleSaid, RuleTried, RuleTry, Slower, WhoPeople, WhoPerson, WhoRule, WhoView,
+};
+use bivector_api::logins::TriedMethod;
+use bivector_api::operators::Role;
+use bivector_api::traces::TraceRow;
 use bivector_core::login::{Factors, FactorsAnswer, Found, PersonAnswer};
 use bivector_core::replay::{Ending, Recorded, Replayed, Tally, again};
 use bivector_engine::live::{LiveSite, known, open_secret};
 use bivector_explain::ladder::Ladder;
-use bivector_explain::run::{Run, RunChange, changes};
+use bivector_explain::run::{Run, changes};
 use bivector_model::Cause;
 use bivector_model::Moment;
 use bivector_model::facts::Facts;
 use bivector_model::rule::{Decision, Groups, Then};
-use bivector_prove::drill::{Fails, without};
+use bivector_prove::drill::without;
 use bivector_prove::locate::{Sought, locate as climb};
 use bivector_prove::rehearsal::{Asked, PARALLEL, run};
 use bivector_site::{Carries, Chain, FactorKind, Site, SourceRef};
 use bivector_store::error::ServiceError;
-use bivector_store::records::{Role, TraceRow};
 use bivector_wire::Secret;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use utoipa::ToSchema;
@@ -84,20 +89,6 @@ pub(super) async fn locate(
     Ok(Json(climb(&state.shared, &live, &doors, &sought).await?))
 }
 
-/// Which logins to decide again.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default)]
-pub struct ReplayRequest {
-    /// The site file.
-    pub text: String,
-    /// How many of the newest logins; 1000 if left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub last: Option<u32>,
-    /// Of this chain only.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub chain: Option<String>,
-}
-
 /// Decides recorded logins again under a site file. Nothing is sent, asked or changed.
 #[utoipa::path(post, operation_id = "site_replay", path = "/site/replay", tag = "explain", request_body = ReplayRequest,
     responses((status = 200, body = Replayed), (status = 422, body = Problem)))]
@@ -148,65 +139,6 @@ fn recorded(row: TraceRow, facts: Option<Facts>) -> Option<Recorded> {
     })
 }
 
-/// Who gets in by a chain.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct WhoView {
-    /// The chain.
-    pub chain: String,
-    /// Its rules in order, each with the people whom it decides about.
-    pub rules: Vec<WhoRule>,
-    /// People whom no rule is about.
-    pub left_out: WhoPeople,
-    /// Sources that could not be asked, each with the reason.
-    pub unknown: Vec<String>,
-}
-
-/// One rule with its people.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct WhoRule {
-    /// Its name.
-    pub name: String,
-    /// Whom it is about.
-    pub when: String,
-    /// The grant; none where it keeps out.
-    pub grant: Option<String>,
-    /// Its line in the site file.
-    pub line: u32,
-    /// Gateways for which it decides, where it goes by their labels; empty for all.
-    pub gateways: Vec<String>,
-    /// The people.
-    pub people: WhoPeople,
-}
-
-/// People, counted and named.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct WhoPeople {
-    /// How many.
-    pub count: u64,
-    /// How many of them have a second factor that the chain takes.
-    pub with_factor: u64,
-    /// Some of them, or all where that was asked for.
-    pub named: Vec<WhoPerson>,
-}
-
-/// A person.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct WhoPerson {
-    /// The login name.
-    pub login: String,
-    /// The name for display.
-    pub name: String,
-    /// The source.
-    pub source: String,
-    /// The groups.
-    pub groups: Vec<String>,
-    /// Second factors that the chain takes.
-    pub factors: Vec<String>,
-    /// Why the person is kept out all the same, or cannot get in yet.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub but: Option<String>,
-}
-
 /// How many people to name.
 #[derive(Debug, Clone, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -247,7 +179,7 @@ pub(super) async fn who(
         lines.dedup();
         for line in lines {
             let found = line.and_then(|line| rules.iter_mut().find(|rule| rule.line == line));
-            found.map_or(&mut left_out, |rule| &mut rule.people).add(&view, filter.all);
+            add_person(found.map_or(&mut left_out, |rule| &mut rule.people), &view, filter.all);
         }
     }
     Ok(Json(WhoView { chain: name, rules, left_out, unknown }))
@@ -281,14 +213,12 @@ fn who_rules(site: &Site, chain: &Chain, gateways: &[&bivector_site::Gateway]) -
         .collect()
 }
 
-impl WhoPeople {
-    /// Counts a person here, and names them where there is room or everybody is asked for.
-    fn add(&mut self, view: &WhoPerson, all: bool) {
-        self.count += 1;
-        self.with_factor += u64::from(!view.factors.is_empty());
-        if all || self.named.len() < NAMED {
-            self.named.push(view.clone());
-        }
+/// Counts a person at a rule, and names them where there is room or everybody is asked for.
+fn add_person(people: &mut WhoPeople, view: &WhoPerson, all: bool) {
+    people.count += 1;
+    people.with_factor += u64::from(!view.factors.is_empty());
+    if all || people.named.len() < NAMED {
+        people.named.push(view.clone());
     }
 }
 
@@ -372,48 +302,6 @@ fn who_person(state: &ApiState, chain: &Chain, site: &Site, source: &str, person
     }
 }
 
-/// A made-up login.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default)]
-pub struct RuleTry {
-    /// The chain.
-    pub chain: String,
-    /// The person's groups.
-    pub groups: Vec<String>,
-    /// The gateway that it comes through.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub via: Option<String>,
-    /// A person whose groups are taken instead, as the sources know them.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub person: Option<String>,
-}
-
-/// What the rules say of a made-up login.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RuleTried {
-    /// The groups that counted.
-    pub groups: Vec<String>,
-    /// The grant, where somebody gets in.
-    pub grant: Option<String>,
-    /// The cause of the refusal, where not.
-    pub cause: Option<Cause>,
-    /// Every rule in order.
-    pub rules: Vec<RuleSaid>,
-}
-
-/// What one rule says.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RuleSaid {
-    /// Its name.
-    pub name: String,
-    /// Its line in the site file.
-    pub line: u32,
-    /// Whether it decided.
-    pub decided: bool,
-    /// What it says, or why it is not about this login.
-    pub said: String,
-}
-
 /// Evaluates a made-up login and explains every rule.
 #[utoipa::path(post, operation_id = "rules_try", path = "/rules/try", tag = "explain", request_body = RuleTry,
     responses((status = 200, body = RuleTried), (status = 404, body = Problem)))]
@@ -470,42 +358,6 @@ async fn groups_of(state: &ApiState, live: &LiveSite, chain: &Chain, person: &st
     }
     let remedy = if down.is_empty() { "give `groups` instead".to_owned() } else { down.join("; ") };
     Err(Problem::not_found(format!("no source of the chain knows `{person}`"), remedy))
-}
-
-/// A drill.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default)]
-pub struct DrillRequest {
-    /// The server of a directory or an upstream, as the site file has it, or the name of a courier.
-    pub member: String,
-    /// The rehearsal.
-    pub rehearsal: String,
-    /// How the member fails.
-    pub fails: Fails,
-}
-
-/// What logins noticed of a drill.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Drilled {
-    /// The same rehearsal with all members.
-    pub with: Run,
-    /// The rehearsal without the member.
-    pub without: Run,
-    /// Logins that came out otherwise.
-    pub changes: Vec<RunChange>,
-    /// Logins that took longer, by more than a quarter of a second.
-    pub slower: Vec<Slower>,
-}
-
-/// A login that took longer without a pool member.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Slower {
-    /// What it shows.
-    pub title: String,
-    /// How long it took with the member, in microseconds.
-    pub with_us: u64,
-    /// How long it took without.
-    pub without_us: u64,
 }
 
 /// Runs a rehearsal with and without a pool member. Nobody else's logins are without it.

@@ -2,27 +2,29 @@
 
 use super::ApiState;
 use super::auth::Operator;
-use super::people::{FactorView, PersonView, find};
+use super::people::find;
 use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use bivector_api::operators::Role;
+use bivector_api::people::PersonView;
+use bivector_api::people::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
 use bivector_engine::hashing::Hashing;
 use bivector_engine::roster::seed_purpose;
 use bivector_manage::people::{is_pin, seed_from_text};
 use bivector_model::device::{CodeKind, CodeLimits, Place};
-use bivector_model::totp::{Algorithm, Settings};
+use bivector_model::totp::Settings;
 use bivector_site::Chain;
 use bivector_store::clock;
+use bivector_store::records::DeviceState;
 use bivector_store::records::person_key;
-use bivector_store::records::{Edit, FactorRow, FactorSettings, FactorState, NewFactor, NewPerson, PersonRow, Role};
+use bivector_store::records::{Edit, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow};
 use bivector_store::seal::{digits, random};
 use bivector_wire::Secret;
 use data_encoding::BASE32_NOPAD;
-use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
-use utoipa::ToSchema;
 
 /// Recovery codes in a list.
 const LIST: u32 = 10;
@@ -31,80 +33,6 @@ const LIST_DIGITS: u8 = 10;
 const TEMPORARY_DIGITS: u8 = 8;
 /// The longest that a temporary code may last.
 const LONGEST: Duration = Duration::from_secs(30 * 86_400);
-
-/// A factor to add.
-#[derive(Deserialize, ToSchema)]
-pub struct FactorRequest {
-    /// `totp`, `hotp`, `recovery` or `temporary`.
-    kind: CodeKind,
-    /// What the person calls it; one of the same kind and name is replaced.
-    #[serde(default)]
-    label: Option<String>,
-    /// The seed in base32, where the device has one already; a new one is made otherwise.
-    #[serde(default)]
-    seed: Option<String>,
-    /// The hash of its codes.
-    #[serde(default)]
-    algorithm: Option<Algorithm>,
-    /// Digits of its codes: 6 to 8; of a temporary code 6 to 10.
-    #[serde(default)]
-    digits: Option<u8>,
-    /// Seconds that a code by time lives.
-    #[serde(default)]
-    period: Option<u32>,
-    /// The counter that a device by count begins with.
-    #[serde(default)]
-    counter: Option<u64>,
-    /// A PIN to stand before its codes.
-    #[serde(default)]
-    pin: Option<String>,
-    /// How long a temporary code works, in seconds.
-    #[serde(default)]
-    seconds: Option<u64>,
-    /// How often a temporary code may be used; once if not given.
-    #[serde(default)]
-    uses: Option<u32>,
-    /// Why a temporary code is issued.
-    #[serde(default)]
-    reason: Option<String>,
-}
-
-/// A factor that was added. Its secrets are shown this once.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct AddedFactor {
-    /// The factor.
-    pub factor: FactorView,
-    /// The seed in base32, if it was made here.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub seed: Option<String>,
-    /// The same as a link that apps read, with everything that was agreed.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub link: Option<String>,
-    /// Recovery codes, or the temporary code.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub codes: Vec<String>,
-    /// What keeps it from being of use, where something does.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub warning: Option<String>,
-}
-
-/// A PIN to set, or none to take it out.
-#[derive(Deserialize, ToSchema)]
-pub struct PinRequest {
-    /// 4 to 12 digits.
-    pin: Option<String>,
-}
-
-/// Two codes in a row, to find out where a device is; or none to forget what is known of it.
-#[derive(Deserialize, ToSchema)]
-pub struct ResyncRequest {
-    /// The code that the device showed first.
-    #[serde(default)]
-    first: Option<String>,
-    /// The code that it showed next.
-    #[serde(default)]
-    second: Option<String>,
-}
 
 type PersonPath = Path<(String, String)>;
 type FactorPath = Path<(String, String, u64)>;
@@ -146,7 +74,7 @@ pub(super) async fn add(
     let factor = factor.ok_or_else(|| Problem::not_found("the factor is gone again", "somebody removed it meanwhile"))?;
     let site = state.shared.live.load().as_ref().map(|live| live.site.name.clone()).unwrap_or_default();
     let link = made.shown.as_ref().map(|seed| bivector_engine::invitations::otpauth(&site, &login, request.kind, seed, &factor.settings));
-    let factor = FactorView::of(&person, factor, &state.shared.roster, clock::now());
+    let factor = crate::api::person_views::factor_view(&person, factor, &state.shared.roster, clock::now());
     let warning = useless(&state, &source, request.kind, factor.digits);
     Ok((StatusCode::CREATED, Json(AddedFactor { factor, seed: made.shown, link, codes: made.codes, warning })))
 }
@@ -321,8 +249,8 @@ pub(super) async fn resync(
             let limits = state.shared.live.load().as_ref().map_or_else(CodeLimits::default, |live| live.site.codes);
             let device = state.shared.roster.device(&person, factor, clock::now());
             match device.and_then(|device| device.place_of(first.trim(), second.trim(), clock::now(), &limits)) {
-                Some(Place::Drift(steps)) => (FactorState { drift: steps, ..before }, format!("its clock is {steps} steps off")),
-                Some(Place::Counter(counter)) => (FactorState { counter, ahead: None, ..before }, format!("its next counter is {counter}")),
+                Some(Place::Drift(steps)) => (DeviceState { drift: steps, ..before }, format!("its clock is {steps} steps off")),
+                Some(Place::Counter(counter)) => (DeviceState { counter, ahead: None, ..before }, format!("its next counter is {counter}")),
                 None => {
                     let remedy = "type two codes that the device shows one after the other; a list has no place to find";
                     return Err(wrong("first", "the two codes are not two of this device in a row".into(), remedy));
@@ -330,7 +258,7 @@ pub(super) async fn resync(
             }
         }
         // A counter never goes back: that would bring used codes back to life.
-        (None, None) => (FactorState { drift: 0, ahead: None, ..before }, "what was known of its clock is forgotten".to_owned()),
+        (None, None) => (DeviceState { drift: 0, ahead: None, ..before }, "what was known of its clock is forgotten".to_owned()),
         _ => return Err(wrong("second", "two codes are needed".into(), "type both, in the order in which the device shows them")),
     };
     state.shared.records.set_state(id, at).await?;
@@ -341,5 +269,5 @@ pub(super) async fn resync(
 
 fn shown(state: &ApiState, source: &str, login: &str) -> Result<Json<PersonView>, Problem> {
     let person: Arc<PersonRow> = find(&state.shared, source, login)?;
-    Ok(Json(PersonView::of(&person, &state.shared)))
+    Ok(Json(crate::api::person_views::person_view(&person, &state.shared)))
 }

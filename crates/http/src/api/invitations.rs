@@ -3,45 +3,22 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::handset::{label, live};
-use super::people::{PersonView, find};
+use super::people::find;
 use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use bivector_engine::invitations::{self as service, Made, NotInvited};
+use bivector_api::operators::Role;
+use bivector_api::people::Made;
+use bivector_api::people::PersonView;
+use bivector_api::people::{ConfirmRequest, InviteRequest, RenameRequest};
+use bivector_engine::invitations::{self as service, NotInvited};
 use bivector_engine::tries::seconds_until;
 use bivector_site::Invited;
 use bivector_store::agreement::Tally;
 use bivector_store::clock;
 use bivector_store::records::person_key;
-use bivector_store::records::{DeviceKind, Edit, FactorRow, FactorSettings, Role, WaitsFor};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// An invitation to make.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct InviteRequest {
-    /// What it is to; what the site says for newcomers of the person's groups, or a handset, if not given.
-    #[serde(default)]
-    pub factor: Option<Invited>,
-    /// The courier that brings it; handed over on screen if not given.
-    #[serde(default)]
-    pub send_by: Option<String>,
-}
-
-/// What an operator was told, to confirm a new device.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ConfirmRequest {
-    /// The reference that the device shows, as the person reads it out.
-    pub reference: String,
-}
-
-/// Another name for a factor.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RenameRequest {
-    /// The new name.
-    pub label: String,
-}
+use bivector_store::records::{DeviceKind, Edit, FactorRow, FactorSettings, WaitsFor};
 
 pub(super) fn not_invited(why: NotInvited) -> Problem {
     let (status, kind, remedy) = match &why {
@@ -158,7 +135,7 @@ pub(super) async fn confirm(
     shared.catch_up().await?;
     shared.tell_person(&key);
     operator.did(&state, "factor.confirm", format!("{key} “{}”", factor.label)).await?;
-    Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
 }
 
 /// Gives a factor another name.
@@ -187,5 +164,5 @@ pub(super) async fn rename(
     shared.records.change_people(operator.name.clone(), what.clone(), vec![edit], clock::now()).await?;
     shared.catch_up().await?;
     operator.did(&state, "factor.rename", what).await?;
-    Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
 }

@@ -3,122 +3,27 @@
 use super::ApiState;
 use super::auth::Operator;
 use super::problem::{Body, Problem};
-use super::traces::TraceView;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use bivector_api::logins::{LoginRequest, ReplyAttribute, Tried, TriedMethod};
+use bivector_api::operators::Role;
+use bivector_api::traces::TraceRow;
 use bivector_doors::radius::{RadiusDoor, Rehearsed};
 use bivector_engine::live::LiveSite;
 use bivector_engine::stage::Stage;
 use bivector_exchange::{Asker, Exchange, Patience, Request};
 use bivector_model::trace::Trace;
 use bivector_prove::rehearsal::try_persona;
-use bivector_site::Method;
 use bivector_site::rehearsal::{Expect, HandsetDoes, RehearsedLogin, ShortWaits, Typed};
-use bivector_store::records::{Role, TraceRow};
 use bivector_wire::{AttributeType, Code, Secret, in_words, render};
 use data_encoding::HEXLOWER;
-use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use utoipa::ToSchema;
 
 /// How long the trace of a login is waited for after its answer; it is made before the answer leaves.
 const TRACE_WAIT: Duration = Duration::from_secs(2);
-
-/// A login to try.
-#[derive(Deserialize, ToSchema)]
-pub struct LoginRequest {
-    /// The name as it would be typed; a persona's own if left out.
-    #[serde(default)]
-    person: String,
-    /// The gateway that it comes through.
-    via: String,
-    /// What would be typed in the password field, or at a prompt.
-    #[serde(default)]
-    password: String,
-    /// The persona of the site whose sealed password and robots are used instead.
-    #[serde(default)]
-    persona: Option<String>,
-    /// What the persona types, with places as in a rehearsal; `{password}{code}` or `{password}` if left out.
-    #[serde(default)]
-    typed: Option<String>,
-    /// What the persona types at each prompt, with places as in a rehearsal.
-    #[serde(default)]
-    answers: Vec<String>,
-    /// What the persona's robot handset does, such as `approve after 3s`.
-    #[serde(default)]
-    handset: Option<String>,
-    /// The state of the prompt that this answers, as it came back.
-    #[serde(default)]
-    state: Option<String>,
-    /// How the password is sent: as text, or as a proof of it. Answers to prompts go as text.
-    #[serde(default)]
-    method: TriedMethod,
-    /// The address of the person's own program, as the gateway would tell it in Calling-Station-Id.
-    #[serde(default)]
-    caller: Option<String>,
-}
-
-/// A method that can be tried from here.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum TriedMethod {
-    /// The text.
-    #[default]
-    Pap,
-    /// A CHAP proof.
-    Chap,
-    /// An MS-CHAPv2 proof.
-    MsChapV2,
-    /// EAP is only begun: what goes on inside it is between the person's device and an upstream.
-    Eap,
-}
-
-impl From<TriedMethod> for Method {
-    fn from(method: TriedMethod) -> Self {
-        match method {
-            TriedMethod::Pap => Method::Pap,
-            TriedMethod::Chap => Method::Chap,
-            TriedMethod::MsChapV2 => Method::MsChapV2,
-            TriedMethod::Eap => Method::Eap,
-        }
-    }
-}
-
-/// An attribute of the reply, as a person reads it.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ReplyAttribute {
-    /// Its name.
-    pub name: String,
-    /// Its value.
-    pub value: String,
-    /// What it means to the gateway, where the standard says so.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub means: Option<String>,
-}
-
-/// What came of a tried login.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Tried {
-    /// `Access-Accept`, `Access-Reject`, or nothing where the gateway would have given up.
-    pub reply: Option<String>,
-    /// What a prompt's answer must carry, where the reply is Access-Challenge.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub state: Option<String>,
-    /// All attributes of the reply.
-    pub attributes: Vec<ReplyAttribute>,
-    /// How often the request was sent.
-    pub sends: u32,
-    /// From the first send to the answer, in microseconds.
-    pub took_us: u64,
-    /// Answers that did not count, each with the reason.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub discarded: Vec<String>,
-    /// The trace, if there is one.
-    pub trace: Option<TraceView>,
-}
 
 fn failed(error: impl Into<String>) -> Problem {
     Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "login", error, "")
@@ -236,7 +141,7 @@ async fn tried(state: &ApiState, exchange: Exchange, trace: Option<(TraceRow, Tr
     });
     let attributes = attributes.collect();
     let trace = match trace {
-        Some((row, trace)) => Some(TraceView::of(&state.shared, row, trace.steps, Some(&trace.facts)).await),
+        Some((row, trace)) => Some(crate::api::traces::trace_view(&state.shared, row, trace.steps, Some(&trace.facts)).await),
         None => None,
     };
     Tried {

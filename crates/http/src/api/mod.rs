@@ -30,30 +30,7 @@ mod upstreams;
 use auth::Schemes;
 use guard::Insider;
 
-pub use auth::SessionRequest;
-pub use bivector_store::records::LoginCounts;
-
-pub use chains::{ChainView, HopKind, HopView};
-pub use directories::{DirectoryView, ProbeRequest};
-pub use explain::{DrillRequest, Drilled, ReplayRequest, RuleSaid, RuleTried, RuleTry, Slower, WhoPeople, WhoPerson, WhoRule, WhoView};
-pub use factors::{AddedFactor, FactorRequest, PinRequest, ResyncRequest};
-pub use gateways::{GatewayView, LastLogin, RegisterRequest};
-pub use invitations::{ConfirmRequest, InviteRequest, RenameRequest};
-pub use logins::{LoginRequest, ReplyAttribute, Tried, TriedMethod};
-pub use operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, SignInView, TokenRequest};
-pub use people::{
-    EditRequest, FactorState, FactorView, GuessesView, ImportRequest, InvitationView, LockView, PersonRequest, PersonState, PersonView,
-    Released, RollOut, StopView, Suspension, SyncRequest, Undoable, Undone,
-};
 pub use problem::Problem;
-pub use readings::{Read, ReadRequest};
-pub use rehearsals::{RehearsalView, RehearsedView, RunChanges, RunRequest};
-pub use secrets::{NextRequest, SecretRequest};
-pub use site::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
-pub use status::Status;
-pub use timing::{DraftRequest, DraftView, SettingView, SimulateRequest, SimulationLine, TimingRequest, TimingView};
-pub use traces::TraceView;
-pub use upstreams::UpstreamView;
 
 use crate::operators::Operators;
 use crate::server::Connections;
@@ -203,7 +180,7 @@ pub enum Serves {
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Bivector", description = "Runs, proves and explains login chains."),
-    components(schemas(bivector_engine::shared::Event)),
+    components(schemas(bivector_api::events::Event)),
     security(("token" = [])),
     modifiers(&Schemes)
 )]

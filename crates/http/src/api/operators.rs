@@ -7,77 +7,25 @@ use crate::operators::operator_purpose;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use bivector_api::operators::Role;
+use bivector_api::operators::{NewSignIn, NewToken, OperatorRequest, OperatorView, RoleRequest, SignInView, TokenRequest};
 use bivector_engine::signins::SignedInBy;
 use bivector_store::clock;
-use bivector_store::records::{Role, TokenRow};
+use bivector_store::records::TokenRow;
 use bivector_store::seal::{hash_token, random};
 use bivector_wire::Secret;
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use utoipa::ToSchema;
 
 /// The shortest console password, in characters.
 const SHORTEST: usize = 12;
-
-/// An operator.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct OperatorView {
-    /// The name.
-    pub name: String,
-    /// What the operator may do.
-    pub role: Role,
-    /// Whether a console password and code are set.
-    pub signs_in: bool,
-    /// What the operator's tokens are for.
-    pub tokens: Vec<String>,
-    /// When the operator was added, in microseconds since 1970.
-    pub created_us: u64,
-}
-
-/// An operator to add.
-#[derive(Debug, Deserialize, Serialize, ToSchema)]
-pub struct OperatorRequest {
-    /// The name: letters, digits and `-_.@`.
-    pub name: String,
-    /// What the operator may do.
-    pub role: Role,
-}
-
-/// Another role.
-#[derive(Debug, Deserialize, Serialize, ToSchema)]
-pub struct RoleRequest {
-    /// What the operator may do from now on.
-    pub role: Role,
-}
-
-/// A token to make.
-#[derive(Debug, Deserialize, Serialize, ToSchema)]
-pub struct TokenRequest {
-    /// What it is for.
-    pub label: String,
-}
-
-/// A new token. Shown once.
-#[derive(Serialize, Deserialize, ToSchema)]
-pub struct NewToken {
-    /// The token.
-    pub token: String,
-}
 
 /// A console password to set.
 #[derive(Deserialize, ToSchema)]
 pub(super) struct SignInRequest {
     /// At least twelve characters.
     password: String,
-}
-
-/// The seed of an operator's one-time codes. Shown once.
-#[derive(Serialize, Deserialize, ToSchema)]
-pub struct NewSignIn {
-    /// The seed in Base32, to type into an authenticator.
-    pub seed: String,
-    /// The same as a link that authenticators read.
-    pub link: String,
 }
 
 /// All operators.
@@ -215,25 +163,6 @@ pub(super) async fn set_sign_in(
     let seed = BASE32_NOPAD.encode(seed.expose());
     let link = format!("otpauth://totp/Bivector:{name}?secret={seed}&issuer=Bivector&period=30&digits=6&algorithm=SHA1");
     Ok(Json(NewSignIn { seed, link }))
-}
-
-/// A sign-in to the console.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct SignInView {
-    /// Names it, to end it.
-    pub id: String,
-    /// What it was made with: a token's label, or password and code.
-    pub by: String,
-    /// The address that it was made from.
-    pub from: String,
-    /// When, in microseconds since 1970.
-    pub created_us: u64,
-    /// When it last asked something, in microseconds since 1970.
-    pub last_used_us: u64,
-    /// Until when it lasts.
-    pub until_us: u64,
-    /// Whether it is the one that asks.
-    pub current: bool,
 }
 
 /// An operator's sign-ins to the console that have not ended. Operators see their own; those with the role `own` see anybody's.

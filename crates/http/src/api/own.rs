@@ -5,17 +5,18 @@ use super::ApiState;
 use super::auth::{begin_from, cookie};
 use super::guard::Caller;
 use super::handset::{AppCode, Renamed, from_the_page, label, live, not_proved, set_cookie};
-use super::people::FactorView;
 use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{FromRequestParts, Path, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use bivector_api::people::FactorView;
+use bivector_api::people::NewApp;
 use bivector_core::login::{Context, Credential, Login, Request as LoginRequest, RequestAuthentic, Second, Verdict};
 use bivector_engine::driver::drive;
 use bivector_engine::ending;
-use bivector_engine::invitations::{self, NewApp};
+use bivector_engine::invitations;
 use bivector_engine::live::LiveSite;
 use bivector_model::Cause;
 use bivector_model::Moment;
@@ -253,7 +254,7 @@ struct OwnView {
     responses((status = 200, body = OwnView), (status = 401, body = Problem)))]
 async fn own(State(state): State<ApiState>, own: Own) -> Result<Json<OwnView>, Problem> {
     let now = clock::now();
-    let view = |factor: &FactorRow| FactorView::of(&own.person, factor, &state.shared.roster, now);
+    let view = |factor: &FactorRow| crate::api::person_views::factor_view(&own.person, factor, &state.shared.roster, now);
     Ok(Json(OwnView {
         site: live(&state)?.site.name.clone(),
         name: own.person.name.clone(),
@@ -265,8 +266,8 @@ async fn own(State(state): State<ApiState>, own: Own) -> Result<Json<OwnView>, P
 
 /// Makes an invitation for a handset.
 #[utoipa::path(post, operation_id = "own_invite", path = "/own/invitation", tag = "own", security(()),
-    responses((status = 200, body = invitations::Made), (status = 401, body = Problem)))]
-async fn invite(State(state): State<ApiState>, own: Own) -> Result<Json<invitations::Made>, Problem> {
+    responses((status = 200, body = bivector_api::people::Made), (status = 401, body = Problem)))]
+async fn invite(State(state): State<ApiState>, own: Own) -> Result<Json<bivector_api::people::Made>, Problem> {
     let live = live(&state)?;
     let whom = invitations::make_known(&state.shared, &live, &own.person.source, &own.person.login).await;
     let whom = whom.map_err(super::invitations::not_invited)?;

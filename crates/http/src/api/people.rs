@@ -6,18 +6,20 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
+use bivector_api::operators::Role;
+use bivector_api::people::Change;
+use bivector_api::people::Imported;
+use bivector_api::people::{Edited, Leavers, Synced};
 use bivector_engine::shared::Shared;
-use bivector_manage::edits::{Edited, Leavers, Synced};
-use bivector_manage::people::{Imported, import as import_people};
+use bivector_manage::people::import as import_people;
 use bivector_store::clock;
 use bivector_store::records::person_key;
-use bivector_store::records::{Change, Edit, NotUndone, PersonRow, Role};
-use serde::{Deserialize, Serialize};
+use bivector_store::records::{Edit, NotUndone, PersonRow};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use utoipa::ToSchema;
 
-pub use super::person_views::*;
+pub(super) use super::person_views::*;
+use bivector_api::people::Undoable;
 
 /// A person by source and login name.
 pub(super) fn find(shared: &Shared, source: &str, login: &str) -> Result<Arc<PersonRow>, Problem> {
@@ -31,8 +33,12 @@ pub(super) fn find(shared: &Shared, source: &str, login: &str) -> Result<Arc<Per
 
 /// People known here, by source and login.
 #[utoipa::path(get, operation_id = "people_list", path = "/people", tag = "people", params(PeopleFilter),
-    responses((status = 200, body = [PersonView])))]
-pub(super) async fn list(State(state): State<ApiState>, _: Operator, Query(filter): Query<PeopleFilter>) -> Json<Vec<PersonView>> {
+    responses((status = 200, body = [bivector_api::people::PersonView])))]
+pub(super) async fn list(
+    State(state): State<ApiState>,
+    _: Operator,
+    Query(filter): Query<PeopleFilter>,
+) -> Json<Vec<bivector_api::people::PersonView>> {
     let (shared, now) = (&state.shared, clock::now());
     let wanted = filter.search.as_deref().map(str::to_lowercase).filter(|search| !search.trim().is_empty());
     let fits = |person: &&Arc<PersonRow>| {
@@ -40,35 +46,42 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator, Query(filte
             let of_group = || person.groups.iter().any(|group| group.to_lowercase().contains(search));
             person.login.contains(search) || person.name.to_lowercase().contains(search) || person.source == *search || of_group()
         };
-        wanted.as_ref().is_none_or(found) && filter.state.is_none_or(|state| PersonState::of(person, shared, now) == state)
+        wanted.as_ref().is_none_or(found)
+            && filter.state.is_none_or(|state| crate::api::person_views::person_state(person, shared, now) == state)
     };
     let all = shared.roster.all();
-    Json(all.iter().filter(fits).take(filter.limit.unwrap_or(usize::MAX)).map(|person| PersonView::of(person, shared)).collect())
+    Json(
+        all.iter()
+            .filter(fits)
+            .take(filter.limit.unwrap_or(usize::MAX))
+            .map(|person| crate::api::person_views::person_view(person, shared))
+            .collect(),
+    )
 }
 
 /// How far everybody is on the way to a second factor.
-#[utoipa::path(get, operation_id = "people_roll_out", path = "/people/roll-out", tag = "people", responses((status = 200, body = RollOut)))]
-pub(super) async fn roll_out(State(state): State<ApiState>, _: Operator) -> Json<RollOut> {
+#[utoipa::path(get, operation_id = "people_roll_out", path = "/people/roll-out", tag = "people", responses((status = 200, body = bivector_api::people::RollOut)))]
+pub(super) async fn roll_out(State(state): State<ApiState>, _: Operator) -> Json<bivector_api::people::RollOut> {
     let (all, now) = (state.shared.roster.all(), clock::now());
     let mut states = BTreeMap::new();
     for person in &all {
-        let state = serde_json::to_value(PersonState::of(person, &state.shared, now));
+        let state = serde_json::to_value(crate::api::person_views::person_state(person, &state.shared, now));
         let name = state.ok().and_then(|state| state.as_str().map(str::to_owned)).unwrap_or_default();
         *states.entry(name).or_insert(0) += 1;
     }
-    Json(RollOut { people: all.len(), states })
+    Json(bivector_api::people::RollOut { people: all.len(), states })
 }
 
 /// Adds a person, or brings one up to date.
 #[utoipa::path(put, operation_id = "people_put", path = "/people/{source}/{login}", tag = "people", request_body = PersonRequest,
     params(("source" = String, Path), ("login" = String, Path)),
-    responses((status = 200, body = PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = bivector_api::people::PersonView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn put_person(
     State(state): State<ApiState>,
     operator: Operator,
     Path((source, login)): Path<(String, String)>,
     Body(request): Body<PersonRequest>,
-) -> Result<Json<PersonView>, Problem> {
+) -> Result<Json<bivector_api::people::PersonView>, Problem> {
     operator.may(Role::Operate)?;
     let (shared, live) = (&state.shared, super::handset::live(&state)?);
     let sources: Vec<String> = live.site.directories.iter().map(|directory| directory.name.clone()).collect();
@@ -85,18 +98,18 @@ pub(super) async fn put_person(
     if is_new && let Ok(whom) = bivector_engine::invitations::make_known(shared, &live, &source, &login).await {
         bivector_engine::invitations::welcome(shared, &live, &[whom], &operator.name).await;
     }
-    Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
 }
 
 /// Keeps a person out at once, or lets them in again.
-#[utoipa::path(put, operation_id = "people_suspend", path = "/people/{source}/{login}/suspension", tag = "people", request_body = Suspension,
-    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = PersonView), (status = 404, body = Problem)))]
+#[utoipa::path(put, operation_id = "people_suspend", path = "/people/{source}/{login}/suspension", tag = "people", request_body = bivector_api::people::Suspension,
+    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = bivector_api::people::PersonView), (status = 404, body = Problem)))]
 pub(super) async fn suspend(
     State(state): State<ApiState>,
     operator: Operator,
     Path((source, login)): Path<(String, String)>,
-    Body(request): Body<Suspension>,
-) -> Result<Json<PersonView>, Problem> {
+    Body(request): Body<bivector_api::people::Suspension>,
+) -> Result<Json<bivector_api::people::PersonView>, Problem> {
     operator.may(Role::Operate)?;
     let shared = &state.shared;
     if shared.roster.get(&person_key(&source, &login)).is_none() {
@@ -112,7 +125,7 @@ pub(super) async fn suspend(
     shared.catch_up().await?;
     shared.tell_person(&person_key(&source, &login));
     operator.did(&state, what, person_key(&source, &login)).await?;
-    Ok(Json(PersonView::of(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
 }
 
 /// Forgets a person with all factors. Can be taken back.
@@ -135,24 +148,17 @@ pub(super) async fn remove(
     Ok(Json(Undoable { change }))
 }
 
-/// Something that can be taken back.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Undoable {
-    /// Under this number.
-    pub change: u64,
-}
-
 /// Compares people with a directory's group and brings them up to date.
-#[utoipa::path(post, operation_id = "people_sync", path = "/people/sync", tag = "people", request_body = SyncRequest,
+#[utoipa::path(post, operation_id = "people_sync", path = "/people/sync", tag = "people", request_body = bivector_api::people::SyncRequest,
     responses((status = 200, body = Synced), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn sync(
     State(state): State<ApiState>,
     operator: Operator,
-    Body(request): Body<SyncRequest>,
+    Body(request): Body<bivector_api::people::SyncRequest>,
 ) -> Result<Json<Synced>, Problem> {
     operator.may(Role::Operate)?;
     let live = super::handset::live(&state)?;
-    let SyncRequest { directory, group, leavers, preview } = request;
+    let bivector_api::people::SyncRequest { directory, group, leavers, preview } = request;
     if !live.directories.iter().any(|source| source.name() == directory) {
         let known: Vec<&str> = live.directories.iter().map(|source| source.name()).collect();
         return Err(Problem::not_found(format!("there is no directory `{directory}`"), format!("known: {}", known.join(", "))));
@@ -178,12 +184,12 @@ pub(super) async fn sync(
 }
 
 /// Makes a list of changes of people and factors: all of them, or none if a line is wrong.
-#[utoipa::path(post, operation_id = "people_edit", path = "/people/edits", tag = "people", request_body = EditRequest,
+#[utoipa::path(post, operation_id = "people_edit", path = "/people/edits", tag = "people", request_body = bivector_api::people::EditRequest,
     responses((status = 200, body = Edited), (status = 422, body = Edited, description = "lines are wrong; nothing was done")))]
 pub(super) async fn edit(
     State(state): State<ApiState>,
     operator: Operator,
-    Body(request): Body<EditRequest>,
+    Body(request): Body<bivector_api::people::EditRequest>,
 ) -> Result<(StatusCode, Json<Edited>), Problem> {
     operator.may(Role::Operate)?;
     let live = super::handset::live(&state)?;
@@ -203,8 +209,12 @@ pub(super) async fn changes(State(state): State<ApiState>, _: Operator) -> Resul
 
 /// Takes a change of people and factors back, unless somebody whom it touched has been changed since.
 #[utoipa::path(post, operation_id = "people_undo", path = "/people/changes/{number}/undo", tag = "people", params(("number" = u64, Path)),
-    responses((status = 200, body = Undone), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path(number): Path<u64>) -> Result<Json<Undone>, Problem> {
+    responses((status = 200, body = bivector_api::people::Undone), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn undo(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Path(number): Path<u64>,
+) -> Result<Json<bivector_api::people::Undone>, Problem> {
     operator.may(Role::Operate)?;
     let conflict = |kind: &str, said: String, remedy: &str| Problem::new(StatusCode::CONFLICT, kind, said, remedy);
     let change = state.shared.records.undo_change(number, clock::now()).await?.map_err(|why| match why {
@@ -217,16 +227,23 @@ pub(super) async fn undo(State(state): State<ApiState>, operator: Operator, Path
     })?;
     state.shared.catch_up().await?;
     operator.did(&state, "people.undo", format!("{number}: {}", change.what)).await?;
-    Ok(Json(Undone { change }))
+    Ok(Json(bivector_api::people::Undone { change }))
 }
 
 /// The people of a login name, one for each source that knows it.
 #[utoipa::path(get, operation_id = "people_show", path = "/people/{login}", tag = "people", params(("login" = String, Path)),
-    responses((status = 200, body = [PersonView]), (status = 404, body = Problem)))]
-pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login): Path<String>) -> Result<Json<Vec<PersonView>>, Problem> {
+    responses((status = 200, body = [bivector_api::people::PersonView]), (status = 404, body = Problem)))]
+pub(super) async fn show(
+    State(state): State<ApiState>,
+    _: Operator,
+    Path(login): Path<String>,
+) -> Result<Json<Vec<bivector_api::people::PersonView>>, Problem> {
     let all = state.shared.roster.all();
-    let found: Vec<_> =
-        all.iter().filter(|person| person.login.eq_ignore_ascii_case(&login)).map(|person| PersonView::of(person, &state.shared)).collect();
+    let found: Vec<_> = all
+        .iter()
+        .filter(|person| person.login.eq_ignore_ascii_case(&login))
+        .map(|person| crate::api::person_views::person_view(person, &state.shared))
+        .collect();
     if found.is_empty() {
         return Err(Problem::not_found(
             format!("nobody called `{login}` is known here"),
@@ -238,12 +255,12 @@ pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(login)
 
 /// Forgets the wrong codes of a person, and with them a lock; lets approvals go on; forgets remembered devices.
 #[utoipa::path(post, operation_id = "people_release", path = "/people/{source}/{login}/release", tag = "people",
-    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = Released)))]
+    params(("source" = String, Path), ("login" = String, Path)), responses((status = 200, body = bivector_api::people::Released)))]
 pub(super) async fn release(
     State(state): State<ApiState>,
     operator: Operator,
     Path((source, login)): Path<(String, String)>,
-) -> Result<Json<Released>, Problem> {
+) -> Result<Json<bivector_api::people::Released>, Problem> {
     operator.may(Role::Operate)?;
     let key = person_key(&source, &login);
     // A directory's person may be locked without being known here.
@@ -251,16 +268,16 @@ pub(super) async fn release(
     if released {
         operator.did(&state, "person.release", key).await?;
     }
-    Ok(Json(Released { person: person_key(&source, &login), released }))
+    Ok(Json(bivector_api::people::Released { person: person_key(&source, &login), released }))
 }
 
 /// Imports people from CSV: all of them, or none if a line is wrong.
-#[utoipa::path(post, operation_id = "people_import", path = "/people/import", tag = "people", request_body = ImportRequest,
+#[utoipa::path(post, operation_id = "people_import", path = "/people/import", tag = "people", request_body = bivector_api::people::ImportRequest,
     responses((status = 200, body = Imported), (status = 422, body = Imported, description = "lines are wrong; nothing was kept")))]
 pub(super) async fn import(
     State(state): State<ApiState>,
     operator: Operator,
-    Body(request): Body<ImportRequest>,
+    Body(request): Body<bivector_api::people::ImportRequest>,
 ) -> Result<(StatusCode, Json<Imported>), Problem> {
     operator.may(Role::Operate)?;
     let imported = import_people(&request.csv, request.preview, &operator.name, &state.shared).await?;

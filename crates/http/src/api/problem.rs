@@ -5,45 +5,41 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, Request};
 use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
+use bivector_api::problem::Problem as Details;
 use bivector_engine::hashing::Busy;
-use bivector_explain::run::Run;
-use bivector_site::{Difference, Finding};
 use bivector_store::error::ServiceError;
 use bivector_store::records::RecordsError;
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::time::Duration;
 use tokio::time::timeout;
-use utoipa::ToSchema;
+use utoipa::openapi::{RefOr, Schema};
+use utoipa::{PartialSchema, ToSchema};
 
-/// What went wrong with a call.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    /// The kind of problem, stable.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// The HTTP status.
-    pub status: u16,
-    /// What is wrong, in a sentence.
-    pub title: String,
-    /// What to do about it.
-    #[serde(skip_serializing_if = "String::is_empty", default)]
-    pub remedy: String,
-    /// Findings of the site check, where that is what is wrong.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub findings: Vec<Finding>,
-    /// What makes logging in weaker, where that is what stops a change.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub differences: Vec<Difference>,
-    /// The run that did not pass, where that is what stops a change.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub run: Option<Box<Run>>,
+/// What went wrong with a call: the answer of a handler that cannot do what is asked.
+#[derive(Debug, Clone)]
+pub struct Problem(pub Details);
+
+impl PartialSchema for Problem {
+    fn schema() -> RefOr<Schema> {
+        Details::schema()
+    }
+}
+
+impl ToSchema for Problem {
+    fn name() -> Cow<'static, str> {
+        Details::name()
+    }
+
+    fn schemas(schemas: &mut Vec<(String, RefOr<Schema>)>) {
+        Details::schemas(schemas);
+    }
 }
 
 impl Problem {
     /// A problem without findings.
     pub fn new(status: StatusCode, kind: &str, title: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Problem {
+        Problem(Details {
             kind: format!("/problems/{kind}"),
             status: status.as_u16(),
             title: title.into(),
@@ -51,7 +47,7 @@ impl Problem {
             findings: Vec::new(),
             differences: Vec::new(),
             run: None,
-        }
+        })
     }
 
     /// Something that is not there.
@@ -62,8 +58,8 @@ impl Problem {
 
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let body = serde_json::to_vec(&self).unwrap_or_default();
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let body = serde_json::to_vec(&self.0).unwrap_or_default();
         (status, [(header::CONTENT_TYPE, "application/problem+json")], body).into_response()
     }
 }
@@ -84,9 +80,9 @@ impl From<ServiceError> for Problem {
         };
         let mut problem = Problem::new(status, kind, error.to_string(), error.remedy());
         match error {
-            ServiceError::Site(findings) => problem.findings = findings,
-            ServiceError::Weaker(differences) => problem.differences = differences,
-            ServiceError::NotProved(run) => problem.run = Some(run),
+            ServiceError::Site(findings) => problem.0.findings = findings,
+            ServiceError::Weaker(differences) => problem.0.differences = differences,
+            ServiceError::NotProved(run) => problem.0.run = Some(run),
             _ => {}
         }
         problem

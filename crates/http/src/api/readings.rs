@@ -6,50 +6,14 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use bivector_core::login::{FactorsAnswer, ReadingView, explain_readings};
+use bivector_api::operators::Role;
+use bivector_api::readings::{Read, ReadRequest};
+use bivector_core::login::{FactorsAnswer, explain_readings};
 use bivector_model::device::Device;
 use bivector_site::{Chain, Site};
 use bivector_store::clock;
-use bivector_store::records::Role;
 use bivector_store::records::person_key;
 use bivector_wire::Secret;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// A text to read.
-#[derive(Deserialize, ToSchema)]
-pub struct ReadRequest {
-    /// The chain; may be left out where the gateway has one only.
-    #[serde(default)]
-    chain: Option<String>,
-    /// The gateway that it would come through.
-    #[serde(default)]
-    via: Option<String>,
-    /// Whose devices count as evidence; nobody's if not given.
-    #[serde(default)]
-    person: Option<String>,
-    /// What would be typed in the password field.
-    text: String,
-}
-
-/// How a text is read.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Read {
-    /// The chain.
-    pub chain: String,
-    /// Characters of the text.
-    pub characters: usize,
-    /// Its forms, preferred first.
-    pub forms: Vec<String>,
-    /// Where codes of the person were looked for: the source that knows the person, if one does here.
-    pub person: Option<String>,
-    /// Devices and lists whose codes were compared.
-    pub devices: usize,
-    /// All readings.
-    pub readings: Vec<ReadingView>,
-    /// What happens where none counts.
-    pub otherwise: Option<String>,
-}
 
 /// Reads a text as a chain would. Nothing is asked of a source, no code is used up, no wrong one counted.
 #[utoipa::path(post, operation_id = "readings", path = "/readings", tag = "logins", request_body = ReadRequest,

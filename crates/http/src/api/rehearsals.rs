@@ -9,66 +9,25 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use bivector_api::operators::Role;
+use bivector_api::runs::{RehearsalView, RehearsedView, RunChanges, RunRequest};
 use bivector_core::login::{PasswordAnswer, PersonAnswer};
 use bivector_engine::live::LiveSite;
 use bivector_engine::shared::Shared;
-use bivector_explain::run::{Run, RunChange, changes};
+use bivector_explain::run::{Run, changes};
 use bivector_explain::starter::{Cast, starter};
 use bivector_prove::rehearsal::{Asked, MOST_PARALLEL, PARALLEL, begin};
 use bivector_site::SourceRef;
 use bivector_site::rehearsal::{Persona, Rehearsal};
-use bivector_store::records::Role;
 use bivector_wire::Secret;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::sync::Arc;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 /// Times that a run may repeat its list.
 const MOST_REPEATS: u32 = 10_000;
 /// Runs that are listed.
 const LISTED: u32 = 50;
-
-/// A rehearsal of the site in force.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RehearsalView {
-    /// Its name.
-    pub name: String,
-    /// Its logins, by what they show and what must come of them.
-    pub logins: Vec<RehearsedView>,
-    /// Its line in the site file.
-    pub line: u32,
-    /// Its newest run, without results.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub last: Option<Run>,
-}
-
-/// A login of a rehearsal.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RehearsedView {
-    /// What it shows.
-    pub title: String,
-    /// The persona.
-    pub persona: String,
-    /// The gateway.
-    pub via: String,
-    /// What must come of it.
-    pub expected: String,
-    /// What is wrong with it on purpose.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub twist: Option<String>,
-}
-
-/// How to run a rehearsal.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default)]
-pub struct RunRequest {
-    /// How often the whole list is played; once if left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub repeat: Option<u32>,
-    /// Logins at one time, 1 to 64; 8 if left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub parallel: Option<u32>,
-}
 
 /// Which runs to list.
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
@@ -86,15 +45,6 @@ pub(super) struct RunFilter {
 pub(super) struct Against {
     /// Its number; the newest run of the same rehearsal before this one that came to its end, if left out.
     pub run: Option<u64>,
-}
-
-/// What changed since an earlier run.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RunChanges {
-    /// The earlier run, without results; none where this one is the first that came to its end.
-    pub earlier: Option<Run>,
-    /// Logins that came out otherwise.
-    pub changes: Vec<RunChange>,
 }
 
 /// Which report to make.

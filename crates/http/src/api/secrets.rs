@@ -6,28 +6,14 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use bivector_api::operators::Role;
+use bivector_api::secrets::{NextRequest, SecretRequest};
+use bivector_api::site::{SecretRow, SecretUse};
 use bivector_engine::live::secret_purpose;
 use bivector_store::clock;
-use bivector_store::records::{Role, SecretRow, SecretUse};
 use bivector_wire::Secret;
 use serde::Deserialize;
 use utoipa::ToSchema;
-
-/// A secret to seal.
-#[derive(Deserialize, ToSchema)]
-pub struct SecretRequest {
-    /// Its name, such as `gateway/breakwater`.
-    name: String,
-    /// Its value.
-    value: String,
-}
-
-/// A value that will take another one's place.
-#[derive(Deserialize, ToSchema)]
-pub struct NextRequest {
-    /// The next value.
-    value: String,
-}
 
 /// How to retire the old value.
 #[derive(Debug, Default, Deserialize, ToSchema)]

@@ -6,114 +6,18 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use bivector_api::operators::Role;
+use bivector_api::site::Awaiting;
+use bivector_api::site::Revision;
+use bivector_api::site::{AppliedView, ApplyRequest, CheckRequest, Checked, CompareRequest, Compared, RestoreRequest};
 use bivector_engine::live::known;
-use bivector_explain::run::Run;
-use bivector_manage::apply::{Applied, Change};
-use bivector_manage::confirm::{Awaiting, await_confirmation, awaiting, confirm};
+use bivector_manage::apply::Change;
+use bivector_manage::confirm::{await_confirmation, awaiting, confirm};
 use bivector_model::text::shown;
-use bivector_site::{Difference, Finding, Known, Severity, Site, compare};
+use bivector_site::{Known, Severity, Site, compare};
 use bivector_store::clock;
 use bivector_store::error::ServiceError;
-use bivector_store::records::{Revision, Role};
-use serde::{Deserialize, Serialize};
 use std::time::Duration;
-use utoipa::ToSchema;
-
-/// A site file to check.
-#[derive(Debug, Deserialize, Serialize, ToSchema)]
-pub struct CheckRequest {
-    /// The site file.
-    pub text: String,
-}
-
-/// What the check says.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Checked {
-    /// Whether it could be applied.
-    pub sound: bool,
-    /// Findings in the order of their places.
-    pub findings: Vec<Finding>,
-}
-
-/// A site file to apply.
-#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
-pub struct ApplyRequest {
-    /// The site file.
-    pub text: String,
-    /// What the change is for.
-    #[serde(default)]
-    pub note: String,
-    /// The revision that the change was made from; another one in force stops the apply.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub expected: Option<u64>,
-    /// Whether it may make logging in weaker.
-    #[serde(default)]
-    pub weaker_is_meant: bool,
-    /// Go back by itself after so many seconds unless confirmed, 10 to 86400.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub confirm_within_s: Option<u64>,
-    /// A rehearsal of the change that must pass first; until then nobody's login is decided by it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub prove: Option<String>,
-}
-
-/// Two site files to compare.
-#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
-#[serde(default)]
-pub struct CompareRequest {
-    /// The new text; a revision's where that is given.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub text: Option<String>,
-    /// The new revision.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub revision: Option<u64>,
-    /// The revision to compare with; the one in force if left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub against: Option<u64>,
-}
-
-/// How two site files differ.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Compared {
-    /// The revision that it was compared with.
-    pub against: u64,
-    /// What differs, in words.
-    pub differences: Vec<Difference>,
-    /// The same as lines of the files, in unified format.
-    pub lines: String,
-}
-
-/// What became of an apply.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct AppliedView {
-    /// The new revision's number.
-    pub revision: u64,
-    /// Warnings of the check.
-    pub findings: Vec<Finding>,
-    /// Sources that could not be reached meanwhile, each with what was seen.
-    pub unreachable: Vec<String>,
-    /// What differs from the revision before.
-    pub differences: Vec<Difference>,
-    /// When it goes back by itself, in microseconds since 1970, unless confirmed.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub until_us: Option<u64>,
-    /// The run that proved it.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub proved: Option<Run>,
-}
-
-impl From<Applied> for AppliedView {
-    fn from(applied: Applied) -> Self {
-        AppliedView {
-            revision: applied.revision,
-            findings: applied.findings,
-            unreachable: applied.unreachable,
-            differences: applied.differences,
-            until_us: None,
-            proved: applied.proved,
-        }
-    }
-}
 
 /// The site file in force, with its comments.
 #[utoipa::path(get, operation_id = "site_current", path = "/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
@@ -251,17 +155,6 @@ pub(super) async fn restore(
     }
     operator.did(&state, "site.restore", format!("revision {} is revision {number} again", applied.revision)).await?;
     Ok((StatusCode::CREATED, Json(applied)))
-}
-
-/// How to restore.
-#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
-#[serde(default)]
-pub struct RestoreRequest {
-    /// The revision that must be in force.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub expected: Option<u64>,
-    /// Whether it may make logging in weaker.
-    pub weaker_is_meant: bool,
 }
 
 /// Says what differs between two site files, in words and in lines. Nothing is changed.

@@ -9,18 +9,20 @@ use axum::extract::rejection::QueryRejection;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bivector_engine::approvals::Waiting;
+use bivector_api::approvals::Waiting;
+use bivector_api::knocks::Knock;
+use bivector_api::traces::{DeviceLine, RoundView, TraceView};
+use bivector_api::traces::{Failures, TraceRow};
 use bivector_engine::shared::Shared;
 use bivector_model::Cause;
-use bivector_model::facts::{Facts, LaterRound};
+use bivector_model::facts::Facts;
 use bivector_model::trace::{Outcome, Step, Tone};
 use bivector_store::clock;
-use bivector_store::records::{Failures, Knock, TraceFilter, TraceRow};
-use bivector_wire::AttributeType;
+use bivector_store::records::TraceFilter;
 use futures_util::stream;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 /// Traces that an export reads at once.
 const EXPORTED_AT_ONCE: u32 = 500;
@@ -29,97 +31,27 @@ const MOST_WAITING: usize = 1000;
 /// Spans of a chart, at most.
 const MOST_SPANS: u64 = 400;
 
-/// One trace with its steps, its cause in words and the remedy.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct TraceView {
-    /// The login.
-    #[serde(flatten)]
-    pub row: TraceRow,
-    /// The cause in a sentence.
-    pub sentence: Option<String>,
-    /// What to do about it.
-    pub remedy: Option<String>,
-    /// The line of the site file that decided against it, where one did.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub line: Option<u32>,
-    /// That line as it stood in the revision that decided.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub line_text: Option<String>,
-    /// What the gateway sent of itself and of the connection, such as NAS-Port and Calling-Station-Id.
-    #[serde(default)]
-    pub device: Vec<DeviceLine>,
-    /// Its rounds, where there was more than one: the first request, and the answers to prompts.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub rounds: Vec<RoundView>,
-    /// Its steps in order, over all rounds.
-    pub steps: Vec<Step>,
-}
-
-/// One round of a login.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct RoundView {
-    /// When it began, in microseconds since the login began.
-    pub at_us: u64,
-    /// From its request to its answer, in microseconds.
-    pub took_us: u64,
-    /// How its credential was sent.
-    pub method: String,
-}
-
-impl RoundView {
-    fn all_of(method: &str, facts: &Facts) -> Vec<Self> {
-        let first = RoundView { at_us: 0, took_us: facts.first_took_us.unwrap_or_default(), method: method.to_owned() };
-        let view = |round: &LaterRound| RoundView { at_us: round.at_us, took_us: round.took_us, method: round.method.clone() };
-        match facts.rounds.is_empty() {
-            true => Vec::new(),
-            false => std::iter::once(first).chain(facts.rounds.iter().map(view)).collect(),
+/// Of a trace, with the line of the site file that the remedy is about.
+pub(super) async fn trace_view(shared: &Shared, row: TraceRow, steps: Vec<Step>, facts: Option<&Facts>) -> TraceView {
+    let decided = steps.iter().rev().find(|step| step.tone == Tone::Bad && step.line.is_some());
+    let line = decided.filter(|_| row.cause.is_some()).and_then(|step| step.line);
+    let line_text = match line {
+        Some(line) if row.revision > 0 => {
+            let text = shared.records.revision(row.revision).await.ok().flatten().and_then(|revision| revision.text);
+            text.and_then(|text| text.lines().nth(line as usize - 1).map(|line| line.trim().to_owned()))
         }
-    }
-}
-
-/// An attribute of the request that says where it comes from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct DeviceLine {
-    /// Its name.
-    pub attribute: String,
-    /// Its value.
-    pub value: String,
-}
-
-impl DeviceLine {
-    fn all_of(facts: &Facts) -> Vec<Self> {
-        let station = facts.station.iter().map(|station| (u8::from(AttributeType::CallingStationId), station));
-        let others = facts.device.iter().map(|(number, value)| (*number, value));
-        others
-            .chain(station)
-            .map(|(number, value)| DeviceLine { attribute: AttributeType::from(number).to_string(), value: value.clone() })
-            .collect()
-    }
-}
-
-impl TraceView {
-    /// Of a trace, with the line of the site file that the remedy is about.
-    pub(super) async fn of(shared: &Shared, row: TraceRow, steps: Vec<Step>, facts: Option<&Facts>) -> Self {
-        let decided = steps.iter().rev().find(|step| step.tone == Tone::Bad && step.line.is_some());
-        let line = decided.filter(|_| row.cause.is_some()).and_then(|step| step.line);
-        let line_text = match line {
-            Some(line) if row.revision > 0 => {
-                let text = shared.records.revision(row.revision).await.ok().flatten().and_then(|revision| revision.text);
-                text.and_then(|text| text.lines().nth(line as usize - 1).map(|line| line.trim().to_owned()))
-            }
-            _ => None,
-        };
-        let rounds = facts.map(|facts| RoundView::all_of(&row.method, facts)).unwrap_or_default();
-        TraceView {
-            sentence: row.cause.map(|cause| cause.sentence().to_owned()),
-            remedy: row.cause.map(|cause| cause.remedy().to_owned()),
-            line,
-            line_text,
-            row,
-            device: facts.map(DeviceLine::all_of).unwrap_or_default(),
-            rounds,
-            steps,
-        }
+        _ => None,
+    };
+    let rounds = facts.map(|facts| RoundView::all_of(&row.method, facts)).unwrap_or_default();
+    TraceView {
+        sentence: row.cause.map(|cause| cause.sentence().to_owned()),
+        remedy: row.cause.map(|cause| cause.remedy().to_owned()),
+        line,
+        line_text,
+        row,
+        device: facts.map(DeviceLine::all_of).unwrap_or_default(),
+        rounds,
+        steps,
     }
 }
 
@@ -246,7 +178,7 @@ pub(super) async fn failures(
     responses((status = 200, body = TraceView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(reference): Path<String>) -> Result<Json<TraceView>, Problem> {
     match state.shared.trace(&reference).await? {
-        Some((row, steps, facts)) => Ok(Json(TraceView::of(&state.shared, row, steps, facts.as_ref()).await)),
+        Some((row, steps, facts)) => Ok(Json(crate::api::traces::trace_view(&state.shared, row, steps, facts.as_ref()).await)),
         None => Err(Problem::not_found(format!("there is no trace `{reference}`"), "see `bivector trace list`")),
     }
 }

@@ -4,25 +4,8 @@ use super::ApiState;
 use super::auth::Operator;
 use axum::Json;
 use axum::extract::State;
-use bivector_engine::sources::Health;
+use bivector_api::directories::UpstreamView;
 use bivector_site::{FactorKind, SourceRef};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// An upstream of the site.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct UpstreamView {
-    /// Its name.
-    pub name: String,
-    /// Its servers in the order of the site file, with what is known of each.
-    pub servers: Vec<Health>,
-    /// Whether its servers are asked for their state.
-    pub status_checks: bool,
-    /// Name of its sealed secret.
-    pub secret: String,
-    /// Chains that ask it, as a source or as a factor.
-    pub chains: Vec<String>,
-}
 
 /// All upstreams of the site in force.
 #[utoipa::path(get, operation_id = "upstreams_list", path = "/upstreams", tag = "upstreams", responses((status = 200, body = [UpstreamView])))]

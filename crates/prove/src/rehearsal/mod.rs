@@ -9,9 +9,11 @@ mod play;
 
 pub use play::{Tried, outcome_of, try_persona};
 
+use bivector_api::events::Event;
+use bivector_api::runs::Progress;
 use bivector_engine::live::{LiveSite, open_secret};
-use bivector_engine::runs::{Active, Progress, STAGES};
-use bivector_engine::shared::{Event, Shared};
+use bivector_engine::runs::{Active, STAGES};
+use bivector_engine::shared::Shared;
 use bivector_explain::run::{LoginResult, Run, RunState};
 use bivector_site::rehearsal::{Codes, Rehearsal};
 use bivector_store::clock;

@@ -1,8 +1,10 @@
 //! One rehearsed login: real packets through a real socket, as the gateway that it names, and what came of it.
 
 use super::codes::Shows;
+use bivector_api::approvals::{Decision, Shown};
+use bivector_api::traces::TraceRow;
 use bivector_doors::radius::{RadiusDoor, Rehearsed};
-use bivector_engine::approvals::{Decision, Said, Shown};
+use bivector_engine::approvals::Said;
 use bivector_engine::live::LiveSite;
 use bivector_engine::runs::STAGES;
 use bivector_engine::shared::Shared;
@@ -15,7 +17,6 @@ use bivector_model::trace::{Outcome, Trace};
 use bivector_site::rehearsal::{Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, Twist, Typed, TypedPart};
 use bivector_site::{Chain, Method, Site};
 use bivector_store::clock;
-use bivector_store::records::TraceRow;
 use bivector_store::seal::{digits, random};
 use bivector_wire::{AttributeType, Code, Secret, SharedSecret, render};
 use std::convert::Infallible;

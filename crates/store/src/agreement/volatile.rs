@@ -4,7 +4,8 @@ use super::claims::Claims;
 use super::rates::Rates;
 use super::topics::Topics;
 use super::{Agreement, Allowance, Answer, AttemptCount, AttemptRefused, Counted, Rate, Reserved, Tally, Then, Took};
-use crate::records::{FactorState, LockRow, Marked};
+use crate::records::DeviceState;
+use crate::records::{LockRow, Marked};
 use bivector_core::login::{CodeMark, WrongTry};
 use bivector_model::Moment;
 use bivector_model::attempts::{Attempts, Ended};
@@ -54,7 +55,7 @@ impl Inside {
                 }
                 self.reserved.remove(&(device, step));
                 self.steps.entry(device).or_default().insert(step);
-                Some(FactorState { drift, last_used_us: Some(now.micros()), ..FactorState::default() })
+                Some(DeviceState { drift, last_used_us: Some(now.micros()), ..DeviceState::default() })
             }
             _ => None,
         };

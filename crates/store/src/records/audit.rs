@@ -2,34 +2,14 @@
 
 use super::{Records, RecordsError};
 use crate::seal::Seal;
+use bivector_api::audit::{AuditRow, AuditVerdict};
 use bivector_model::Moment;
 use rusqlite::{Connection, OptionalExtension, Row, params};
-use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::sync::Arc;
-use utoipa::ToSchema;
 
 /// Key of the sealed head, and what it is sealed for: whoever cuts the newest rows off cannot make another.
 const HEAD: &str = "audit-head";
-
-/// One row of the audit.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AuditRow {
-    /// Its number, from 1 without a gap.
-    pub number: u64,
-    /// When, in microseconds since 1970.
-    pub at_us: u64,
-    /// Who.
-    pub operator: String,
-    /// From which address.
-    pub sender: String,
-    /// What was done, such as `site.apply`.
-    pub what: String,
-    /// To what, in a sentence. Never a secret.
-    pub detail: String,
-    /// Its hash over itself and the row before, in hex.
-    pub hash: String,
-}
 
 /// Something to write into the audit.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,17 +22,6 @@ pub struct Deed {
     pub what: &'static str,
     /// To what.
     pub detail: String,
-}
-
-/// Whether the audit is whole.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AuditVerdict {
-    /// Rows that were looked at.
-    pub rows: u64,
-    /// The hash of the newest row, to be noted elsewhere.
-    pub head: String,
-    /// What is wrong, with the row where it begins; nothing if it is whole.
-    pub broken: Option<String>,
 }
 
 impl Records {

@@ -1,12 +1,13 @@
 //! Changes of people and their factors that can be taken back: each keeps what everybody touched was like before and after.
 
+use super::DeviceState;
 use super::factors::{person_number, read_state_of, restore_state};
 use super::people::{keep, read_people};
-use super::{Changed, FactorState, NewPerson, PersonRow, Records, RecordsError};
+use super::{Changed, NewPerson, PersonRow, Records, RecordsError};
+use bivector_api::people::Change;
 use bivector_model::Moment;
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 /// One thing to do to one person.
 #[derive(Debug, Clone)]
@@ -63,23 +64,6 @@ impl Edit {
     }
 }
 
-/// A change as listed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Change {
-    /// Its number.
-    pub number: u64,
-    /// When, in microseconds since 1970.
-    pub at_us: u64,
-    /// Who did it.
-    pub operator: String,
-    /// What was done, in a few words.
-    pub what: String,
-    /// How many people it touched.
-    pub people: u32,
-    /// When it was taken back, if it was.
-    pub undone_us: Option<u64>,
-}
-
 /// Why a change could not be taken back.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum NotUndone {
@@ -117,7 +101,7 @@ struct SnapshotFactor {
     settings: super::FactorSettings,
     pin: Option<String>,
     created_us: u64,
-    state: FactorState,
+    state: DeviceState,
 }
 
 impl Snapshot {
@@ -152,7 +136,7 @@ impl Snapshot {
 
     /// Without what logins change by themselves.
     fn settled(mut self) -> Self {
-        self.factors.iter_mut().for_each(|factor| factor.state = FactorState::default());
+        self.factors.iter_mut().for_each(|factor| factor.state = DeviceState::default());
         self
     }
 }

@@ -17,7 +17,7 @@ use std::sync::Arc;
 
 /// What a device or list is at.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FactorState {
+pub struct DeviceState {
     /// Steps that its clock was off when it was last right.
     pub drift: i64,
     /// The first counter that has not been used; uses of a temporary code.
@@ -49,7 +49,7 @@ pub struct LockRow {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Marked {
     /// It is used now; this is what its device is at, where it has one.
-    Now(Option<FactorState>),
+    Now(Option<DeviceState>),
     /// It was used before.
     Before,
     /// The person is locked until then.
@@ -58,14 +58,14 @@ pub enum Marked {
 
 impl Records {
     /// What all devices are at, by record number.
-    pub fn factor_states(&self) -> Result<Lookup<u64, FactorState>, RecordsError> {
+    pub fn factor_states(&self) -> Result<Lookup<u64, DeviceState>, RecordsError> {
         self.read_now(|connection| {
             let mut statement =
                 connection.prepare("SELECT factor, drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states")?;
             // Read first: what is folded in between is then in the rows as well.
             let used = steps::journal(connection)?;
             let states = statement.query_map([], |row| Ok((row.get::<_, i64>(0)? as u64, read_state(row, 1)?)))?;
-            let mut states: Lookup<u64, FactorState> = states.collect::<rusqlite::Result<_>>()?;
+            let mut states: Lookup<u64, DeviceState> = states.collect::<rusqlite::Result<_>>()?;
             for used in used.into_iter().filter(|used| used.is_used()) {
                 let state = states.entry(used.device).or_default();
                 if state.last_used_us.is_none_or(|last| last <= used.at_us) {
@@ -139,7 +139,7 @@ impl Records {
     }
 
     /// Sets what a device is at, as an operator found it out.
-    pub async fn set_state(&self, factor: u64, state: FactorState) -> Result<(), RecordsError> {
+    pub async fn set_state(&self, factor: u64, state: DeviceState) -> Result<(), RecordsError> {
         self.write_people(move |transaction| write_state(transaction, factor, &state)).await
     }
 
@@ -211,7 +211,7 @@ pub(super) fn use_up(
     device: u64,
     used: Used,
     at: i64,
-) -> rusqlite::Result<Option<FactorState>> {
+) -> rusqlite::Result<Option<DeviceState>> {
     if let Used::Step { step, until, drift } = used {
         let used = UsedStep { device, step, drift, until_us: until.micros(), at_us: at.cast_unsigned() };
         return match remembered.use_step(transaction, used)? {
@@ -281,7 +281,7 @@ fn count_wrong(transaction: &Transaction<'_>, wrong: &WrongTry, lockout: Lockout
         lock.gateway
     ])?;
     if let Some((device, counter)) = wrong.ahead {
-        let state = FactorState { ahead: Some((counter, at)), ..state_of(transaction, device)? };
+        let state = DeviceState { ahead: Some((counter, at)), ..state_of(transaction, device)? };
         write_state(transaction, device, &state)?;
     }
     Ok(lock)
@@ -295,16 +295,16 @@ pub(super) fn read_lock_of(connection: &Connection, person: &str) -> rusqlite::R
         .optional()
 }
 
-pub(super) fn read_state_of(transaction: &Connection, factor: u64) -> rusqlite::Result<FactorState> {
+pub(super) fn read_state_of(transaction: &Connection, factor: u64) -> rusqlite::Result<DeviceState> {
     state_of(transaction, factor)
 }
 
 /// Puts back what a factor was at.
-pub(super) fn restore_state(transaction: &Transaction<'_>, factor: u64, state: &FactorState) -> rusqlite::Result<()> {
+pub(super) fn restore_state(transaction: &Transaction<'_>, factor: u64, state: &DeviceState) -> rusqlite::Result<()> {
     write_state(transaction, factor, state)
 }
 
-fn state_of(transaction: &Connection, device: u64) -> rusqlite::Result<FactorState> {
+fn state_of(transaction: &Connection, device: u64) -> rusqlite::Result<DeviceState> {
     let known = transaction
         .prepare_cached("SELECT drift, counter, ahead, ahead_us, used, last_used_us FROM factor_states WHERE factor = ?1")?
         .query_row([device as i64], |row| read_state(row, 0))
@@ -314,7 +314,7 @@ fn state_of(transaction: &Connection, device: u64) -> rusqlite::Result<FactorSta
     }
     // Not used yet: a device by count begins where it was enrolled.
     let settings = settings_of(transaction, device)?.unwrap_or_default();
-    Ok(FactorState { counter: settings.counter.unwrap_or(0), ..FactorState::default() })
+    Ok(DeviceState { counter: settings.counter.unwrap_or(0), ..DeviceState::default() })
 }
 
 fn settings_of(transaction: &Connection, device: u64) -> rusqlite::Result<Option<super::FactorSettings>> {
@@ -326,7 +326,7 @@ fn settings_of(transaction: &Connection, device: u64) -> rusqlite::Result<Option
 }
 
 /// Writes what a device is at, but for its used steps; nothing where the factor was removed meanwhile.
-fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) -> rusqlite::Result<()> {
+fn write_state(transaction: &Transaction<'_>, device: u64, state: &DeviceState) -> rusqlite::Result<()> {
     transaction
         .prepare_cached(
             "INSERT INTO factor_states (factor, drift, counter, ahead, ahead_us, used, last_used_us)
@@ -346,9 +346,9 @@ fn write_state(transaction: &Transaction<'_>, device: u64, state: &FactorState) 
         .map(|_| ())
 }
 
-fn read_state(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<FactorState> {
+fn read_state(row: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<DeviceState> {
     let number = |at: usize| row.get::<_, Option<i64>>(from + at).map(|value| value.map(|value| value as u64));
-    Ok(FactorState {
+    Ok(DeviceState {
         drift: row.get(from)?,
         counter: number(1)?.unwrap_or(0),
         ahead: number(2)?.zip(number(3)?),

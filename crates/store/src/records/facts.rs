@@ -1,9 +1,10 @@
 //! Everything that the records hold of one person: what a view in memory takes over after a change.
 
+use super::DeviceState;
 use super::factors::{read_lock_of, read_state_of};
 use super::invitations::{read_invitation_of, read_stop_of};
 use super::people::read_people;
-use super::{FactorState, Invitation, LockRow, PersonRow, Records, RecordsError, StopRow, person_key};
+use super::{Invitation, LockRow, PersonRow, Records, RecordsError, StopRow, person_key};
 use bivector_core::login::TrustedDevice;
 use bivector_model::Moment;
 
@@ -13,7 +14,7 @@ pub struct PersonFacts {
     /// The person with the factors; nothing where there is none.
     pub person: Option<PersonRow>,
     /// What the factors are at, by record number, but for what logins have used since it was last folded in.
-    pub states: Vec<(u64, FactorState)>,
+    pub states: Vec<(u64, DeviceState)>,
     /// Stopped approvals.
     pub stop: Option<StopRow>,
     /// The newest invitation that was not withdrawn.

@@ -1,5 +1,6 @@
 use super::*;
-use crate::records::{FactorSettings, NewFactor, NewPerson, Role, Sync};
+use crate::records::{FactorSettings, NewFactor, NewPerson, Sync};
+use bivector_api::operators::Role;
 use bivector_model::Moment;
 use bivector_model::device::CodeKind;
 

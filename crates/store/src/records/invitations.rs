@@ -1,8 +1,9 @@
 //! Invitations, stopped approvals and remembered devices, as they are kept.
 
+use super::DeviceState;
 use super::factors::{person_number, use_up};
 use super::people::{keep, keep_factor, read_people};
-use super::{Changed, FactorState, NewFactor, NewPerson, Records, RecordsError};
+use super::{Changed, NewFactor, NewPerson, Records, RecordsError};
 use bivector_core::login::TrustedDevice;
 use bivector_model::Moment;
 use bivector_model::device::Used;
@@ -184,7 +185,7 @@ impl Records {
         factor: NewFactor,
         used: Used,
         now: Moment,
-    ) -> Result<Option<(u64, FactorState)>, RecordsError> {
+    ) -> Result<Option<(u64, DeviceState)>, RecordsError> {
         let remembered = Arc::clone(&self.remembered);
         let changed = Changed::Person { source: person.source.clone(), login: person.login.clone() };
         self.write_facts(
@@ -217,7 +218,7 @@ impl Records {
         factor: NewFactor,
         used: Used,
         now: Moment,
-    ) -> Result<(Opened, Option<(u64, FactorState)>), RecordsError> {
+    ) -> Result<(Opened, Option<(u64, DeviceState)>), RecordsError> {
         let remembered = Arc::clone(&self.remembered);
         self.write_facts(
             move |transaction| {
@@ -241,7 +242,7 @@ impl Records {
         factor: NewFactor,
         used: Used,
         now: Moment,
-    ) -> Result<Option<(u64, FactorState)>, RecordsError> {
+    ) -> Result<Option<(u64, DeviceState)>, RecordsError> {
         let remembered = Arc::clone(&self.remembered);
         let changed = Changed::Person { source: source.clone(), login: login.clone() };
         self.write_facts(

@@ -25,22 +25,21 @@ mod steps;
 mod traces;
 mod writer;
 
-pub use audit::{AuditRow, AuditVerdict, Deed};
-pub use changes::{Change, Edit, NotUndone};
-pub use factors::{FactorState, LockRow, Marked};
+pub use audit::Deed;
+pub use changes::{Edit, NotUndone};
+pub use factors::{DeviceState, LockRow, Marked};
 pub use facts::PersonFacts;
 pub use feed::{Changed, Changes, Cursor};
 pub use guesses::GuessRow;
 pub use invitations::{Invitation, NewInvitation, Opened, StopRow};
 pub use knocks::insert_knock;
-pub use knocks::{Guess, Knock};
-pub use operators::{OperatorRow, Role, TokenRow};
+pub use operators::{OperatorRow, TokenRow};
 pub use people::person_key;
 pub use people::{DeviceKind, FactorRow, FactorSettings, NewFactor, NewPerson, PersonRow, WaitsFor};
-pub use revisions::{Revision, SealedSecret, SecretRow, SecretUse};
+pub use revisions::SealedSecret;
 pub use signins::SignInRow;
+pub use traces::TraceFilter;
 pub use traces::{Added, Entry, Newest, tidy_traces};
-pub use traces::{FailedSpan, Failures, LoginCounts, TraceFilter, TraceRow};
 
 use crate::error::ServiceError;
 use bivector_model::Moment;

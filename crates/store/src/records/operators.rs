@@ -1,44 +1,9 @@
 //! Operators with their roles, tokens (hashes only) and console passwords, and small values of the records themselves.
 
 use super::{Changed, Records, RecordsError};
+use bivector_api::operators::Role;
 use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Row, params};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// What an operator may do; each role includes the ones before it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Role {
-    /// Look at everything but secrets.
-    View,
-    /// Also try logins, probe sources, help people with their factors.
-    Operate,
-    /// Also change the site and its secrets.
-    Change,
-    /// Also add operators and look at the audit.
-    Own,
-}
-
-impl Role {
-    /// All of them, the least first.
-    pub const ALL: &[Role] = &[Role::View, Role::Operate, Role::Change, Role::Own];
-
-    /// Its name.
-    pub fn word(self) -> &'static str {
-        match self {
-            Role::View => "view",
-            Role::Operate => "operate",
-            Role::Change => "change",
-            Role::Own => "own",
-        }
-    }
-
-    fn read(word: &str) -> Role {
-        // A word that nobody wrote gives the least.
-        Role::ALL.iter().copied().find(|role| role.word() == word).unwrap_or(Role::View)
-    }
-}
 
 /// An operator as kept.
 #[derive(Debug, Clone)]

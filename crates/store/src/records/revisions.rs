@@ -1,55 +1,10 @@
 //! Revisions of the site, and sealed secrets.
 
 use super::{Changed, Records, RecordsError};
+use bivector_api::site::{Revision, SecretRow};
 use bivector_model::Moment;
 use rusqlite::{OptionalExtension, Row, params};
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use utoipa::ToSchema;
-
-/// One applied state of the site.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Revision {
-    /// Its number, from 1.
-    pub number: u64,
-    /// When it was applied, in microseconds since 1970.
-    pub applied_us: u64,
-    /// Who applied it.
-    pub operator: String,
-    /// What the operator noted.
-    pub note: String,
-    /// The site file, with its comments. Left out in lists.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub text: Option<String>,
-}
-
-/// A sealed secret, without its value.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct SecretRow {
-    /// Its name.
-    pub name: String,
-    /// When it was set, in microseconds since 1970.
-    pub set_us: u64,
-    /// Who set it.
-    pub operator: String,
-    /// Since when a next value counts beside it, in microseconds since 1970.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub next_us: Option<u64>,
-    /// Gateways of the site in force that use it, while a next value counts beside it.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub uses: Vec<SecretUse>,
-}
-
-/// When a gateway last proved itself with which value of its secret.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct SecretUse {
-    /// The gateway.
-    pub gateway: String,
-    /// With the old value, in microseconds since 1970; not since the next one counts if none.
-    pub old_us: Option<u64>,
-    /// With the next value.
-    pub next_us: Option<u64>,
-}
 
 /// A secret, still sealed.
 #[derive(Debug, Clone, PartialEq, Eq)]

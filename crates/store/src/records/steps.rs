@@ -4,7 +4,7 @@
 //! Where a commit failed, memory may hold more than the file until it is read again, never less: a code that is neither here nor there
 //! was not used.
 
-use super::FactorState;
+use super::DeviceState;
 use crate::lookup::Lookup;
 use rusqlite::{Connection, Transaction, params};
 
@@ -43,8 +43,8 @@ impl UsedStep {
     }
 
     /// What its device is at then. What else a state holds is not of devices by time.
-    pub(super) fn state(self) -> FactorState {
-        FactorState { drift: self.drift, last_used_us: Some(self.at_us), ..FactorState::default() }
+    pub(super) fn state(self) -> DeviceState {
+        DeviceState { drift: self.drift, last_used_us: Some(self.at_us), ..DeviceState::default() }
     }
 
     fn to_bytes(self) -> [u8; USED] {
@@ -97,7 +97,7 @@ impl Clocked {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Use {
     /// It is used now; its device is at this.
-    Now(FactorState),
+    Now(DeviceState),
     /// It was used before.
     Before,
     /// No factor has this number: a robot's token, or a device that was removed meanwhile.

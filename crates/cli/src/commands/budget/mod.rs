@@ -7,7 +7,7 @@ use crate::arguments::{Budget, Global};
 use crate::client::{Answer, Client, encode};
 use crate::failure::Failure;
 use crate::{findings, output};
-use bivector_http::api::{DraftRequest, DraftView, SettingView, TimingRequest, TimingView};
+use bivector_api::timing::{DraftRequest, DraftView, SettingView, TimingRequest, TimingView};
 use bivector_timing::budget::{Rush, Suggestion, TimeFinding, Weight};
 use reqwest::Method;
 use std::collections::BTreeMap;

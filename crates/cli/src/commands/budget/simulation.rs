@@ -4,7 +4,7 @@ use crate::arguments::{Budget, Global};
 use crate::client::{Client, encode};
 use crate::failure::Failure;
 use crate::output;
-use bivector_http::api::{SimulateRequest, SimulationLine};
+use bivector_api::timing::{SimulateRequest, SimulationLine};
 use bivector_site::read_duration;
 use bivector_timing::simulate::{Curve, Simulated, curve_csv, curve_svg};
 use futures_util::StreamExt;

@@ -16,26 +16,26 @@ use crate::arguments::Global;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
+use bivector_api::people::Imported;
+use bivector_api::site::{AppliedView, ApplyRequest};
 use bivector_core::login::{
     Answer, Fact, Factors, FactorsAnswer, Found, GuessAnswer, GuessCount, Login, MarkAnswer, Need, Next, PasswordAnswer, PersonAnswer,
     Verdict,
 };
 use bivector_core::radius::{self, Arrival, Reply};
 use bivector_exchange::Request;
-use bivector_http::api::{AppliedView, ApplyRequest};
 use bivector_lab::directory::{DirectoryData, DirectoryPerson, Protection, ServiceAccount, StandInDirectory};
 use bivector_lab::load::{LoadLogin, Measured, datagrams, logins};
-use bivector_manage::people::Imported;
 use bivector_model::Moment;
 use bivector_model::device::Device;
 use bivector_model::facts::Resends;
 use bivector_model::rule::Groups;
 use bivector_model::totp::{Settings, code};
 use bivector_model::trace::Origin;
+use bivector_service::Sync;
+use bivector_service::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
 use bivector_site::{Known, Site};
-use bivector_store::folder::TOKEN_FILE;
-use bivector_store::records::Sync;
 use bivector_wire::{IntegrityPolicy, Packet, Secret, SharedSecret, authenticate};
 use rand::SeedableRng;
 use rand::rngs::SmallRng;
@@ -254,7 +254,7 @@ fn split(mut batch: Vec<LoadLogin>) -> (Vec<LoadLogin>, Vec<LoadLogin>) {
 
 /// From the service's own figures.
 fn dropped_traces() -> u64 {
-    let figures = bivector_store::metrics::render();
+    let figures = bivector_service::figures();
     let line = figures.lines().find_map(|line| line.strip_prefix("bivector_traces_dropped_total "));
     line.and_then(|count| count.parse().ok()).unwrap_or(0)
 }

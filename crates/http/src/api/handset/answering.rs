@@ -8,15 +8,17 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
+use bivector_api::approvals::{Decision, Shown};
+use bivector_api::events::Event;
 use bivector_core::login::ApprovalAsk;
-use bivector_engine::approvals::{Decision, Said, Shown, Taken, Told};
+use bivector_engine::approvals::{Said, Taken, Told};
 use bivector_engine::handset::{
     self, KeyTrouble, KnownHandset, begin_adding_key, begin_proving_with_key, finish_adding_key, finish_proving_with_key,
 };
 use bivector_engine::invitations;
 use bivector_engine::live::LiveSite;
 use bivector_engine::roster::seed_purpose;
-use bivector_engine::shared::{Event, Shared};
+use bivector_engine::shared::Shared;
 use bivector_model::trace::{LATE_ANSWER, Step};
 use bivector_store::records::person_key;
 use bivector_store::records::{DeviceKind, FactorSettings, NewFactor, StopRow};

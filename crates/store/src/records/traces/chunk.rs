@@ -4,8 +4,8 @@
 //! stands once. Keys (texts that are asked for), marks (which of them each trace has) and references stand before the rest: they say
 //! which chunks a question need not look into. No SQL here: see the neighbours.
 
-use super::TraceRow;
 use crate::lookup::Lookup;
+use bivector_api::traces::TraceRow;
 use bivector_model::Cause;
 use bivector_model::facts::Facts;
 use bivector_model::trace::{Hop, Origin, Outcome, Step, Tone, Trace};

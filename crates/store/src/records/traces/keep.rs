@@ -1,8 +1,9 @@
 //! Writing traces: gathered for a moment, many in one row; small rows are put together aside from logins, and the oldest make room.
 
+use super::chunk;
 use super::chunk::{Entry, FULL, Heads, Written, read_bodies, read_body, unpack, with_step, write, write_bodies, write_body};
 use super::query::by_reference;
-use super::{TraceRow, chunk};
+use bivector_api::traces::TraceRow;
 use bivector_model::facts::Facts;
 use bivector_model::trace::Step;
 use bivector_site::TraceKeeping;

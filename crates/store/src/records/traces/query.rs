@@ -2,9 +2,10 @@
 
 use super::chunk::{HeadRow, Heads, Key, Wanted, read_bodies, read_body, unpack};
 use super::keep::replaced;
-use super::{FailedSpan, Failures, Newest, TraceFilter, TraceRow};
-use crate::records::LoginCounts;
+use super::{Newest, TraceFilter};
 use crate::records::{Records, RecordsError};
+use bivector_api::traces::LoginCounts;
+use bivector_api::traces::{FailedSpan, Failures, TraceRow};
 use bivector_model::Cause;
 use bivector_model::facts::Facts;
 use bivector_model::trace::{LATE_ANSWER, NO_SESSION, Origin, Outcome, Step};

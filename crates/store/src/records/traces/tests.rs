@@ -2,6 +2,7 @@ use super::chunk::{read_bodies, read_body, unpack, write, write_bodies, write_bo
 use super::keep::{chunks, insert_chunks, take_over};
 use super::*;
 use crate::records::{Records, Sync};
+use bivector_api::traces::TraceRow;
 use bivector_model::facts::Facts;
 use bivector_model::trace::{Hop, Step, Tone};
 use bivector_site::TraceKeeping;
