@@ -43,7 +43,7 @@ pub enum Event {
         #[serde(flatten)]
         progress: crate::runs::Progress,
     },
-    /// A revision of the site is in force.
+    /// A revision of the site is active.
     Site {
         /// Its number.
         revision: u64,

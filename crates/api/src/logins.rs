@@ -25,7 +25,7 @@ pub struct LoginRequest {
     /// What the persona types at each prompt, with places as in a rehearsal.
     #[serde(default)]
     pub answers: Vec<String>,
-    /// What the persona's robot handset does, such as `approve after 3s`.
+    /// What the persona's simulated handset does, such as `approve after 3s`.
     #[serde(default)]
     pub handset: Option<String>,
     /// The state of the prompt that this answers, as it came back.

@@ -47,7 +47,7 @@ pub struct OperatorRequest {
 /// Another role.
 #[derive(Debug, Deserialize, Serialize, ToSchema)]
 pub struct RoleRequest {
-    /// What the operator may do from now on.
+    /// New role.
     pub role: Role,
 }
 

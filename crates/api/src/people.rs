@@ -91,7 +91,7 @@ pub struct AddedFactor {
     pub warning: Option<String>,
 }
 
-/// A PIN to set, or none to take it out.
+/// A PIN to set, or none to remove it.
 #[derive(Deserialize, ToSchema)]
 pub struct PinRequest {
     /// 4 to 12 digits.

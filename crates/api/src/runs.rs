@@ -24,7 +24,7 @@ pub struct Progress {
     pub waits_for: Option<String>,
 }
 
-/// A rehearsal of the site in force.
+/// A rehearsal of the active site.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RehearsalView {
     /// Its name.

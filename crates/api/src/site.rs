@@ -29,7 +29,7 @@ pub struct ApplyRequest {
     /// What the change is for.
     #[serde(default)]
     pub note: String,
-    /// The revision that the change was made from; another one in force stops the apply.
+    /// The revision that the change was made from; another one active stops the apply.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected: Option<u64>,
     /// Whether it may make logging in weaker.
@@ -53,7 +53,7 @@ pub struct CompareRequest {
     /// The new revision.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
-    /// The revision to compare with; the one in force if left out.
+    /// The revision to compare with; the one active if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub against: Option<u64>,
 }
@@ -92,7 +92,7 @@ pub struct AppliedView {
 #[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
 #[serde(default)]
 pub struct RestoreRequest {
-    /// The revision that must be in force.
+    /// The revision that must be active.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expected: Option<u64>,
     /// Whether it may make logging in weaker.
@@ -102,7 +102,7 @@ pub struct RestoreRequest {
 /// A revision that waits to be confirmed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Awaiting {
-    /// The revision in force.
+    /// The revision active.
     pub revision: u64,
     /// The one that comes back.
     pub back_to: u64,
@@ -138,7 +138,7 @@ pub struct SecretRow {
     /// Since when a next value counts beside it, in microseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub next_us: Option<u64>,
-    /// Gateways of the site in force that use it, while a next value counts beside it.
+    /// Gateways of the active site that use it, while a next value counts beside it.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub uses: Vec<SecretUse>,
 }

@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct TimingRequest {
-    /// Through this gateway only.
+    /// Only this gateway.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub via: Option<String>,
     /// Other values for settings, by name, as they are written: `{"breakwater.wait": "20s"}`.
@@ -19,7 +19,7 @@ pub struct TimingRequest {
     /// The margin that everything should nest with, as a share; a fifth if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub margin: Option<f64>,
-    /// A site file instead of the one in force.
+    /// A site file instead of the one active.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
     /// Also work out a rush: this many logins that begin at the same moment.
@@ -58,7 +58,7 @@ pub struct TimingView {
     pub budget: ChainBudget,
     /// Every wait that matters to it, from the outside in.
     pub settings: Vec<SettingView>,
-    /// The smallest change after which everything nests.
+    /// The smallest change after which every timeout is long enough.
     pub suggestion: Suggestion,
     /// What was learned from real logins.
     pub learned: Learned,
@@ -103,7 +103,7 @@ pub struct SimulateRequest {
     /// One of twenty takes longer than so many seconds.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_s: Option<f64>,
-    /// What happens to the first directory server after ten seconds: `dies`, `hangs`, or `slows`.
+    /// Failure of the first directory server, ten seconds in: `dies`, `hangs`, or `slows`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
     /// One setting and two values, `NAME=FROM..TO`: the curve between them.
@@ -112,7 +112,7 @@ pub struct SimulateRequest {
     /// How many points the curve has; 15 if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub points: Option<u32>,
-    /// A site file instead of the one in force.
+    /// A site file instead of the one active.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
 }

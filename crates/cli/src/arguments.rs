@@ -15,9 +15,9 @@ use ipnet::IpNet;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
-/// Runs login chains from gateways through a second factor to directories; proves and explains them.
+/// RADIUS second-factor proxy: runs login chains from gateways through a second factor to directories, and tests and explains them.
 ///
-/// Exit status: 0 good, 1 the answer is no, 2 wrong use, 3 the service could not be reached.
+/// Exit status: 0 success; 1 negative result (refused, failed or not found); 2 usage error; 3 service unreachable.
 #[derive(Debug, Parser)]
 #[command(version, max_term_width = 110)]
 pub(crate) struct Arguments {
@@ -27,19 +27,19 @@ pub(crate) struct Arguments {
     pub(crate) command: Command,
 }
 
-/// How to reach the service; each also from the environment or from `bivector/client.toml` in the user's configuration folder.
+/// How to reach the service. Each option can also be set in the environment or in `bivector/client.toml` in your configuration folder.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Global {
     /// Address of the service's API
     #[arg(long, global = true, env = "BIVECTOR_SERVER", value_name = "URL", help_heading = "Service")]
     pub(crate) server: Option<String>,
-    /// File with an operator's token
+    /// File containing an operator token
     #[arg(long, global = true, env = "BIVECTOR_TOKEN_FILE", value_name = "FILE", help_heading = "Service")]
     pub(crate) token_file: Option<PathBuf>,
-    /// PEM file with the issuer of the service's certificate, where its API is reached over TLS [default: the usual issuers]
+    /// PEM file with the CA that issued the service's certificate, for an API over TLS [default: system CA store]
     #[arg(long, global = true, env = "BIVECTOR_CA", value_name = "FILE", help_heading = "Service")]
     pub(crate) ca: Option<PathBuf>,
-    /// Print JSON
+    /// Print JSON instead of text
     #[arg(long, global = true)]
     pub(crate) json: bool,
 }
@@ -48,87 +48,87 @@ pub(crate) struct Global {
 pub(crate) enum Command {
     /// Start the service
     Serve(Serve),
-    /// Start service and stand-ins with the Northmoor data
+    /// Start the service with simulated gateways, directories and couriers, using the Northmoor example data
     Demo(Demo),
-    /// Check, apply and show the site
+    /// Check, apply, compare and show the site (the configuration)
     #[command(subcommand)]
     Site(Site),
-    /// Seal secrets
+    /// Seal (store encrypted), list and rotate secrets
     #[command(subcommand)]
     Secret(Secret),
-    /// Gateways of the site: what to enter on the device, who knocks
+    /// List gateways, print the settings for a device, and list knocks (unanswered packets)
     #[command(subcommand)]
     Gateway(Gateway),
-    /// Directories of the site: list them, prove them piece by piece
+    /// List LDAP directories and probe them step by step
     #[command(subcommand)]
     Directory(Directory),
-    /// Upstream RADIUS servers of the site
+    /// List upstream RADIUS servers
     #[command(subcommand)]
     Upstream(Upstream),
-    /// Chains of the site, each with the live state of its hops
+    /// List chains with the live state of each hop
     #[command(subcommand)]
     Chain(Chain),
-    /// Operators: who may call the service, and what they may do
+    /// Manage operators, their roles and their tokens
     #[command(subcommand)]
     Operator(Operator),
-    /// Who changed what, when and from where
+    /// Show who changed what, when and from where
     #[command(subcommand)]
     Audit(Audit),
-    /// People and their factors
+    /// Manage people: list, add, import, synchronise, suspend, remove
     #[command(subcommand)]
     Person(Person),
-    /// Second factors of people: devices, lists, temporary codes, locks
+    /// Manage second factors: devices, recovery codes, temporary codes, invitations, locks
     #[command(subcommand)]
     Factor(Factor),
-    /// Show how a chain reads what somebody types in the password field; never what is in it
+    /// Show how a chain parses the password field, without printing its content
     Read(Read),
     /// Review how the service is exposed: listeners, files, certificates, settings, limits, clock, backups; exit status 1 if something should change
     Doctor,
-    /// Try one login through a gateway's whole chain
+    /// Test one login through a gateway and its whole chain
     Login(Login),
-    /// Play a list of logins, compare what comes of each with what must come
+    /// Run a rehearsal: a list of logins, each compared with its expected result
     Rehearse(Rehearse),
-    /// Find the layer at which a login breaks
+    /// Find the layer at which a login fails
     Locate(Locate),
-    /// Who can get in by a chain, by which rule, and who is left out
+    /// Show who can log in through a chain, by which rule, and who cannot
     Who(Who),
-    /// Rules of chains, tried on made-up people
+    /// Evaluate a chain's rules for a hypothetical login
     #[command(subcommand)]
     Rule(Rule),
-    /// Whether the waits of a chain nest, what to change, and what simulated logins say
+    /// Check that each hop of a chain waits longer than the hops behind it; suggest and simulate timeouts
     Budget(Budget),
-    /// Rehearse without a pool member, and see what logins would notice
+    /// Run a rehearsal with one pool member failed and report the effect on logins
     Drill(Drill),
-    /// What became of logins, step by step
+    /// Show recorded logins, step by step
     #[command(subcommand)]
     Trace(Trace),
-    /// Stand-ins: a directory, a gateway, load
+    /// Test tools: simulated directory, upstream, courier, handset and gateway; load measurement
     #[command(subcommand)]
     Lab(Lab),
-    /// Print the description of the HTTP API (OpenAPI)
+    /// Print the OpenAPI description of the HTTP API
     ApiDescription,
-    /// Print completions for a shell
+    /// Print shell completions
     Completions {
-        /// The shell
+        /// Shell to print completions for
         shell: clap_complete::Shell,
     },
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Serve {
-    /// Folder of records, key and trust files
+    /// Data folder: records, key file and trust files
     #[arg(long, default_value = "/var/lib/bivector", env = "BIVECTOR_DATA")]
     pub(crate) data: PathBuf,
-    /// Where API and console listen; loopback only, unless a certificate is given
+    /// Listen address of the API and console; must be loopback unless a certificate is given
     #[arg(long, default_value = "127.0.0.1:18180", env = "BIVECTOR_HTTP")]
     pub(crate) http: SocketAddr,
-    /// The key file that opens sealed secrets [default: seal.key in the data folder]
+    /// Key file that decrypts sealed secrets [default: seal.key in the data folder]
     #[arg(long, env = "BIVECTOR_KEY_FILE")]
     pub(crate) key_file: Option<PathBuf>,
     /// A file that the backup touches when it has copied the data folder; `bivector doctor` says how old it is
     #[arg(long, env = "BIVECTOR_BACKUP_STAMP", value_name = "FILE")]
     pub(crate) backup_stamp: Option<PathBuf>,
-    /// Do not wait for the disk at each commit: a power cut may then lose the last used codes
+    /// Do not sync to disk at each commit: after a power failure, codes used just before could be accepted again
     #[arg(long)]
     pub(crate) no_sync: bool,
     /// Where the handset page listens, apart from API and console, so that a proxy for phones reaches nothing else [default: beside them]
@@ -143,7 +143,7 @@ pub(crate) struct Serve {
     /// Certificate of API, console and handset page with its issuers, as a PEM file
     #[arg(long, env = "BIVECTOR_TLS_CERTIFICATE", value_name = "FILE", requires = "tls_key")]
     pub(crate) tls_certificate: Option<PathBuf>,
-    /// Its key, as a PEM file
+    /// PEM file with the certificate's private key
     #[arg(long, env = "BIVECTOR_TLS_KEY", value_name = "FILE", requires = "tls_certificate")]
     pub(crate) tls_key: Option<PathBuf>,
 }
@@ -151,18 +151,18 @@ pub(crate) struct Serve {
 /// An address stands for a range of one.
 fn range(text: &str) -> Result<IpNet, String> {
     let one = || text.parse::<IpAddr>().map(IpNet::from);
-    text.parse().or_else(|_| one()).map_err(|_| "this is no address and no range such as 203.0.113.0/24".to_owned())
+    text.parse().or_else(|_| one()).map_err(|_| "this is neither an address nor a range such as 203.0.113.0/24".to_owned())
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Upstream {
-    /// List the upstreams of the site in force with the state of their servers
+    /// List the active site's upstreams and the state of their servers
     List,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Chain {
-    /// List the chains of the site in force, hop by hop
+    /// List the active site's chains, hop by hop
     List,
 }
 
@@ -170,40 +170,40 @@ pub(crate) enum Chain {
 pub(crate) enum Operator {
     /// List all operators
     List,
-    /// Add an operator and print a first token, once
+    /// Add an operator and print their first token (shown only once)
     Add {
-        /// The name
+        /// Operator name
         name: String,
-        /// What the operator may do
+        /// Role of the operator
         #[arg(long, value_enum)]
         role: RoleName,
     },
-    /// Give an operator another role
+    /// Change an operator's role
     Role {
-        /// The name
+        /// Operator name
         name: String,
-        /// What the operator may do from now on
+        /// Role of the operator from now on
         #[arg(value_enum)]
         role: RoleName,
     },
-    /// Take an operator out, with all tokens
+    /// Remove an operator and revoke all their tokens
     Remove {
-        /// The name
+        /// Operator name
         name: String,
     },
-    /// Make a further token and print it, once
+    /// Create another token and print it (shown only once)
     Token {
         /// The operator's name
         name: String,
-        /// What it is for
+        /// Label: what the token is for
         #[arg(long = "for", value_name = "LABEL")]
         label: String,
     },
-    /// Take a token out
+    /// Revoke a token
     DropToken {
         /// The operator's name
         name: String,
-        /// What it was for
+        /// Label of the token
         label: String,
     },
     /// List an operator's sign-ins to the console that have not ended
@@ -218,11 +218,11 @@ pub(crate) enum Operator {
         /// Which one, as `operator sessions` names it [default: all]
         id: Option<String>,
     },
-    /// Set a console password, and print the seed of the one-time codes beside it, once
+    /// Set a console password and print a TOTP seed to go with it (shown only once)
     SignIn {
         /// The operator's name
         name: String,
-        /// Read the password from a file; `-` for standard input [default: asked for]
+        /// Read the password from a file; `-` for standard input [default: prompt]
         #[arg(long)]
         password_file: Option<PathBuf>,
     },
@@ -231,89 +231,89 @@ pub(crate) enum Operator {
 /// A role; each includes the ones before it.
 #[derive(Debug, Clone, Copy, clap::ValueEnum)]
 pub(crate) enum RoleName {
-    /// Look at everything but secrets
+    /// View everything except secrets
     View,
-    /// Also try logins, probe sources, help people
+    /// Also test logins, probe sources and manage people's factors
     Operate,
     /// Also change the site and its secrets
     Change,
-    /// Also add operators and read the audit
+    /// Also manage operators and read the audit log
     Own,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Audit {
-    /// List what was changed, newest first
+    /// List changes, newest first
     List {
-        /// How many
+        /// Maximum number of rows
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
         limit: u32,
     },
-    /// Compute its chain of hashes anew: exit status 1 if a row was changed or taken out
+    /// Recompute the audit log's hash chain; exit status 1 if a row was changed or removed
     Verify,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
-    /// Run the whole example, print its table and end; exit status 0 only if all came out as expected
+    /// Run every example login, print a results table and exit; exit status 0 only if all results are as expected
     #[arg(long)]
     pub(crate) once: bool,
-    /// Keep the data there [default: a temporary folder]
+    /// Data folder to use and keep [default: a temporary folder]
     #[arg(long)]
     pub(crate) data: Option<PathBuf>,
-    /// Where RADIUS is received; an IPv6 door on the same port is opened too where this is 127.0.0.1
+    /// Listen address for RADIUS; with 127.0.0.1, an IPv6 door on the same port is opened too
     #[arg(long, default_value = "127.0.0.1:18120")]
     pub(crate) radius: SocketAddr,
-    /// Where API and console listen
+    /// Listen address of the API and console
     #[arg(long, default_value = "127.0.0.1:18180")]
     pub(crate) http: SocketAddr,
-    /// Where the first directory server listens; the second takes the port after it
+    /// Listen address of the first directory server; the second uses the next port
     #[arg(long, default_value = "127.0.0.1:18636")]
     pub(crate) directory: SocketAddr,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Site {
-    /// Look for everything that is wrong with a site file
+    /// Report every error and warning in a site file
     Check {
         /// The site file; `-` for standard input
         file: PathBuf,
-        /// Check without the service: what is sealed is then not known
+        /// Check without contacting the service; whether secrets are sealed is then not checked
         #[arg(long)]
         offline: bool,
     },
-    /// Check a site file and put it in force as a new revision
+    /// Check a site file and activate it as a new revision
     Apply {
         /// The site file; `-` for standard input
         file: PathBuf,
-        /// What the change is for
+        /// Reason for the change, kept with the revision
         #[arg(long, default_value = "")]
         note: String,
-        /// Apply only if this revision is in force
+        /// Apply only if this is the active revision
         #[arg(long, value_name = "REVISION")]
         expected: Option<u64>,
-        /// The change makes logging in weaker, and that is meant
+        /// Accept a change that weakens login security
         #[arg(long)]
         weaker_is_meant: bool,
-        /// Go back by itself unless confirmed within this time, such as 10m
+        /// Roll back automatically unless confirmed within this time, for example 10m
         #[arg(long, value_name = "TIME")]
         confirm_within: Option<String>,
-        /// Play this rehearsal of the change first; only if it passes is anybody's login decided by it
+        /// Run this rehearsal against the change first; activate the change only if it passes
         #[arg(long, value_name = "REHEARSAL")]
         prove: Option<String>,
     },
-    /// Decide recorded logins again under a site file, and say which would end otherwise
+    /// Re-evaluate recorded logins under a site file and list those with a different result
     Replay {
         /// The site file; `-` for standard input
         file: PathBuf,
-        /// How many of the newest logins
+        /// Number of most recent logins to re-evaluate
         #[arg(long, default_value_t = 1000, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
         last: u32,
-        /// Only those of this chain
+        /// Only logins of this chain
         #[arg(long)]
         chain: Option<String>,
     },
-    /// Say what a site file would change, in words
+    /// Describe what a site file would change
     Compare {
         /// The site file; `-` for standard input
         #[arg(required_unless_present = "revision")]
@@ -321,68 +321,68 @@ pub(crate) enum Site {
         /// Compare this revision instead of a file
         #[arg(long, conflicts_with = "file")]
         revision: Option<u64>,
-        /// Compare with this revision [default: the one in force]
+        /// Compare with this revision [default: the active one]
         #[arg(long, value_name = "REVISION")]
         against: Option<u64>,
-        /// Show the lines too
+        /// Also show the changed lines
         #[arg(long)]
         lines: bool,
     },
-    /// Say that the revision in force stays
+    /// Keep the active revision: cancel its automatic rollback
     Confirm,
-    /// Print the site file in force, with its comments
+    /// Print the active site file, including comments
     Export {
-        /// Another revision than the one in force
+        /// Revision to print [default: the active one]
         revision: Option<u64>,
     },
     /// List all revisions
     History,
-    /// Put an earlier revision in force again, as a new one
+    /// Activate an earlier revision again, as a new revision
     Restore {
-        /// Its number
+        /// Revision number
         revision: u64,
-        /// It makes logging in weaker than it is now, and that is meant
+        /// Accept a revision that weakens login security
         #[arg(long)]
         weaker_is_meant: bool,
     },
-    /// Print the reference of the site file
+    /// Print the site file reference
     Reference,
-    /// Print what goes with what: methods, sources, forms and factors
+    /// Print the compatibility tables of methods, sources, forms and factors
     Methods,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Secret {
-    /// Seal a secret: asked for, read from a file, or generated
+    /// Seal a secret: typed at a prompt, read from a file, or generated
     Set {
-        /// Its name, such as gateway/breakwater
+        /// Name of the secret, for example gateway/breakwater
         name: String,
-        /// Read the value from a file; `-` for standard input. One line break at the end is taken off
+        /// Read the value from a file; `-` for standard input. One trailing line break is removed
         #[arg(long, conflicts_with = "generate")]
         file: Option<PathBuf>,
-        /// Make a long random one and print it once
+        /// Generate a long random value and print it once
         #[arg(long)]
         generate: bool,
     },
-    /// List the names of sealed secrets, and who still uses the old value of one that is being changed over
+    /// List sealed secrets and, during a rotation, the gateways that still use the old value
     List,
-    /// Seal the next value of a gateway's secret: both count until the old one is retired
+    /// Start a rotation: seal a new value for a gateway's secret; both values are accepted until the old one is retired
     Rotate {
         /// Its name
         name: String,
-        /// Read the next value from a file; `-` for standard input [default: a long random one is made and printed once]
+        /// Read the new value from a file; `-` for standard input [default: generate one and print it once]
         #[arg(long)]
         file: Option<PathBuf>,
     },
-    /// Retire the old value: only the next one counts from then on
+    /// Finish a rotation: from now on only the new value is accepted
     Retire {
         /// Its name
         name: String,
-        /// Also while a gateway has not been seen with the next value
+        /// Retire even if a gateway has not used the new value yet
         #[arg(long)]
         anyway: bool,
     },
-    /// Forget a secret that the site in force does not name
+    /// Delete a secret that the active site does not use
     Forget {
         /// Its name
         name: String,
@@ -391,26 +391,26 @@ pub(crate) enum Secret {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Gateway {
-    /// List the gateways of the site in force
+    /// List the active site's gateways
     List,
     /// Show one gateway
     Show {
         /// Its name
         name: String,
     },
-    /// Print the sheet of what to enter on the device
+    /// Print the handover sheet: the settings to enter on the device
     Handover {
         /// The gateway's name
         name: String,
-        /// How to write it
+        /// Output format
         #[arg(long, value_enum, default_value = "text")]
         format: SheetFormat,
     },
-    /// List packets that got no answer: from whom, how often, why, and which gateway it might be
+    /// List knocks (unanswered packets): sender, count, cause and the gateway they may belong to
     Knocks,
     /// Add an address to a gateway, as a new revision of the site
     Register {
-        /// The address, or a range
+        /// Address or range
         address: String,
         /// The gateway's name
         #[arg(long = "as", value_name = "GATEWAY")]
@@ -428,17 +428,17 @@ pub(crate) enum SheetFormat {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Directory {
-    /// List the directories of the site in force with the state of their servers
+    /// List the active site's directories and the state of their servers
     List {
-        /// Stay, and print each change as it comes
+        /// Keep running and print each state change
         #[arg(long)]
         watch: bool,
     },
-    /// Prove every server of a directory: name, connection, TLS, account, base, and a person's entry and groups
+    /// Probe every server of a directory: name resolution, connection, TLS, service account, base, and a person's entry and groups
     Probe {
         /// The directory's name
         name: String,
-        /// A login name to look for
+        /// Login name to search for
         #[arg(long)]
         person: Option<String>,
     },
@@ -446,16 +446,16 @@ pub(crate) enum Directory {
 
 #[derive(Debug, Args)]
 pub(crate) struct Read {
-    /// The chain; may be left out where the gateway has one only
+    /// Chain; optional if the gateway has only one
     #[arg(long)]
     pub(crate) chain: Option<String>,
-    /// The gateway that the text would come through
+    /// Gateway that the login would come through
     #[arg(long)]
     pub(crate) via: Option<String>,
-    /// Whose devices count as evidence [default: nobody's]
+    /// Person whose devices are used to verify a code [default: none]
     #[arg(long)]
     pub(crate) person: Option<String>,
-    /// Read the text from a file; `-` for standard input [default: asked for]
+    /// Read the text from a file; `-` for standard input [default: prompt]
     #[arg(long, value_name = "FILE")]
     pub(crate) text_file: Option<PathBuf>,
 }

@@ -83,10 +83,10 @@ impl Client {
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {
-        let why = if error.is_connect() { "nothing answers there".to_owned() } else { error.without_url_text() };
+        let why = if error.is_connect() { "nothing is listening there".to_owned() } else { error.without_url_text() };
         Failure::unreachable(
-            format!("the service at {} could not be reached: {why}", self.server),
-            "start it with `bivector serve`, or name it with `--server URL`",
+            format!("cannot reach the service at {}: {why}", self.server),
+            "start it with `bivector serve`, or give its address with `--server URL`",
         )
     }
 
@@ -106,8 +106,8 @@ impl Client {
         let text = response.bytes().await.map_err(|error| self.unreachable(&error))?;
         let strange = || {
             Failure::unreachable(
-                format!("the answer of {} cannot be read (status {status})", self.server),
-                "check that `--server` names a Bivector service of this version",
+                format!("cannot parse the answer from {} (status {status})", self.server),
+                "check that `--server` points to a Bivector service of the same version",
             )
         };
         if status.is_success() {
@@ -257,9 +257,9 @@ const USUAL_ISSUERS: &str = "/etc/ssl/certs/ca-certificates.crt";
 /// The issuers that the service's certificate may come from.
 fn issuers(ca: Option<&Path>) -> Result<Vec<reqwest::Certificate>, Failure> {
     let path = ca.unwrap_or(Path::new(USUAL_ISSUERS));
-    let refused = |why: String| Failure::usage(format!("`{}` {why}", path.display()), "name the issuer's PEM file with `--ca`");
+    let refused = |why: String| Failure::usage(format!("`{}` {why}", path.display()), "give the CA's PEM file with `--ca`");
     let pem = std::fs::read(path).map_err(|error| refused(format!("cannot be read: {error}")))?;
-    reqwest::Certificate::from_pem_bundle(&pem).map_err(|error| refused(format!("is damaged: {error}")))
+    reqwest::Certificate::from_pem_bundle(&pem).map_err(|error| refused(format!("is not valid PEM: {error}")))
 }
 
 /// A name as one piece of a path.

@@ -72,8 +72,8 @@ pub(crate) fn print(file: &str, text: &str, findings: &[Finding]) {
     let warnings = open.len() - errors;
     let count = |number: usize, word: &str| format!("{number} {word}{}", if number == 1 { "" } else { "s" });
     output::line(match (errors, warnings) {
-        (0, 0) => format!("{file}: sound"),
-        (0, _) => format!("{file}: sound, with {}", count(warnings, "warning")),
+        (0, 0) => format!("{file}: valid"),
+        (0, _) => format!("{file}: valid, with {}", count(warnings, "warning")),
         _ => format!("{file}: {} and {}; it cannot be applied", count(errors, "error"), count(warnings, "warning")),
     });
 }

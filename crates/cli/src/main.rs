@@ -26,7 +26,7 @@ fn main() -> ExitCode {
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
-            return Failure::no(format!("the runtime could not start: {error}"), "look at the limits of this machine").report(false);
+            return Failure::no(format!("the runtime could not start: {error}"), "check this machine's resource limits").report(false);
         }
     };
     let json = arguments.global.json;

@@ -116,8 +116,9 @@ pub(crate) fn span(micros: u64) -> String {
 /// # Errors
 /// It cannot be read, or is not UTF-8.
 pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
-    let failed =
-        |error: std::io::Error| Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "check the path and its rights");
+    let failed = |error: std::io::Error| {
+        Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "check the path and its permissions")
+    };
     let mut bytes = Vec::new();
     match path == Path::new("-") {
         true => std::io::stdin().read_to_end(&mut bytes).map_err(failed)?,
@@ -139,7 +140,7 @@ pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
 /// It cannot be written.
 pub(crate) fn write_file(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     std::fs::write(path, bytes)
-        .map_err(|error| Failure::usage(format!("`{}` cannot be written: {error}", path.display()), "check the path and its rights"))
+        .map_err(|error| Failure::usage(format!("`{}` cannot be written: {error}", path.display()), "check the path and its permissions"))
 }
 
 /// Whether somebody looks at the output as it comes.
@@ -170,7 +171,7 @@ pub(crate) fn read_hidden(file: Option<&Path>, prompt: &str) -> Result<bivector_
     let mut text = match file {
         Some(path) => read_file(path)?,
         None => rpassword::prompt_password(prompt)
-            .map_err(|error| Failure::usage(format!("there is no terminal to ask on: {error}"), "give the value from a file"))?,
+            .map_err(|error| Failure::usage(format!("no terminal for a prompt: {error}"), "read the value from a file instead"))?,
     };
     let kept = text.strip_suffix('\n').map_or(text.len(), |rest| rest.strip_suffix('\r').unwrap_or(rest).len());
     text.truncate(kept);

@@ -40,8 +40,8 @@ impl Settings {
             (Ok(token), _) if !token.is_empty() => Secret::new(token),
             (_, Some(path)) => read_token(&path)?,
             _ => {
-                let remedy = "give `--token-file FILE`, or set BIVECTOR_TOKEN_FILE; the first start of the service wrote one to `operator.token` in its data folder";
-                return Err(Failure::usage("no operator's token is known", remedy));
+                let remedy = "use `--token-file FILE` or set BIVECTOR_TOKEN_FILE; the service wrote the first token to `operator.token` in its data folder";
+                return Err(Failure::usage("no operator token given", remedy));
             }
         };
         Ok(Settings { ca, server, token })
@@ -77,7 +77,7 @@ fn read_client_file() -> Result<ClientFile, Failure> {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(ClientFile::default()),
         Err(error) => Err(Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "correct or remove it")),
         Ok(text) => toml::from_str(&text).map_err(|error| {
-            Failure::usage(format!("`{}`: {}", path.display(), error.message()), "it may hold `server`, `token_file` and `ca`")
+            Failure::usage(format!("`{}`: {}", path.display(), error.message()), "allowed keys: `server`, `token_file` and `ca`")
         }),
     }
 }

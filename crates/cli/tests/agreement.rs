@@ -121,7 +121,7 @@ async fn simulated_and_real_logins_succeed_alike_and_ask_handsets_as_often() {
     );
 }
 
-/// A robot handset for each of the crew, in the order in which they log in.
+/// A simulated handset for each of the crew, in the order in which they log in.
 async fn enrolled(world: &Northmoor) -> Vec<RobotHandset> {
     let (http, server) = (http_client(), format!("http://{}", world.service.http));
     let each = (0..PEOPLE).map(|place| {

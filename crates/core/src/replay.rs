@@ -115,14 +115,14 @@ pub enum Again {
 /// Decides one login again.
 pub fn again(site: &Arc<Site>, recorded: &Recorded) -> Again {
     if recorded.ending.outcome == Outcome::Silent.slug() {
-        return Again::Left("its packet never became a login");
+        return Again::Left("the packet did not start a login");
     }
-    let Some(facts) = &recorded.facts else { return Again::Left("an earlier version kept no facts with it") };
+    let Some(facts) = &recorded.facts else { return Again::Left("recorded by an earlier version, without the necessary data") };
     if facts.answers_prompt {
-        return Again::Left("it answered a prompt; its first round counts");
+        return Again::Left("an answer to a prompt; its first round is evaluated instead");
     }
     if recorded.origin == Origin::Page {
-        return Again::Left("somebody signed in to their own page");
+        return Again::Left("a sign-in to the person's own page");
     }
     let by_address = || site.gateway_at(recorded.sender.ip()).filter(|_| recorded.origin == Origin::Gateway);
     let Some(gateway) = by_address().or_else(|| site.gateway_named(&recorded.gateway)) else {
@@ -181,7 +181,7 @@ impl Rounds<'_> {
         let packet = made.packet(site, gateway, recorded, facts, method).map_err(Again::Left)?;
         let secret = SharedSecret::new(SECRET);
         let policy = site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
-        let Ok(parsed) = Packet::parse(&packet) else { return Err(Again::Left("it cannot be put together again")) };
+        let Ok(parsed) = Packet::parse(&packet) else { return Err(Again::Left("it cannot be reconstructed")) };
         let Ok(authentic) = authenticate(parsed, &secret, policy) else {
             return Err(silent(Cause::IntegrityMissing, "its gateway must sign its requests, and did not"));
         };
@@ -193,7 +193,7 @@ impl Rounds<'_> {
     }
 
     fn ends(&self, trace: Trace) -> Again {
-        let Again::Ends { ending, why, line } = ends(trace) else { return Again::Left("it cannot be put together again") };
+        let Again::Ends { ending, why, line } = ends(trace) else { return Again::Left("it cannot be reconstructed") };
         // Nobody answered then, and nobody would now.
         let unanswered = self.recorded.ending.cause == Some(Cause::PromptUnanswered.slug()) && ending.outcome == Outcome::Challenged.slug();
         let ending = if unanswered { self.recorded.ending.clone() } else { ending };
@@ -284,14 +284,14 @@ impl MadeUp {
             Some(AnswerFact::Factor(name)) => name.clone(),
             Some(AnswerFact::ForUpstream(length)) => "7".repeat(*length),
             Some(AnswerFact::Wrong(length)) => "x".repeat(*length),
-            Some(AnswerFact::Other) | None => return Err("it would go on with a prompt, and what is typed there is not known"),
+            Some(AnswerFact::Other) | None => return Err("it would continue with a prompt whose answer is unknown"),
         };
         Ok(MadeUp { text, code: None, devices })
     }
 
     /// What the gateway would send.
     fn packet(&self, site: &Site, gateway: usize, recorded: &Recorded, facts: &Facts, method: &str) -> Result<Vec<u8>, &'static str> {
-        const LEFT: &str = "it cannot be put together again";
+        const LEFT: &str = "it cannot be reconstructed";
         let secret = SharedSecret::new(SECRET);
         let settings = site.gateways.get(gateway).ok_or(LEFT)?;
         let name = match settings.charset {
@@ -457,7 +457,7 @@ impl Memory<'_> {
             Need::AskUpstream(ask) => Fact::Upstream(Answer::ours(self.upstream(ask.upstream)?)),
             Need::NewSeed => Fact::Seed(Secret::new(SEED.to_vec())),
             Need::AddDevice(_) | Need::ChangePassword { .. } => {
-                return Err("it would go on with a prompt, and what is typed there is not known".to_owned());
+                return Err("it would continue with a prompt whose answer is unknown".to_owned());
             }
         })
     }
@@ -471,7 +471,7 @@ impl Memory<'_> {
             Some(PersonFact::Refused(cause)) => PersonAnswer::Refused(*cause),
             Some(PersonFact::Down(cause)) => PersonAnswer::Unavailable(unavailable(*cause)),
             None if matches!(source, SourceRef::Upstream(_)) => PersonAnswer::Found(Arc::new(Found::of_upstream(name, asked))),
-            None => return Err(format!("`{name}` would be asked for the person, and was not asked then")),
+            None => return Err(format!("`{name}` would be searched, which it was not at the time")),
         })
     }
 
@@ -507,7 +507,7 @@ impl Memory<'_> {
         let checked = self.checked(source)?;
         let same = self.facts.typed.as_ref().is_none_or(|typed| typed.password == guess.expose().len());
         if !same {
-            return Err("another part of what was typed would be the password".to_owned());
+            return Err("the password field would be split differently".to_owned());
         }
         Ok(match checked {
             CheckFact::Right => PasswordAnswer::Right,

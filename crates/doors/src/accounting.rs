@@ -85,14 +85,14 @@ impl Inner {
             Code::AccountingRequest => secret.authenticate_accounting(packet),
             Code::StatusServer => secret.authenticate(packet, IntegrityPolicy::Required),
             other => {
-                return drop_packet(Cause::PacketMalformed, &gateway.name, format!("{other} is not for the accounting door"));
+                return drop_packet(Cause::PacketMalformed, &gateway.name, format!("{other} is not accepted at the accounting door"));
             }
         };
         let (authentic, which) = match proved {
             Ok(proved) => proved,
             Err(why) => {
                 let cause = if why == NotAuthentic::Altered { Cause::PacketAltered } else { Cause::SecretDiffers };
-                return drop_packet(cause, &gateway.name, format!("an accounting report: {why}"));
+                return drop_packet(cause, &gateway.name, format!("accounting request: {why}"));
             }
         };
         let packet = authentic.packet();

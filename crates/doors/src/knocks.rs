@@ -109,5 +109,5 @@ pub(super) fn guess(datagram: &[u8], live: &LiveSite) -> Option<Guess> {
     }
     let named = packet.text(AttributeType::NasIdentifier)?;
     let (gateway, _) = gateways.clone().find(|(gateway, _)| gateway.name.eq_ignore_ascii_case(named))?;
-    Some(Guess { gateway: gateway.name.clone(), why: "its NAS-Identifier says so, but the secret does not fit".into() })
+    Some(Guess { gateway: gateway.name.clone(), why: "its NAS-Identifier matches, but the shared secret does not".into() })
 }

@@ -57,7 +57,7 @@ pub struct Rehearsed {
     pub gateway: String,
     /// The one socket that it hears.
     pub asker: SocketAddr,
-    /// The site that decides: the one in force, or one that is being proved.
+    /// The site that decides: the one active, or one that is being proved.
     pub live: Arc<LiveSite>,
     /// What stands in for people and things.
     pub stage: Arc<Stage>,
@@ -94,7 +94,7 @@ impl Drop for Concluding<'_> {
 }
 
 impl RadiusDoor {
-    /// Opens a socket for gateways. Limits are those of the site in force at this moment.
+    /// Opens a socket for gateways. Limits are those of the active site at this moment.
     ///
     /// # Errors
     /// [`ServiceError::Listen`] with who holds the address, where that can be known.
@@ -240,7 +240,7 @@ impl Inner {
         };
         if !matches!(packet.code(), Code::AccessRequest | Code::StatusServer) {
             // RFC 2865 section 3: an invalid code is dropped in silence.
-            let said = format!("{} is not for this door", packet.code());
+            let said = format!("{} is not accepted at this door", packet.code());
             return self.drop_packet(&live, datagram, Some(gateway), sender, Cause::PacketMalformed, said);
         }
         let policy = live.site.gateways.get(gateway).map_or(IntegrityPolicy::Required, |gateway| gateway.integrity);
@@ -303,7 +303,7 @@ impl Inner {
                 }
             }
             Ok(Arrival::Full) | Err(_) => {
-                let said = "the door's limit".to_owned();
+                let said = "the door's limit of concurrent logins is reached".to_owned();
                 self.drop_packet(&arrived.live, packet.bytes(), Some(arrived.gateway), arrived.sender, Cause::Overloaded, said);
             }
         }
@@ -328,7 +328,7 @@ impl Inner {
                 Some(gateway),
                 sender,
                 Cause::Overloaded,
-                "the gateway's limit".into(),
+                "the gateway's limit of concurrent logins is reached".into(),
             );
         }
         let clock = LoginClock::start();
@@ -491,7 +491,7 @@ impl Inner {
             revision: live.revision,
             steps: vec![
                 step("request", Tone::Bad, said),
-                step("silence", Tone::Note, "nothing is answered, as the standard wants it".into()),
+                step("silence", Tone::Note, "no answer is sent: the packet is silently discarded".into()),
             ],
         }
     }

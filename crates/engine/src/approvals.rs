@@ -128,10 +128,8 @@ impl Pending {
                 key: said.key,
                 took: now.since(self.asked),
             }),
-            Decision::Approve => ApprovalAnswer::Denied(format!("another number was picked {on} than the gateway showed")),
-            Decision::Deny => {
-                ApprovalAnswer::Denied(format!("denied {on}, {:.1} s after it was asked", now.since(self.asked).as_secs_f32()))
-            }
+            Decision::Approve => ApprovalAnswer::Denied(format!("the wrong number was picked {on}")),
+            Decision::Deny => ApprovalAnswer::Denied(format!("denied {on} after {:.1} s", now.since(self.asked).as_secs_f32())),
             Decision::NotMe => ApprovalAnswer::Disowned(said.device),
         }
     }
@@ -243,7 +241,7 @@ impl Approvals {
             hub.tell(&ask.person, Told::Approval);
             return Some(sent);
         }
-        Some(ApprovalSent::Limited(format!("another approval of this person waits for its answer, through {}", waiting.ask.gateway)))
+        Some(ApprovalSent::Limited(format!("another approval of this person is open, through {}", waiting.ask.gateway)))
     }
 
     /// Counts one more question; the error says which limit it would exceed.
@@ -340,8 +338,8 @@ impl Approvals {
         ApprovalAnswer::Unanswered(match why {
             Some(End::Answered(answer)) => return answer,
             Some(End::Expired) => "nobody answered in time".into(),
-            Some(End::Withdrawn) => "the approval was taken back".into(),
-            None => "the approval is no longer known; the service may have been restarted meanwhile".into(),
+            Some(End::Withdrawn) => "the approval was withdrawn".into(),
+            None => "the approval no longer exists; the service may have restarted".into(),
         })
     }
 

@@ -144,19 +144,19 @@ fn find(shared: &Shared, person: &str, device: u64) -> Option<KnownHandset> {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum KeyTrouble {
     /// The site has no address that keys could be bound to.
-    #[error("the site names no `address` of the handset page, and security keys are bound to one")]
+    #[error("the site has no `address` for the handset page, which security keys require")]
     NoAddress,
     /// The person has none.
     #[error("no security key is enrolled for this person")]
     NoKey,
     /// Nothing has begun, or it took too long.
-    #[error("this round with the security key has not begun, or took too long")]
+    #[error("the security key request has expired or was never started")]
     NoRound,
     /// The records failed.
     #[error("{0}")]
     Records(String),
     /// The key's answer does not verify.
-    #[error("the security key's answer does not verify: {0}")]
+    #[error("the security key's signature is not valid: {0}")]
     Wrong(String),
 }
 

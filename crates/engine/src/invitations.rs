@@ -42,22 +42,22 @@ static LETTERS: LazyLock<Encoding> = LazyLock::new(|| {
 #[derive(Debug, thiserror::Error)]
 pub enum NotInvited {
     /// Nobody of this name is known to the source.
-    #[error("{source} knows nobody called `{login}`", source = .0, login = .1)]
+    #[error("{source} has no person `{login}`", source = .0, login = .1)]
     Nobody(String, String),
     /// The source could not say.
     #[error("{0}")]
     SourceDown(String),
     /// There is no such courier.
-    #[error("there is no courier `{0}`")]
+    #[error("unknown courier `{0}`")]
     NoCourier(String),
     /// The courier has nowhere to go.
-    #[error("there is no {what} of this person to send it to", what = .0)]
+    #[error("no {what} is recorded for this person", what = .0)]
     NoAddress(&'static str),
     /// The courier failed. The invitation is withdrawn again.
     #[error("the invitation could not be sent: {0}")]
     NotSent(String),
-    /// No site is in force.
-    #[error("no site is in force yet")]
+    /// No site is active.
+    #[error("no site is active yet")]
     NoSite,
     /// The records failed.
     #[error(transparent)]
@@ -128,7 +128,7 @@ pub async fn make_known(shared: &Shared, live: &LiveSite, source: &str, login: &
             shared.roster.complete(&mut found);
             found
         }
-        PersonAnswer::Unavailable(why) => return Err(NotInvited::SourceDown(format!("{source} could not say: {}", why.seen))),
+        PersonAnswer::Unavailable(why) => return Err(NotInvited::SourceDown(format!("{source} could not answer: {}", why.seen))),
         _ => return Err(nobody()),
     };
     let whom = Whom {
@@ -209,7 +209,7 @@ pub async fn invite(
 fn reach(site: &Site, courier: usize, whom: &Whom) -> Result<String, NotInvited> {
     let (address, what) = match site.couriers.get(courier).map(|courier| courier.carries) {
         Some(Carries::Mail) => (&whom.mail, "mail address"),
-        Some(Carries::Text | Carries::Call) => (&whom.phone, "telephone number"),
+        Some(Carries::Text | Carries::Call) => (&whom.phone, "phone number"),
         None => return Err(NotInvited::NoCourier(courier.to_string())),
     };
     address.clone().filter(|to| !to.trim().is_empty()).ok_or(NotInvited::NoAddress(what))
@@ -294,13 +294,13 @@ pub struct ProvedApp {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum NotProved {
     /// The ticket is none of ours, or of another person.
-    #[error("this is no ticket of an app that is being set up")]
+    #[error("this app enrolment is not valid")]
     Ticket,
     /// It took too long.
-    #[error("setting the app up took longer than half an hour")]
+    #[error("the app enrolment expired after half an hour")]
     Ended,
     /// The code is wrong.
-    #[error("the code is not one of the new app")]
+    #[error("the code does not match the new app")]
     Code,
 }
 
@@ -338,7 +338,7 @@ pub fn app_factor(person: &PersonRow, sealed: Vec<u8>, label: &str) -> NewFactor
 /// The records failed.
 pub async fn keep_enrolled(device: NewDevice, shared: &Shared, now: Moment) -> Result<Option<u64>, RecordsError> {
     let Some((source, login)) = device.person.split_once(':').map(|(source, login)| (source.to_owned(), login.to_owned())) else {
-        return Err(RecordsError(format!("`{}` is no person's key", device.person)));
+        return Err(RecordsError(format!("`{}` is not a person's key", device.person)));
     };
     let sealed = shared.seal.seal(&seed_purpose(&source, &login), device.seed.expose());
     let kind = DeviceKind::Code(CodeKind::Totp);
@@ -358,8 +358,8 @@ pub fn why_not(opened: &Opened) -> Option<(&'static str, &'static str)> {
     match opened {
         Opened::Open(_) => None,
         Opened::Expired(_) => Some(("this invitation has expired", "ask for a new one")),
-        Opened::Used => Some(("this invitation was used before, or a newer one has taken its place", "ask for a new one")),
-        Opened::Unknown => Some(("there is no such invitation", "look at the code again, or ask for a new one")),
+        Opened::Used => Some(("this invitation was already used or replaced by a newer one", "ask for a new one")),
+        Opened::Unknown => Some(("there is no such invitation", "check the code, or ask for a new invitation")),
     }
 }
 

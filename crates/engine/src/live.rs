@@ -1,4 +1,4 @@
-//! The site that is in force, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
+//! The active site, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
 
 use crate::roster::Roster;
 use crate::sources::certificate_days;

@@ -78,7 +78,7 @@ pub async fn watch(shared: Weak<Shared>) {
         let Some(within) = shared.live.load().as_ref().map(|live| live.site.radius.session_within) else { continue };
         for reference in shared.sessions.overdue(within, clock::now().micros()) {
             let said = format!(
-                "let in, but the gateway has told of no session within {} s: none came up, or its accounting start was lost",
+                "accepted, but no Accounting-Start arrived within {} s: the session did not come up, or the packet was lost",
                 within.as_secs()
             );
             shared.add_step(reference, Step::afterwards(NO_SESSION, within, said));

@@ -43,7 +43,7 @@ pub type LastUse = (Option<u64>, Option<u64>);
 pub struct Shared {
     /// Where the data is.
     pub data: PathBuf,
-    /// The site in force; none before the first apply.
+    /// The active site; none before the first apply.
     pub live: ArcSwapOption<LiveSite>,
     /// Records.
     pub records: Records,

@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 
 /// Record numbers of robots' tokens begin here: no record has one.
 pub const ROBOTS: u64 = 1 << 62;
-/// Record number of a robot handset.
+/// Record number of a simulated handset.
 pub const HANDSET: u64 = ROBOTS - 1;
 
 /// What a robot holds for a persona.
@@ -98,7 +98,7 @@ impl Stage {
             Need::CheckPassword { source, person, guess, .. } => Need::CheckPassword { source, person, guess, code: None },
             Need::MarkCode(mut mark) => {
                 mark.person = self.key(&mark.person);
-                // A robot handset is in no record, so there is nothing to look at whether it is there still.
+                // A simulated handset is in no record, so there is nothing to look at whether it is there still.
                 mark.device = mark.device.filter(|device| *device != (HANDSET, Used::Approval));
                 Need::MarkCode(mark)
             }

@@ -132,7 +132,7 @@ fn advise(topic: Topic, tone: Tone, said: impl Into<String>, remedy: impl Into<S
     Advice { topic, tone, said: said.into(), remedy: remedy.into() }
 }
 
-/// Judges the facts, and the site in force with what its check says.
+/// Judges the facts, and the active site with what its check says.
 pub fn examine(facts: &Facts, site: Option<&Site>, findings: &[Finding]) -> Vec<Advice> {
     let mut advice = Vec::new();
     listeners(facts, site, &mut advice);
@@ -254,7 +254,7 @@ fn certificates(facts: &Facts, advice: &mut Vec<Advice>) {
 fn settings(site: Option<&Site>, findings: &[Finding], advice: &mut Vec<Advice>) {
     use Topic::Settings;
     let Some(site) = site else {
-        advice.push(advise(Settings, Tone::Note, "no site is in force", "apply one with `bivector site apply FILE`"));
+        advice.push(advise(Settings, Tone::Note, "no site is active", "apply one with `bivector site apply FILE`"));
         return;
     };
     let before = advice.len();

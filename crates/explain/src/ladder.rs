@@ -207,28 +207,28 @@ pub fn judge_rules(rules: &RuleBook, groups: &Groups, labels: &BTreeMap<String, 
     match rules.decide(groups, labels) {
         Decision::Passed(_, rule) => {
             let grant = grant_of(&rule.then).unwrap_or("?");
-            (Seen::good(format!("`{}` gives `{grant}` to {}", rule.name, rule.when)), Some(rule.line))
+            (Seen::good(format!("`{}` assigns `{grant}` to {}", rule.name, rule.when)), Some(rule.line))
         }
         Decision::Refused(rule, reason) => {
             let later = rules.rules().iter().filter(|later| later.line > rule.line);
             let mut later =
                 later.filter(|later| later.when.meets(groups, labels)).filter_map(|later| Some((later, grant_of(&later.then)?)));
-            let said = format!("`{}` in line {} keeps {login} out: {reason}", rule.name, rule.line);
+            let said = format!("`{}` in line {} refuses {login}: {reason}", rule.name, rule.line);
             let seen = match later.next() {
                 Some((later, grant)) => Seen::bad(
                     Cause::RuleRefused,
-                    format!("{said}; `{}` in line {} would give `{grant}`, and comes after it", later.name, later.line),
+                    format!("{said}; `{}` in line {}, which comes later, would assign `{grant}`", later.name, later.line),
                 )
-                .and(format!("the first rule that fits decides: put `{}` before `{}`, if it is meant to win", later.name, rule.name)),
+                .and(format!("the first matching rule decides: move `{}` before `{}` if it should win", later.name, rule.name)),
                 None => Seen::bad(Cause::RuleRefused, said),
             };
             (seen, Some(rule.line))
         }
         Decision::NoRule => {
             let count = rules.rules().len();
-            let seen = Seen::bad(Cause::NoRule, format!("none of {count} rules fits {login}; the groups are: {mine}"));
+            let seen = Seen::bad(Cause::NoRule, format!("none of the {count} rules matches {login}, whose groups are: {mine}"));
             let known: Vec<&str> = rules.rules().iter().flat_map(|rule| &rule.when.groups).map(String::as_str).collect();
-            (seen.and(format!("add a rule for one of those groups; the rules are about: {}", known.join(", "))), None)
+            (seen.and(format!("add a rule for one of those groups; existing rules cover: {}", known.join(", "))), None)
         }
     }
 }
@@ -238,13 +238,13 @@ pub fn judge_waits(site: &Site, chain: &Chain, gateway: &Gateway) -> Seen {
     let slowest = bivector_timing::budget::slowest(site, chain, gateway);
     let Some(patience) = gateway.patience else {
         return Seen::warn(
-            format!("how long {} waits is not known; the chain may take {:.1} s", gateway.name, slowest.as_secs_f64()),
-            "write `patience` of the gateway into the site file, as it is set on the device",
+            format!("the timeout of {} is unknown; the chain may take {:.1} s", gateway.name, slowest.as_secs_f64()),
+            "set `patience` of the gateway to the values configured on the device",
         );
     };
     let waits = patience.first();
     let said = format!(
-        "{} waits {:.1} s ({} times {:.1} s); the chain may take {:.1} s",
+        "{} waits {:.1} s ({} × {:.1} s); the chain may take {:.1} s",
         gateway.name,
         waits.as_secs_f64(),
         patience.tries,
@@ -252,19 +252,21 @@ pub fn judge_waits(site: &Site, chain: &Chain, gateway: &Gateway) -> Seen {
         slowest.as_secs_f64()
     );
     if waits < slowest {
-        return Seen { state: Tone::Bad, cause: None, ..Seen::good(said) }
-            .and(format!("set the device to wait {:.0} s or more in all, or shorten what is waited for", slowest.as_secs_f64().ceil()));
+        return Seen { state: Tone::Bad, cause: None, ..Seen::good(said) }.and(format!(
+            "set the device to wait {:.0} s or more in total, or shorten the chain's timeouts",
+            slowest.as_secs_f64().ceil()
+        ));
     }
     match gateway.client_patience {
         Some(client) if client < slowest => Seen {
             state: Tone::Bad,
             ..Seen::good(format!(
-                "the person's own program gives up after {:.0} s; the chain may take {:.1} s",
+                "the client program gives up after {:.0} s; the chain may take {:.1} s",
                 client.as_secs_f64(),
                 slowest.as_secs_f64()
             ))
         }
-        .and("let the program wait longer, or shorten what is waited for"),
+        .and("raise the client's timeout, or shorten the chain's timeouts"),
         _ => Seen::good(said),
     }
 }
@@ -276,13 +278,13 @@ pub fn judge_doors(open: &[SocketAddr], chain: &Chain, gateway: &Gateway) -> See
     let all: Vec<&SocketAddr> = open.iter().collect();
     let bad = |said: String, remedy: String| Seen { state: Tone::Bad, ..Seen::good(said) }.and(remedy);
     if open.is_empty() {
-        return bad("no door is open".to_owned(), "look at `bivector site history` and apply the site again".to_owned());
+        return bad("no RADIUS port is open".to_owned(), "check `bivector site history` and re-apply the site".to_owned());
     }
     if ours.is_empty() {
         let ports = chain.ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
         return bad(
-            format!("the chain takes logins by the ports {ports} only; open are {}", shown(&all)),
-            "add such a door under `listen`, or take `ports` out of the chain".to_owned(),
+            format!("the chain accepts logins only on the ports {ports}; open doors: {}", shown(&all)),
+            "add that port under `listen`, or remove `ports` from the chain".to_owned(),
         );
     }
     let hears = |door: &&SocketAddr, from: IpAddr| door.is_ipv4() == from.is_ipv4() && (!door.ip().is_loopback() || from.is_loopback());
@@ -290,11 +292,11 @@ pub fn judge_doors(open: &[SocketAddr], chain: &Chain, gateway: &Gateway) -> See
     let from: Vec<IpAddr> = gateway.from.iter().map(|range| range.addr()).collect();
     if !from.is_empty() && gateway.hosts.is_empty() && !from.iter().any(|from| heard(*from)) {
         return bad(
-            format!("{} sends from {}; open are {}, which none of that reaches", gateway.name, from[0], shown(&ours)),
-            "listen on an address that the gateway can reach, or on all: \"0.0.0.0:1812\" or \"[::]:1812\"".to_owned(),
+            format!("{} sends from {}, which cannot reach the open doors {}", gateway.name, from[0], shown(&ours)),
+            "listen on an address that the gateway can reach, or on all addresses: \"0.0.0.0:1812\" or \"[::]:1812\"".to_owned(),
         );
     }
-    Seen::good(format!("open are {}", shown(&ours)))
+    Seen::good(format!("open doors: {}", shown(&ours)))
 }
 
 #[cfg(test)]

@@ -160,8 +160,9 @@ pub fn judge_rank(attributes: &RootEntry) -> Option<String> {
     let groups = attributes.iter().filter(|(name, _)| name.eq_ignore_ascii_case("memberOf")).flat_map(|(_, values)| values);
     let names = groups.map(|group| bivector_model::directory::name_of_dn(group));
     let high = names.filter(|name| ADMINISTRATORS.contains(&name.to_lowercase().as_str())).map(|name| format!("a member of {name}"));
-    let marked =
-        root_value(attributes, "adminCount").filter(|count| *count != "0").map(|_| "the directory marks it as privileged".to_owned());
+    let marked = root_value(attributes, "adminCount")
+        .filter(|count| *count != "0")
+        .map(|_| "marked as privileged in the directory (adminCount)".to_owned());
     high.chain(marked).next()
 }
 
@@ -171,35 +172,39 @@ pub fn judge_kind(root: &RootEntry) -> Seen {
         root.iter().find(|(name, _)| name.eq_ignore_ascii_case("namingContexts")).map(|(_, values)| values.join(", ")).unwrap_or_default();
     let holds = if contexts.is_empty() { String::new() } else { format!(", holds {contexts}") };
     let kind = if is_active_directory(root) {
-        "a directory of the Active Directory kind".to_owned()
+        "Active Directory or compatible".to_owned()
     } else if let Some(vendor) = root_value(root, "vendorName") {
-        format!("a directory by {vendor}")
+        format!("{vendor} directory")
     } else if root.iter().any(|(name, values)| {
         name.eq_ignore_ascii_case("objectClass") && values.iter().any(|class| class.eq_ignore_ascii_case("OpenLDAProotDSE"))
     }) {
-        "an OpenLDAP directory".to_owned()
+        "OpenLDAP".to_owned()
     } else if root.is_empty() {
-        return Seen::note("the server shows no root entry, so its kind is not known");
+        return Seen::note("the root DSE is not readable, so the server type is unknown");
     } else {
-        "a directory of an unknown kind".to_owned()
+        "unknown directory server".to_owned()
     };
-    let pages = if root.values().flatten().any(|value| value == PAGED_RESULTS_OID) { ", gives long answers in pages" } else { "" };
+    let pages = if root.values().flatten().any(|value| value == PAGED_RESULTS_OID) { ", supports paged results" } else { "" };
     let policy = root.values().flatten().any(|value| value == bivector_model::directory::PASSWORD_POLICY_OID);
-    let tells = if policy { "tells why a bind is refused" } else { "does not tell why a bind is refused" };
+    let tells = if policy {
+        "supports the password policy control (gives the reason for a refused bind)"
+    } else {
+        "no password policy control (gives no reason for a refused bind)"
+    };
     Seen::good(format!("{kind}{holds}; {tells}{pages}"))
 }
 
 /// The server's clock against ours.
 pub fn judge_clock(root: &RootEntry, now: Moment) -> Seen {
-    let Some(text) = root_value(root, "currentTime") else { return Seen::note("the server does not tell its time") };
+    let Some(text) = root_value(root, "currentTime") else { return Seen::note("the server does not report its time") };
     let Some(theirs) = generalized_time(text) else { return Seen::note(format!("the server's time `{text}` cannot be read")) };
     let skew = theirs as i64 - now.secs() as i64;
     let side = if skew < 0 { "behind" } else { "ahead of" };
     match skew.abs() {
-        0..=SKEW_WARNED => Seen::good("the server's clock and ours agree"),
+        0..=SKEW_WARNED => Seen::good("the server's clock agrees with ours"),
         off => Seen::warn(
             format!("the server's clock is {off} s {side} ours"),
-            "set both by the same time server; one-time codes depend on ours",
+            "synchronise both with the same NTP server; one-time codes depend on ours",
         ),
     }
 }
@@ -210,13 +215,13 @@ pub fn judge_dates(not_before: i64, not_after: i64, now: Moment) -> Result<Strin
     let days = (not_after - now).div_euclid(86_400);
     let untrusted = |said: String| Seen::bad(Cause::SourceTlsUntrusted, said);
     if now < not_before {
-        return Err(untrusted(format!("the certificate is good only in {} days", (not_before - now) / 86_400 + 1))
+        return Err(untrusted(format!("the certificate is not valid for another {} days", (not_before - now) / 86_400 + 1))
             .and("check the clock of this machine"));
     }
     match days {
-        ..0 => Err(untrusted(format!("the certificate ended {} days ago", -days)).and("have the server's certificate renewed")),
-        0..EXPIRY_WARNED => Err(Seen::warn(format!("the certificate ends in {days} days"), "have the server's certificate renewed")),
-        _ => Ok(format!("good for {days} days")),
+        ..0 => Err(untrusted(format!("the certificate expired {} days ago", -days)).and("renew the server's certificate")),
+        0..EXPIRY_WARNED => Err(Seen::warn(format!("the certificate expires in {days} days"), "renew the server's certificate")),
+        _ => Ok(format!("valid for {days} days")),
     }
 }
 
@@ -262,7 +267,7 @@ pub fn complete(mut lines: Vec<Line>, person_given: bool) -> Vec<Line> {
             continue;
         }
         let about_person = matches!(piece, Piece::Person | Piece::Groups);
-        let said = if about_person && !person_given { "not tried: no person was named" } else { "not reached" };
+        let said = if about_person && !person_given { "not tested: no person was given" } else { "not reached" };
         lines.push(Seen::note(said).line(*piece, 0));
     }
     lines.sort_by_key(|line| line.piece);
@@ -322,7 +327,7 @@ mod tests {
         assert!(
             judge_kind(&root(&[("supportedControl", bivector_model::directory::PASSWORD_POLICY_OID)]))
                 .said
-                .ends_with("; tells why a bind is refused")
+                .ends_with("; supports the password policy control (gives the reason for a refused bind)")
         );
         assert_eq!(judge_kind(&root(&[])).state, Tone::Note);
     }

@@ -100,7 +100,7 @@ pub struct Run {
     pub rehearsal: String,
     /// The site's name.
     pub site: String,
-    /// The revision that decided its logins; 0 for a draft that was not in force.
+    /// The revision that decided its logins; 0 for a draft that was not active.
     pub revision: u64,
     /// Who ran it.
     pub operator: String,
@@ -245,11 +245,11 @@ impl Run {
             RunState::Passed => "all as expected",
             RunState::Failed => "not as expected",
             RunState::Interrupted => "interrupted",
-            RunState::Running => "under way",
+            RunState::Running => "in progress",
         };
         let title = format!("{}: rehearsal {}", self.site, self.rehearsal);
         let facts = [
-            ("Result", format!("{state}: {} of {} logins came out as they must", self.passed, self.total)),
+            ("Result", format!("{state}: {} of {} logins as expected", self.passed, self.total)),
             ("Began", when(self.began_us)),
             ("Took", format!("{} s", seconds(self.took_us))),
             ("Decided by", self.decided_by()),
@@ -296,7 +296,7 @@ impl Run {
                 escape(&result.references.join(" ")),
             );
         }
-        out + "</table>\n<p><small>A second factor that was remembered or waived is not counted as proven. Names and secrets of the personas are not part of this report.</small></p>\n</html>\n"
+        out + "</table>\n<p><small>A remembered or waived second factor does not count as tested. Names and secrets of the personas are not part of this report.</small></p>\n</html>\n"
     }
 }
 

@@ -60,13 +60,13 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
     for chain in &chains {
         let name = if chains.len() > 1 { format!(" ({})", chain.name) } else { String::new() };
         sections.push(section(&format!("What people type{name}"), typing(chain, gateway.shows_challenges)));
-        sections.push(section(&format!("What comes back on Access-Accept{name}"), grants(site, chain)));
+        sections.push(section(&format!("Attributes in Access-Accept{name}"), grants(site, chain)));
     }
     if chains.is_empty() {
         sections.push(section("Not in use yet", vec![("chain", "no chain takes logins from this gateway".to_owned())]));
     }
     sections.push(section(
-        "To prove it",
+        "How to test",
         vec![
             ("here", format!("bivector login PERSON --via {}", gateway.name)),
             ("then", format!("bivector trace follow --gateway {}", gateway.name)),
@@ -79,13 +79,13 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
 fn on_the_device(site: &Site, gateway: &Gateway, chains: &[&Chain], doors: &[SocketAddr]) -> Vec<(&'static str, String)> {
     let servers: Vec<String> = doors.iter().map(|door| format!("{} port {}", door.ip(), door.port())).collect();
     let signed = match gateway.integrity {
-        IntegrityPolicy::Required => "on: requests without it get no answer",
-        IntegrityPolicy::WhenPresent => "on if the device can; it is served without too, which is weaker",
+        IntegrityPolicy::Required => "required: requests without it are not answered",
+        IntegrityPolicy::WhenPresent => "enable it if the device supports it; requests without it are accepted, which is less secure",
     };
     let mut device = vec![
         ("protocol", "RADIUS over UDP, authentication".to_owned()),
         ("server", servers.join("; ")),
-        ("shared secret", format!("the one sealed as {}; handed over apart from this sheet", gateway.secret)),
+        ("shared secret", format!("the secret sealed as {}; passed on separately from this sheet", gateway.secret)),
         ("method", methods(chains)),
         ("Message-Authenticator", signed.to_owned()),
         (
@@ -103,7 +103,7 @@ fn on_the_device(site: &Site, gateway: &Gateway, chains: &[&Chain], doors: &[Soc
         device.push(("password fields", said.to_owned()));
     }
     if gateway.shows_challenges {
-        device.push(("prompts", "on: it shows the Reply-Message of an Access-Challenge and sends the answer with its State".to_owned()));
+        device.push(("prompts", "on: show the Reply-Message of an Access-Challenge and return the answer with its State".to_owned()));
     }
     device.push(("refusals", refusals_shown(gateway)));
     if !gateway.identifiers.is_empty() {
@@ -118,9 +118,10 @@ fn on_the_device(site: &Site, gateway: &Gateway, chains: &[&Chain], doors: &[Soc
         Some(patience) => {
             ("waits", format!("{} s per try, {} tries (as stated in the site file)", patience.wait.as_secs_f64(), patience.tries))
         }
-        None => {
-            ("waits", format!("{} s per try, 3 tries: longer than the slowest source and factor take", advised_wait(site, chains, gateway)))
-        }
+        None => (
+            "waits",
+            format!("{} s per try, 3 tries: longer than the slowest source and factor can take", advised_wait(site, chains, gateway)),
+        ),
     });
     device
 }
@@ -167,9 +168,9 @@ fn typing(chain: &Chain, prompts: bool) -> Vec<(&'static str, String)> {
     for form in chain.forms.iter().filter(|form| (form.has_code() || form.has_factor()) == asked || prompts || handset) {
         let example = form.examples(&chain.spelt).into_iter().next().unwrap_or_default();
         let then = match asked && !form.has_code() {
-            true if handset && prompts => "; the handset is asked, and the prompt shows a number to pick there",
+            true if handset && prompts => "; approval on the handset, with the number shown in the prompt",
             true if handset => "; the handset is asked",
-            true => "; the code is asked for at a prompt",
+            true => "; the code is entered at a prompt",
             false => "",
         };
         rows.push(("password field", format!("{example} (read as `{form}`{then})")));
@@ -216,7 +217,7 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
             ("for", format!("{who}: {attributes}"))
         })
         .collect();
-    if rows.is_empty() { vec![("nobody", "no rule lets anybody in".to_owned())] } else { rows }
+    if rows.is_empty() { vec![("nobody", "no rule grants access".to_owned())] } else { rows }
 }
 
 /// An attribute with its value. A vendor's own is told by its numbers, which any device's dictionary has.
@@ -328,7 +329,9 @@ mod tests {
         ] {
             assert!(text.contains(wanted), "{wanted} in\n{text}");
         }
-        assert!(sheet("slipway").render(Format::Text).contains("52 s per try, 3 tries: longer than the slowest source and factor take"));
+        assert!(
+            sheet("slipway").render(Format::Text).contains("52 s per try, 3 tries: longer than the slowest source and factor can take")
+        );
     }
 
     #[test]

@@ -140,7 +140,7 @@ impl<'w> Writer<'w> {
                 Some((*gateway, passes))
             });
             let Some((gateway, (_, persona, way, grant, _))) = reached else {
-                let said = format!("nobody is rehearsed by whom the rule `{}` is met ({}): add a persona for it", rule.name, rule.when);
+                let said = format!("no persona matches the rule `{}` ({}): add one", rule.name, rule.when);
                 self.comment(&said);
                 continue;
             };
@@ -233,7 +233,7 @@ impl<'w> Writer<'w> {
     fn refused(&mut self) {
         let found = self.gateways.iter().find_map(|gateway| Some((*gateway, self.passes(gateway).into_iter().next()?)));
         let Some((gateway, (_, persona, way, ..))) = found else {
-            return self.comment("without a persona that gets in, nothing can be refused for one reason only: add one");
+            return self.comment("no persona can log in, so refusals cannot be tested one at a time: add one");
         };
         let method = self.chain.methods.iter().copied().find(|method| *method == Method::Pap).or(self.chain.methods.first().copied());
         let method = method.unwrap_or(Method::Pap);
@@ -334,10 +334,10 @@ impl<'w> Writer<'w> {
             }
         }
         if !outside {
-            self.comment("nobody is rehearsed who is known but in no group of a rule: add a persona for that");
+            self.comment("no persona is known but outside every rule's groups: add one");
         }
         if !kept_out {
-            self.comment("nobody is rehearsed whom a rule keeps out, such as somebody suspended: add a persona for that");
+            self.comment("no persona is refused by a rule (for example a suspended one): add one");
         }
         if !closed {
             self.comment("nobody is rehearsed whose account is locked, disabled or suspended: add a persona for that");
@@ -355,8 +355,7 @@ impl<'w> Writer<'w> {
             { passes }.find(|(_, persona, own)| persona.handset && (*own == Way::Handset || way == own))
         });
         let Some((gateway, persona, _)) = found.filter(|(_, persona, _)| persona.handset) else {
-            return self
-                .comment("no persona with a robot handset gets in: add `handset = true` to one, to rehearse denied and ignored approvals");
+            return self.comment("no persona with a handset can log in: set `handset = true` on one to test denied and ignored approvals");
         };
         let word = self.chain.forms.iter().find(|form| form.has_factor() && !form.has_code());
         let spelt = self.chain.words.iter().find(|word| word.means == FactorKind::Approval).map(|word| word.word.as_str());
@@ -378,7 +377,7 @@ impl<'w> Writer<'w> {
             self.login("ignored on the handset", persona, gateway, of("ignore", waits), Must::Refuse("approval-unanswered"));
         }
         if let Some(gateway) = prompting.filter(|_| self.chain.match_number) {
-            let title = "another number picked than the screen shows";
+            let title = "wrong number picked on the handset";
             self.login(title, persona, gateway, of("wrong-number", &[]), Must::Refuse("approval-denied"));
         }
     }

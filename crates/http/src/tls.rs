@@ -34,8 +34,8 @@ pub fn server_config(certificate: &Path, key: &Path) -> Result<Arc<ServerConfig>
         remedy: "give the certificate with its issuers, and its key, each as a PEM file that this user may read".into(),
     };
     let chain: Result<Vec<_>, _> = CertificateDer::pem_file_iter(certificate).and_then(Iterator::collect);
-    let chain = chain.map_err(|error| refused(certificate, format!("is no certificate: {error}")))?;
-    let private = PrivateKeyDer::from_pem_file(key).map_err(|error| refused(key, format!("is no key: {error}")))?;
+    let chain = chain.map_err(|error| refused(certificate, format!("is not a certificate: {error}")))?;
+    let private = PrivateKeyDer::from_pem_file(key).map_err(|error| refused(key, format!("is not a key: {error}")))?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()

@@ -31,7 +31,7 @@ const LAST_LOGINS: Duration = Duration::from_secs(10);
 #[derive(Debug, Default)]
 pub struct Doors {
     open: Mutex<OpenDoors>,
-    /// How far the site in force has followed the change feed.
+    /// How far the active site has followed the change feed.
     followed: Cursor,
 }
 
@@ -72,7 +72,7 @@ pub struct Change {
     pub operator: String,
     /// What for.
     pub note: String,
-    /// The revision it was made from, if that matters: another one in force means that somebody was faster.
+    /// The revision it was made from, if that matters: another one active means that somebody was faster.
     pub expected: Option<u64>,
     /// Whether it may make logging in weaker.
     pub weaker_is_meant: bool,
@@ -125,7 +125,7 @@ impl Doors {
         Ok(Applied { revision, findings, unreachable, differences, proved })
     }
 
-    /// Puts the newest revision in force at start. Its directories may be down: logins will say so.
+    /// Puts the newest revision active at start. Its directories may be down: logins will say so.
     ///
     /// # Errors
     /// It no longer passes the check, or a door cannot bind.
@@ -134,10 +134,10 @@ impl Doors {
         self.restore(shared).await
     }
 
-    /// Brings the site in force up to date with every revision and every secret that was committed before this call, whoever did it.
+    /// Brings the active site up to date with every revision and every secret that was committed before this call, whoever did it.
     ///
     /// # Errors
-    /// It no longer passes the check, a secret no longer opens, or a door cannot bind. What was in force stays so.
+    /// It no longer passes the check, a secret no longer opens, or a door cannot bind. What was active stays so.
     pub async fn follow(&self, shared: &Arc<Shared>) -> Result<(), ServiceError> {
         let apply = async |changes: &Changes| {
             let secrets = changes.incomplete || changes.changed.contains(&Changed::Secrets);
@@ -239,12 +239,12 @@ fn open_all(
     Ok(())
 }
 
-/// Runs a rehearsal of a site that is not in force: its logins are decided by it, nobody else's are.
+/// Runs a rehearsal of a site that is not active: its logins are decided by it, nobody else's are.
 async fn prove(live: LiveSite, rehearsal: &str, operator: &str, shared: &Arc<Shared>) -> Result<(LiveSite, Run), ServiceError> {
     let Some(found) = live.site.rehearsals.iter().find(|own| own.name == rehearsal).cloned() else {
         let names: Vec<&str> = live.site.rehearsals.iter().map(|rehearsal| rehearsal.name.as_str()).collect();
         return Err(ServiceError::Refused {
-            what: format!("there is no rehearsal `{rehearsal}` in the site that is to be proved"),
+            what: format!("unknown rehearsal `{rehearsal}` in the site that is to be proved"),
             remedy: if names.is_empty() {
                 "`bivector rehearse --starter CHAIN` writes a first one".to_owned()
             } else {
@@ -304,7 +304,7 @@ fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: 
     before.accounting.retain(|door| !open.accounting.iter().any(|kept| Arc::ptr_eq(kept, door)));
     close_all(before);
     let _ = shared.events.send(Event::Site { revision });
-    tracing::info!(revision, "the site is in force");
+    tracing::info!(revision, "the site is active");
 }
 
 fn watch(live: &Arc<LiveSite>, shared: &Shared) {
@@ -312,7 +312,7 @@ fn watch(live: &Arc<LiveSite>, shared: &Shared) {
     tokio::spawn(watch_names(Arc::downgrade(live)));
 }
 
-/// Looks at every server of every source again and again, until this site is no longer in force and its last login has ended.
+/// Looks at every server of every source again and again, until this site is no longer active and its last login has ended.
 async fn watch_sources(live: Weak<LiveSite>, events: broadcast::Sender<Event>) {
     let mut pace = tokio::time::interval(LOOK_EVERY);
     loop {

@@ -77,7 +77,7 @@ async fn go_back(doors: &Arc<Doors>, shared: &Arc<Shared>, waiting: &Awaiting) -
         text: before,
         operator: BY_ITSELF.into(),
         note: format!("back to revision {}: nobody confirmed revision {}", waiting.back_to, waiting.revision),
-        // Where nothing is in force, as after a start that could not open its doors, going back mends it.
+        // Where nothing is active, as after a start that could not open its doors, going back mends it.
         expected: shared.live.load().as_ref().map(|_| waiting.revision),
         weaker_is_meant: true,
         while_unconfirmed: true,
@@ -91,7 +91,7 @@ async fn go_back(doors: &Arc<Doors>, shared: &Arc<Shared>, waiting: &Awaiting) -
             tracing::warn!(revision = applied.revision, unconfirmed = waiting.revision, "went back: nobody confirmed the change");
             Ok(())
         }
-        // Somebody was faster; what is in force now is theirs.
+        // Somebody was faster; what is active now is theirs.
         Err(ServiceError::RevisionMoved { .. }) => Ok(shared.records.set_meta(KEY, None).await?),
         Err(error) => Err(error),
     }

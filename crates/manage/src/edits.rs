@@ -117,7 +117,7 @@ fn read(text: &str, shared: &Shared, live: &LiveSite) -> (Vec<Do>, Vec<EditLine>
         match read_line(&record, &headers, shared, live) {
             Ok((one, person, does)) => {
                 if !seen.insert((person.clone(), does.clone())) {
-                    errors.push(line_error(at, Some("login"), format!("the same is said of `{person}` in an earlier line")));
+                    errors.push(line_error(at, Some("login"), format!("duplicate: an earlier line has the same action for `{person}`")));
                     continue;
                 }
                 lines.push(EditLine { line: at, person, does });
@@ -143,7 +143,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, shared: &Shared, liv
     if action == "invite" {
         return read_invitation(field("factor"), field("value"), source, login, live).map(|(one, does)| (one, key, does));
     }
-    let person = shared.roster.get(&key).ok_or_else(|| ("login", format!("nobody called `{login}` of `{source}` is known here")))?;
+    let person = shared.roster.get(&key).ok_or_else(|| ("login", format!("unknown person `{login}` of `{source}`")))?;
     let (login, source) = (person.login.clone(), person.source.clone());
     let (one, does) = match action {
         "remove" => {
@@ -161,11 +161,11 @@ fn read_line(record: &StringRecord, headers: &StringRecord, shared: &Shared, liv
         }
         "suspend" | "lift" => {
             let suspended = action == "suspend";
-            let does = if suspended { "is kept out" } else { "is let in again" };
+            let does = if suspended { "is suspended" } else { "is no longer suspended" };
             (Do::Edit(Edit::Suspend { source, login, suspended }), does.to_owned())
         }
-        "release" => (Do::Release(key.clone()), "wrong codes, stops and remembered devices are forgotten".to_owned()),
-        other => return Err(("action", format!("`{other}` is no action; known: {}", ACTIONS.join(", ")))),
+        "release" => (Do::Release(key.clone()), "is unlocked: wrong codes, stops and remembered devices are cleared".to_owned()),
+        other => return Err(("action", format!("`{other}` is not an action; known: {}", ACTIONS.join(", ")))),
     };
     Ok((one, key, does))
 }
@@ -173,7 +173,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, shared: &Shared, liv
 fn read_invitation(factor: &str, value: &str, source: String, login: String, live: &LiveSite) -> Result<(Do, String), Wrong> {
     let known = source == "roster" || live.site.directories.iter().any(|directory| directory.name == source);
     if !known {
-        return Err(("source", format!("there is no source `{source}` whose people could be invited")));
+        return Err(("source", format!("unknown source `{source}` whose people could be invited")));
     }
     let invited = match factor {
         "" => Invited::Approval,
@@ -181,13 +181,13 @@ fn read_invitation(factor: &str, value: &str, source: String, login: String, liv
             .iter()
             .copied()
             .find(|known| known.name() == name)
-            .ok_or_else(|| ("factor", format!("`{name}` is nothing to invite to; known: approval, totp")))?,
+            .ok_or_else(|| ("factor", format!("`{name}` is not a factor to invite to; known: approval, totp")))?,
     };
     let send_by = match value {
         "" => None,
         name => Some(live.site.couriers.iter().position(|courier| courier.name == name).ok_or_else(|| {
             let known: Vec<&str> = live.site.couriers.iter().map(|courier| courier.name.as_str()).collect();
-            ("value", format!("there is no courier `{name}`; known: {}", known.join(", ")))
+            ("value", format!("unknown courier `{name}`; known: {}", known.join(", ")))
         })?),
     };
     let by = if value.is_empty() { "handed over".to_owned() } else { format!("sent by {value}") };

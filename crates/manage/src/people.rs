@@ -253,7 +253,7 @@ fn read(text: &str, sources: &[String]) -> (Vec<Line>, Vec<LineError>) {
                 errors.push(line_error(
                     at,
                     Some("login"),
-                    format!("`{}` of `{}` stands in line {earlier} already", line.person.login, line.person.source),
+                    format!("`{}` of `{}` is already in line {earlier}", line.person.login, line.person.source),
                 ));
             }
             lines.push(line);
@@ -266,9 +266,9 @@ fn read(text: &str, sources: &[String]) -> (Vec<Line>, Vec<LineError>) {
 pub fn check_headers(headers: &StringRecord, known: &[&str], errors: &mut Vec<LineError>) {
     for (at, header) in headers.iter().enumerate() {
         if !known.contains(&header) {
-            errors.push(line_error(1, Some(header), format!("there is no column `{header}`; known: {}", known.join(", "))));
+            errors.push(line_error(1, Some(header), format!("unknown column `{header}`; known: {}", known.join(", "))));
         } else if headers.iter().take(at).any(|earlier| earlier == header) {
-            errors.push(line_error(1, Some(header), format!("the column `{header}` stands twice")));
+            errors.push(line_error(1, Some(header), format!("duplicate column `{header}`")));
         }
     }
     for needed in &known[..2] {
@@ -290,7 +290,7 @@ fn read_line(record: &StringRecord, headers: &StringRecord, at: u64, sources: &[
     let source = field("source").unwrap_or("roster").trim().to_owned();
     if source != "roster" && !sources.contains(&source) {
         let known = sources.iter().map(String::as_str).chain(["roster"]).collect::<Vec<_>>().join(", ");
-        wrong("source", format!("there is no source `{source}`; known: {known}"));
+        wrong("source", format!("unknown source `{source}`; known: {known}"));
     }
     let password = field("password").map(|password| Secret::new(password.to_owned()));
     if password.is_some() && source != "roster" {
@@ -348,7 +348,7 @@ fn read_keep(text: Option<&str>, has_password: bool, wrong: &mut impl FnMut(&str
         }
     };
     if keep != Keep::Nothing && !has_password {
-        wrong("keep", "there is no password in this line to keep".into());
+        wrong("keep", "`keep` is set, but this line has no password".into());
     }
     keep
 }
@@ -359,7 +359,7 @@ fn wrong_mail(mail: &str) -> Option<&'static str> {
     let odd = |c: char| c.is_control() || c.is_whitespace() || "<>,;:\"\\()[]".contains(c);
     let sound = |(name, domain): (&str, &str)| !name.is_empty() && !domain.is_empty() && !domain.contains('@') && !domain.starts_with('.');
     let is_one = mail.is_empty() || mail.len() <= 254 && !mail.contains(odd) && mail.split_once('@').is_some_and(sound);
-    (!is_one).then_some("this is no mail address")
+    (!is_one).then_some("this is not an email address")
 }
 
 /// What keeps a text from being a telephone number, however it comes in; an empty one takes the number away.
@@ -367,7 +367,7 @@ fn wrong_phone(phone: &str) -> Option<&'static str> {
     let digits = phone.bytes().filter(u8::is_ascii_digit).count();
     let known = |(at, c): (usize, char)| c.is_ascii_digit() || " -().,/".contains(c) || at == 0 && c == '+';
     let is_one = phone.is_empty() || (5..=20).contains(&digits) && phone.len() <= 40 && phone.char_indices().all(known);
-    (!is_one).then_some("this is no telephone number")
+    (!is_one).then_some("this is not a phone number")
 }
 
 /// What is wrong with one person: the field, what is wrong, and what would help.
@@ -391,7 +391,7 @@ pub async fn one(
     }
     if source != "roster" && !sources.iter().any(|known| known == source) {
         let known = sources.iter().map(String::as_str).chain(["roster"]).collect::<Vec<_>>().join(", ");
-        return Err(("source", format!("there is no source `{source}`; known: {known}"), "name one of these"));
+        return Err(("source", format!("unknown source `{source}`; known: {known}"), "name one of these"));
     }
     if let Some(wrong) = request.mail.as_deref().map(str::trim).and_then(wrong_mail) {
         return Err(("mail", wrong.into(), "write NAME@DOMAIN"));
@@ -434,14 +434,14 @@ fn read_device<'r>(field: &impl Fn(&str) -> Option<&'r str>, wrong: &mut impl Fn
     }
     let (kind, seed) = match (field("totp_seed"), field("hotp_seed")) {
         (Some(_), Some(_)) => {
-            wrong("hotp_seed", "a line has one device: by time or by count; write a second line's worth in a second import".into());
+            wrong("hotp_seed", "a line can have one device, TOTP or HOTP; add the other in a second import".into());
             return None;
         }
         (Some(seed), None) => (CodeKind::Totp, read_base32("totp_seed", seed, wrong)?),
         (None, Some(seed)) => (CodeKind::Hotp, read_base32("hotp_seed", seed, wrong)?),
         (None, None) => {
             if pin.is_some() {
-                wrong("pin", "there is no device in this line that it could stand before".into());
+                wrong("pin", "`pin` is set, but this line has no device".into());
             }
             return None;
         }
@@ -535,6 +535,6 @@ mod tests {
     fn unknown_and_missing_columns_are_named() {
         let (_, errors) = read("login,sorce\nines,tidehall\n", &[]);
         let messages: Vec<_> = errors.iter().map(|error| error.message.as_str()).collect();
-        assert!(messages[0].starts_with("there is no column `sorce`") && messages[1] == "the column `source` is missing");
+        assert!(messages[0].starts_with("unknown column `sorce`") && messages[1] == "the column `source` is missing");
     }
 }

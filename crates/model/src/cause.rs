@@ -69,122 +69,122 @@ macro_rules! causes {
 
 causes! {
     GatewayUnknown "gateway-unknown" Gateway
-        "a packet came from an address that no gateway has"
-        "register the address under `from` of a gateway, if the device is yours";
+        "a packet came from an address that is not assigned to any gateway"
+        "if the device is yours, add its address to `from` of a gateway";
     SecretDiffers "secret-differs" Gateway
-        "the gateway uses another shared secret than the one sealed here"
-        "enter the same secret on both sides: `bivector secret set` here, and the device's own settings there; look for a stray space";
+        "the gateway uses a different shared secret from the one sealed here"
+        "set the same secret here (`bivector secret set`) and on the device; check for a stray space";
     PacketAltered "packet-altered" Gateway
-        "the shared secret is right, but the packet was changed after the gateway signed it"
-        "look for a device between gateway and Bivector that rewrites RADIUS packets";
+        "the shared secret matches, but the packet was modified after the gateway signed it"
+        "look for a device between the gateway and Bivector that rewrites RADIUS packets";
     IntegrityMissing "integrity-missing" Gateway
-        "the request carries no Message-Authenticator, and this gateway must send one"
-        "switch Message-Authenticator on at the device; only if it cannot, set `message_authenticator = \"when-present\"` on the gateway";
+        "the request has no Message-Authenticator, which is required from this gateway"
+        "enable Message-Authenticator on the device; only if it cannot send it, set `message_authenticator = \"when-present\"` for the gateway";
     PacketMalformed "packet-malformed" Gateway
-        "the datagram is not a RADIUS packet that adds up"
-        "compare the offset named in the step with a capture from the device";
+        "the datagram is not a well-formed RADIUS packet"
+        "check the offset given in the step against a packet capture from the device";
     DeviceDiffers "device-differs" Gateway
-        "the request calls its device by another name than this gateway has"
-        "compare the device's NAS-Identifier with `identifier` of the gateway; two devices may share an address or a secret";
+        "the NAS-Identifier in the request does not belong to this gateway"
+        "compare the device's NAS-Identifier with `identifier` of the gateway; two devices may be sharing an address or a secret";
     ChainMissing "chain-missing" Site
-        "no chain takes logins from this gateway"
-        "name the gateway under `gateways` of a chain";
+        "no chain accepts logins from this gateway"
+        "add the gateway to `gateways` of a chain";
     MethodNotInChain "method-not-in-chain" Site
-        "the gateway used an authentication method that the chain does not take"
-        "set the device to one of the methods listed under `methods` of the chain";
+        "the gateway used an authentication method that the chain does not accept"
+        "set the device to one of the chain's `methods`";
     MethodNeedsText "method-needs-text" Site
-        "the method proves the password without telling it, and the source that knows the person cannot compare such a proof"
-        "the step says what would help; `docs/methods.md` has the whole table";
+        "the method sends a challenge response instead of the password, and the person's source cannot verify one"
+        "see the step for the options; `docs/methods.md` lists all combinations";
     PasswordNotKept "password-not-kept" Source
-        "the source keeps nothing of this person's password that the gateway's method could be compared with"
-        "import the person again with `keep` set to `text` or `nt-hash`, or set the gateway to PAP";
+        "the source stores this person's password in a form that the gateway's method cannot be verified against"
+        "re-import the person with `keep` set to `text` or `nt-hash`, or switch the gateway to PAP";
     CredentialMissing "credential-missing" Gateway
-        "the request carries no password and no other credential"
+        "the request contains no password or other credential"
         "check which authentication method is set on the device";
     CredentialUnreadable "credential-unreadable" Gateway
-        "the attributes that carry the credential do not add up"
-        "compare the attribute named in the step with a capture from the device";
+        "the credential attributes are malformed"
+        "check the attribute named in the step against a packet capture from the device";
     NameMissing "name-missing" Gateway
-        "the request carries no User-Name, or an empty one"
-        "check that the device sends the name the person typed";
+        "the User-Name is missing or empty"
+        "check that the device forwards the login name";
     NameUnreadable "name-unreadable" Gateway
-        "the name is not UTF-8, is too long, or holds control characters"
-        "set the device to send names as UTF-8";
+        "the login name is not valid UTF-8, is too long or contains control characters"
+        "configure the device to send UTF-8, or set `charset = \"latin-1\"` for the gateway";
     NameRealmUnknown "name-realm-unknown" Person
-        "the name carries a domain or realm that the identity rule does not know"
-        "add it to `strip_prefix` or `strip_suffix` of the identity rule, if it is one of yours";
+        "the login name has a domain or realm that the identity rule does not strip"
+        "if it is one of yours, add it to `strip_prefix` or `strip_suffix` of the identity rule";
     PasswordUnreadable "password-unreadable" Gateway
-        "the password is not UTF-8, so no directory can compare it"
-        "set the device to send passwords as UTF-8";
+        "the password is not valid UTF-8, so no directory can check it"
+        "configure the device to send UTF-8, or set `charset = \"latin-1\"` for the gateway";
     PasswordMissing "password-missing" Person
-        "the password is empty once the code is taken off"
-        "the person types the password first, then the code, in one field";
+        "no password was entered: the field is empty or contains only a code"
+        "ask the person to type the password followed by the code, in the same field";
     PersonUnknown "person-unknown" Person
-        "no source knows this name"
-        "check the spelling; check `base`, `scope` and `login` of the directory, or import the person into the roster";
+        "the login name was not found in any source"
+        "check the spelling, and `base`, `scope` and `login` of the directory; or add the person to the roster";
     PersonAmbiguous "person-ambiguous" Source
-        "the directory has more than one entry for this name"
-        "narrow `base` or choose another `login` attribute, so that a name finds one entry";
+        "the directory returned more than one entry for this login name"
+        "narrow `base`, or choose a `login` attribute that is unique";
     PasswordWrong "password-wrong" Person
-        "the source says that the password is wrong"
-        "the person types the password again, or has it reset";
+        "the source rejected the password"
+        "ask the person to retry, or reset the password";
     AccountLocked "account-locked" Source
-        "the directory has locked the account"
-        "unlock the account in the directory, or wait until its lock ends";
+        "the account is locked in the directory"
+        "unlock the account in the directory, or wait until the lockout expires";
     AccountDisabled "account-disabled" Source
         "the account is disabled"
-        "enable it in the source, if the person is meant to get in";
+        "if the person should have access, enable the account in its source";
     AccountExpired "account-expired" Source
         "the account has expired"
         "extend the account in the directory";
     PasswordExpired "password-expired" Source
-        "the password is right but has expired"
-        "the person changes the password where your organisation does that; or set `change_password = true` on the chain, where the gateway shows prompts";
+        "the password is correct but has expired"
+        "have the person change the password; if the gateway shows prompts, `change_password = true` on the chain lets them do it at login";
     PasswordMustChange "password-must-change" Source
         "the password must be changed before the first login"
-        "the person changes the password where your organisation does that";
+        "have the person change the password through your usual password portal";
     SourceUnreachable "source-unreachable" Source
-        "no server of the source could be reached"
-        "check that the servers run and that the network lets this machine connect to them";
+        "none of the source's servers could be reached"
+        "check that the servers are running and reachable from this machine (routing, firewall)";
     SourceNameUnresolved "source-name-unresolved" Source
-        "the name of the source's server does not resolve"
-        "check the spelling under `servers` and the resolver of this machine";
+        "the host name of a server does not resolve"
+        "check the host name under `servers` and this machine's DNS resolver";
     SourceTlsUntrusted "source-tls-untrusted" Source
-        "the certificate of the source's server is not trusted"
-        "put the issuer's certificate into the file named under `trust`, and use the name that stands in the certificate";
+        "the server's certificate is not trusted"
+        "add the issuing CA's certificate to the file named under `trust`, and use a host name that the certificate covers";
     SourceReaderRefused "source-reader-refused" Source
-        "the directory refuses the service account"
-        "check `reader.dn` and seal its password again with `bivector secret set`";
+        "the directory rejected the service account's bind"
+        "check `reader.dn`, and re-seal its password with `bivector secret set`";
     SourceBaseMissing "source-base-missing" Source
         "the directory has no entry at `base`"
-        "check `base` of the directory against what the server holds";
+        "correct `base` of the directory";
     SourceSlow "source-slow" Source
-        "the source took longer to answer than `patience.answer` allows"
-        "look at the directory server's load; raise `patience.answer` if it is always this slow";
+        "the source did not answer within `patience.answer`"
+        "check the server's load; raise `patience.answer` if it is always this slow";
     UpstreamRefused "upstream-refused" Source
-        "the upstream refuses the login, and an upstream does not say why"
-        "look for the login in the upstream's own log; its text, where it gave one, stands in the step";
+        "the upstream rejected the login; RADIUS gives no reason"
+        "check the upstream's log for the reason; the step shows its Reply-Message, if any";
     UpstreamSecretDiffers "upstream-secret-differs" Source
-        "the upstream answers, but its answers do not prove themselves with the shared secret sealed here"
-        "enter the same secret on both sides, and let the upstream sign its replies with Message-Authenticator";
+        "the upstream's replies do not verify with the shared secret sealed here"
+        "set the same secret on both sides, and enable Message-Authenticator in the upstream's replies";
     SourceAnswerUnusable "source-answer-unusable" Source
-        "the source gave an answer that cannot be used"
-        "the step names what came back; compare it with the directory's own log";
+        "the source returned an unexpected answer"
+        "see the step for the answer, and compare it with the directory's log";
     PasswordNotChanged "password-not-changed" Person
-        "the password has expired and the person did not set a new one that the directory takes"
-        "the person tries again with a password that fits the directory's rules; the step names what it said";
+        "the password has expired, and the person did not set a new one that the directory accepts"
+        "have the person retry with a password that meets the directory's policy; the step shows its answer";
     ChallengeForeign "challenge-foreign" Gateway
-        "the answer to a prompt belongs to no prompt of ours, or to another person or gateway"
-        "the person starts the login again; if it repeats, the device mixes up its State attributes";
+        "the State attribute matches no open prompt, or one for another person or gateway"
+        "have the person start again; if it keeps happening, the device returns wrong State attributes";
     ChallengeExpired "challenge-expired" Person
-        "the prompt was answered too late"
-        "the person starts the login again and answers sooner; `prompt_lasts` under `[factors]` says how soon";
+        "the prompt expired before it was answered"
+        "have the person start again; `prompt_lasts` under `[factors]` sets the time limit";
     PromptUnanswered "prompt-unanswered" Person
         "nobody answered the prompt while it could be answered"
         "the person starts the login again; `prompt_lasts` under `[factors]` says how long a prompt can be answered";
     ChallengeUsed "challenge-used" Gateway
-        "the prompt was answered before; each may be answered once"
-        "the person starts the login again; if it repeats, the device sends an old State attribute";
+        "the prompt has already been answered; each can be answered only once"
+        "have the person start again; if it keeps happening, the device reuses an old State attribute";
     DeviceAccountMissing "device-account-missing" Gateway
         "the device knows no account of this name and has sent a placeholder in place of the password"
         "create the account on that machine (an SSH server does not pass on what people without an account there type)";
@@ -202,76 +202,76 @@ causes! {
         "the step names them; correct the device so that it sends one (RFC 2865 section 4.1, RFC 2548 section 2.3, RFC 3579 section 3.3)";
     NotEnrolled "not-enrolled" Person
         "the person has no second factor yet"
-        "invite the person with `bivector factor invite`; `when_not_enrolled` of the chain says what happens until then";
+        "invite the person with `bivector factor invite`; `when_not_enrolled` of the chain sets what happens until then";
     CodeMissing "code-missing" Person
-        "the password is right, but no code was typed"
-        "the person types the code from the token right behind the password";
+        "the password is correct, but no code was entered"
+        "ask the person to type the code directly after the password";
     CodeWrong "code-wrong" Person
-        "the password is right, the code is wrong"
-        "the person waits for the next code and types it again";
+        "the password is correct, but the code is wrong"
+        "ask the person to retry with the next code";
     CodeEnded "code-ended" Person
-        "the temporary code was right once, but its time is over"
-        "issue a new one with `bivector factor temporary`, or enrol a device";
+        "the temporary code has expired"
+        "issue a new one with `bivector factor temporary`, or have the person enrol a device";
     PinMissing "pin-missing" Person
-        "the code is right, but the PIN of its device was not typed, or none is set"
-        "the person types the PIN right before the code; `bivector factor pin` sets one";
+        "the code is correct, but the device's PIN is missing or not set"
+        "ask the person to type the PIN directly before the code; set one with `bivector factor pin`";
     PinWrong "pin-wrong" Person
-        "the code is right, the PIN before it is wrong"
-        "the person types it again; `bivector factor pin` sets a new one";
+        "the code is correct, but the PIN before it is wrong"
+        "ask the person to retry, or set a new PIN with `bivector factor pin`";
     FactorLocked "factor-locked" Person
-        "too many wrong codes or PINs have locked the person's second factor"
-        "wait until the lock ends, or release it with `bivector factor release` once you know who typed them";
+        "the person's second factor is locked after too many wrong codes or PINs"
+        "wait until the lock expires; or find out who entered them, then unlock with `bivector factor release`";
     CourierFailed "courier-failed" Source
-        "the code could not be sent"
-        "the step names what the courier said; compare it with the receiver's own log";
+        "the courier could not send the code"
+        "see the step for the courier's error, and check the provider's log";
     CourierLimit "courier-limit" Person
-        "no further code is sent now: the limit for one login, one person or all people is reached"
-        "wait; if nobody asked for the codes, somebody knows the person's password. The limits are under `[factors.sent]`";
+        "no more codes are sent for now: a limit (per login, per person or overall) is reached"
+        "wait; if the person did not request these codes, their password is known to somebody else. The limits are set under `[factors.sent]`";
     FactorUnreachable "factor-unreachable" Person
-        "the person chose a factor that cannot reach them"
-        "add the address or number to the person's entry, or let the person choose another factor";
+        "the person chose a factor for which no address, number or device is recorded"
+        "add the missing email address or phone number, or have the person choose another factor";
     ApprovalDenied "approval-denied" Person
-        "the person denied the login on the handset, or picked another number than the gateway showed"
-        "ask the person; if nobody logged in, somebody else knows the password: have it changed";
+        "the login was denied on the handset, or the wrong number was picked"
+        "ask the person; if it was not their login, have the password changed";
     ApprovalDisowned "approval-disowned" Person
-        "the person says on the handset that this login is not theirs"
-        "somebody else knows the password: have it changed, then let approvals go on with `bivector factor release`";
+        "the person reported on the handset that this login is not theirs"
+        "have the password changed, then re-enable approvals with `bivector factor release`";
     ApprovalStopped "approval-stopped" Person
-        "approvals for this person are stopped, since they said that a login was not theirs"
-        "wait until the stop ends, or let approvals go on with `bivector factor release` once the password is changed";
+        "approvals for this person are stopped because they reported a login that was not theirs"
+        "once the password is changed, re-enable approvals with `bivector factor release`, or wait until the stop expires";
     ApprovalUnanswered "approval-unanswered" Person
-        "nobody answered the approval on the handset in time"
-        "the person opens the handset page and tries again; `second_patience` of the chain says how long it may take";
+        "the approval was not answered on the handset in time"
+        "ask the person to open the handset page and retry; `second_patience` of the chain sets the time limit";
     ApprovalBusy "approval-busy" Person
-        "another approval of this person is waiting for its answer, or as many as allowed were asked for in this hour"
-        "answer the one that waits; the limit is `per_person` under `[handset]`";
+        "the person already has an open approval, or has reached the hourly limit"
+        "have the person answer the open one; the limit is `per_person` under `[handset]`";
     PersonSuspended "person-suspended" Person
-        "an operator has suspended this person here"
-        "let the person in again with `bivector person suspend --lift`, if that is meant";
+        "the person is suspended in Bivector"
+        "if the person should have access, run `bivector person suspend --lift`";
     CodeUsed "code-used" Person
         "this code, or a newer one of the same device, has been used before"
-        "the person waits for the next code; if nobody used it, somebody may have seen it";
+        "ask the person to use the next code; if they did not use this one, somebody else did";
     CodeDrifted "code-drifted" Person
-        "the code is a real one of this person's, but from another time"
-        "set the clock of the person's device right, and check the clock of this machine";
+        "the code is from the person's device, but outside the accepted time or counter range"
+        "correct the device's clock and check this machine's; or resynchronise with `bivector factor resync`";
     NoRule "no-rule" Site
-        "no rule of the chain fits this person"
+        "no rule of the chain matches this person"
         "add a rule for one of the groups named in the step";
     RuleRefused "rule-refused" Site
-        "a rule keeps this person out"
-        "the step names the rule and its line; change it or the person's groups";
+        "a rule refuses this person"
+        "see the step for the rule and its line; change the rule or the person's groups";
     ReplyTooLong "reply-too-long" Site
-        "the reply would be longer than the 4096 bytes a packet may have"
-        "shorten the grant";
+        "the reply would exceed the RADIUS limit of 4096 bytes"
+        "remove or shorten attributes of the grant";
     RecordsUnavailable "records-unavailable" Ours
         "the records could not be written, so the code could not be marked as used"
-        "look at the free space and the rights of the data folder; nobody gets in with a code until it can be written";
+        "check the data folder's free space and permissions; no login with a code succeeds until it is writable";
     Overloaded "overloaded" Ours
-        "more logins are in flight than the limits allow"
-        "look for a source that has become slow; raise `logins_in_flight` only if there is memory for it";
+        "the limit of concurrent logins is reached"
+        "look for a slow source; raise `logins_in_flight` only if memory allows";
     Unfinished "unfinished" Ours
-        "the login could not be ended in order"
-        "the step names what happened; please report it";
+        "the login ended with an internal error"
+        "see the step for details, and please report it as a bug";
 }
 
 impl fmt::Display for Cause {

@@ -36,8 +36,8 @@ impl fmt::Display for Notice {
         match self {
             Notice::Expires(seconds) if *seconds >= 172_800 => write!(f, "the password expires in {} days", seconds / 86_400),
             Notice::Expires(seconds) => write!(f, "the password expires in {} hours", (seconds / 3600).max(1)),
-            Notice::Grace(1) => write!(f, "the password has expired; this login and one more are left to change it"),
-            Notice::Grace(left) => write!(f, "the password has expired; {left} more logins are left to change it"),
+            Notice::Grace(1) => write!(f, "the password has expired; one more grace login is left"),
+            Notice::Grace(left) => write!(f, "the password has expired; {left} more grace logins are left"),
         }
     }
 }
@@ -97,7 +97,7 @@ pub fn describe_code(code: u32) -> &'static str {
         52 => "unavailable",
         53 => "unwilling to perform",
         80 => "other",
-        _ => "a code without a name here",
+        _ => "unknown result code",
     }
 }
 
@@ -156,7 +156,7 @@ fn policy_part(value: &[u8], wanted: u8) -> Option<&[u8]> {
 pub enum ChangeMeaning {
     /// The new password is set.
     Changed,
-    /// The directory does not take it, for this reason.
+    /// The directory does not accept it, for this reason.
     NotTaken(String),
     /// Somebody who may change it is missing: rights of the account.
     Unavailable(Cause),
@@ -165,11 +165,11 @@ pub enum ChangeMeaning {
 /// Reads the result of a password change (RFC 3062, or the change of an attribute).
 pub fn read_change(code: u32, text: &str, policy: Option<&[u8]>) -> ChangeMeaning {
     let why = match policy.and_then(policy_error) {
-        Some(5) => "it is too easily guessed".to_owned(),
+        Some(5) => "it is too easy to guess".to_owned(),
         Some(6) => "it is too short".to_owned(),
-        Some(7) => "the last change is too recent".to_owned(),
-        Some(8) => "it was used before".to_owned(),
-        _ => "it does not fit the directory's rules".to_owned(),
+        Some(7) => "the password was changed too recently".to_owned(),
+        Some(8) => "it was used recently (password history)".to_owned(),
+        _ => "it does not meet the directory's password policy".to_owned(),
     };
     match code {
         0 => ChangeMeaning::Changed,

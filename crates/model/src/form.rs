@@ -61,7 +61,7 @@ impl Form {
     /// All that is wrong with it, each with its place.
     pub fn parse(pattern: &str) -> Result<Self, Vec<FormError>> {
         if pattern.len() > MAX_PATTERN {
-            return Err(vec![error(0..pattern.len(), format!("a form has at most {MAX_PATTERN} bytes"))]);
+            return Err(vec![error(0..pattern.len(), format!("a form cannot be longer than {MAX_PATTERN} bytes"))]);
         }
         let mut fields = Vec::new();
         let mut errors = Vec::new();
@@ -293,13 +293,13 @@ fn field(word: &str) -> Result<Field, String> {
     if let Some(literal) = word.strip_prefix('\'') {
         return match literal.strip_suffix('\'') {
             Some(text) if !text.is_empty() && !text.contains('\'') => Ok(Field::Literal(text.to_owned())),
-            _ => Err(format!("{word} is no literal; write it between single quotes, like ' '")),
+            _ => Err(format!("{word} is not a literal; write it between single quotes, like ' '")),
         };
     }
     let inside = |name: &str| word.strip_prefix(name).and_then(|rest| rest.strip_prefix('(')).and_then(|rest| rest.strip_suffix(')'));
     if let Some(digits) = inside("code") {
         let (least, most) = digit_range(digits, &CODE_DIGITS)
-            .ok_or_else(|| format!("`{word}`: a code has 6 to 10 digits, written like `code(6)` or `code(6..8)`"))?;
+            .ok_or_else(|| format!("`{word}`: a code has 6 to 10 digits; write `code(6)` or `code(6..8)`"))?;
         return Ok(Field::Code(least, most));
     }
     if let Some(digits) = inside("pin") {
@@ -307,7 +307,7 @@ fn field(word: &str) -> Result<Field, String> {
             .ok_or_else(|| format!("`{word}`: a PIN has 4 to 12 digits, written like `pin(4)` or `pin(4..6)`"))?;
         return Ok(Field::Pin(least, most));
     }
-    Err(format!("`{word}` is no field; known are `password`, `code(6)`, `code(6..8)`, `pin(4..6)`, `factor`, and literals like ' '"))
+    Err(format!("`{word}` is not a field; use `password`, `code(6)`, `code(6..8)`, `pin(4..6)`, `factor`, and literals like ' '"))
 }
 
 /// Reads `6` or `6..8`.
@@ -322,8 +322,8 @@ fn shape_errors(pattern: &str, fields: &[(Range<usize>, Field)], all_read: bool)
     let mut repeated = |is: fn(&Field) -> bool, message: &str| {
         errors.extend(fields.iter().filter(|(_, field)| is(field)).skip(1).map(|(span, _)| error(span.clone(), message.to_owned())));
     };
-    repeated(|field| *field == Field::Password, "`password` stands twice; only one field may have no fixed length");
-    repeated(|field| matches!(field, Field::Code(..)), "a form has one code at most");
+    repeated(|field| *field == Field::Password, "`password` appears twice; only one field can have variable length");
+    repeated(|field| matches!(field, Field::Code(..)), "a form can have only one code");
     repeated(|field| matches!(field, Field::Pin(..)), "a form has one PIN at most");
     repeated(|field| *field == Field::Factor, "a form has one factor word at most");
     if !all_read {
@@ -334,12 +334,12 @@ fn shape_errors(pattern: &str, fields: &[(Range<usize>, Field)], all_read: bool)
     let factor = place(|field| *field == Field::Factor);
     let span = |at: usize| fields.get(at).map_or(0..pattern.len(), |(span, _)| span.clone());
     match (pin, code) {
-        (Some(pin), None) => errors.push(error(span(pin), "a PIN stands before a code, and this form has no code".into())),
-        (Some(pin), Some(code)) if pin > code => errors.push(error(span(pin), "the PIN stands before the code".into())),
+        (Some(pin), None) => errors.push(error(span(pin), "this form has a PIN but no code; a PIN must precede a code".into())),
+        (Some(pin), Some(code)) if pin > code => errors.push(error(span(pin), "the PIN must come before the code".into())),
         _ => {}
     }
     if let (Some(factor), Some(_)) = (factor, code) {
-        errors.push(error(span(factor), "a form has a code or a factor word, not both".into()));
+        errors.push(error(span(factor), "a form can have a code or a factor word, not both".into()));
     }
     if !fields.iter().any(|(_, field)| *field == Field::Password) && code.is_none() {
         errors.push(error(0..pattern.len(), "the form has neither a `password` nor a code: there is nothing to check".into()));

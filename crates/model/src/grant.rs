@@ -106,10 +106,10 @@ impl Template {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum TemplateError {
     /// Not in [`PLACEHOLDERS`].
-    #[error("`{{{0}}}` is no placeholder")]
+    #[error("`{{{0}}}` is not a known placeholder")]
     Unknown(String),
     /// A `{` without `}`.
-    #[error("a `{{` is not closed; write `{{{{` for a brace itself")]
+    #[error("unclosed `{{`; write `{{{{` for a literal brace")]
     Unclosed,
 }
 

@@ -39,34 +39,34 @@ macro_rules! texts {
 pub const SHIPPED: [&str; 3] = ["en", "de", "fr"];
 
 texts! {
-    Code "code" ["devices"] "Code from {devices}:" "Code von {devices}:" "Code de {devices} :";
-    PinCode "pin_code" ["devices"] "PIN and code from {devices}, one behind the other:" "PIN und Code von {devices}, hintereinander:" "PIN puis code de {devices}, à la suite :";
-    NextCode "next_code" ["devices"] "Nearly. Wait, then type the next code from {devices}:" "Fast. Bitte warten und den nächsten Code von {devices} eingeben:" "Presque. Attendez, puis tapez le code suivant de {devices} :";
-    UpstreamCode "upstream_code" ["upstream"] "Code for {upstream}:" "Code für {upstream}:" "Code pour {upstream} :";
-    Sent "sent" ["to"] "A code was sent to {to}. Code:" "Ein Code ging an {to}. Code:" "Un code a été envoyé à {to}. Code :";
-    Choose "choose" ["list"] "Type a code, or the number of your choice:\n{list}" "Code eingeben oder die Nummer der Wahl:\n{list}" "Tapez un code, ou le numéro de votre choix :\n{list}";
-    ChooseSending "choose_sending" ["list"] "Type the number of your choice:\n{list}" "Nummer der Wahl eingeben:\n{list}" "Tapez le numéro de votre choix :\n{list}";
+    Code "code" ["devices"] "Enter the code from {devices}:" "Code von {devices}:" "Code de {devices} :";
+    PinCode "pin_code" ["devices"] "Enter your PIN followed by the code from {devices}:" "PIN und Code von {devices}, hintereinander:" "PIN puis code de {devices}, à la suite :";
+    NextCode "next_code" ["devices"] "Almost. Wait for the next code from {devices} and enter it:" "Fast. Bitte warten und den nächsten Code von {devices} eingeben:" "Presque. Attendez, puis tapez le code suivant de {devices} :";
+    UpstreamCode "upstream_code" ["upstream"] "Enter your code for {upstream}:" "Code für {upstream}:" "Code pour {upstream} :";
+    Sent "sent" ["to"] "We sent a code to {to}. Enter it here:" "Ein Code ging an {to}. Code:" "Un code a été envoyé à {to}. Code :";
+    Choose "choose" ["list"] "Enter a code, or the number of an option:\n{list}" "Code eingeben oder die Nummer der Wahl:\n{list}" "Tapez un code, ou le numéro de votre choix :\n{list}";
+    ChooseSending "choose_sending" ["list"] "Enter the number of an option:\n{list}" "Nummer der Wahl eingeben:\n{list}" "Tapez le numéro de votre choix :\n{list}";
     OptionCode "option_code" ["devices"] "code from {devices}" "Code von {devices}" "code de {devices}";
     OptionText "option_text" ["to"] "text message to {to}" "Kurznachricht an {to}" "message au {to}";
     OptionCall "option_call" ["to"] "call to {to}" "Anruf bei {to}" "appel au {to}";
-    OptionMail "option_mail" ["to"] "mail to {to}" "E-Mail an {to}" "courriel à {to}";
+    OptionMail "option_mail" ["to"] "email to {to}" "E-Mail an {to}" "courriel à {to}";
     OptionUpstream "option_upstream" ["upstream"] "code for {upstream}" "Code für {upstream}" "code pour {upstream}";
-    Number "number" ["number"] "Pick {number} on your phone, then go on here without typing anything." "Auf dem Telefon {number} wählen, dann hier ohne Eingabe weiter." "Choisissez {number} sur votre téléphone, puis continuez ici sans rien taper.";
+    Number "number" ["number"] "Choose {number} on your phone, then continue here without entering anything." "Auf dem Telefon {number} wählen, dann hier ohne Eingabe weiter." "Choisissez {number} sur votre téléphone, puis continuez ici sans rien taper.";
     OptionApproval "option_approval" [] "approve on your phone" "auf dem Telefon bestätigen" "approuver sur votre téléphone";
-    OptionKey "option_key" [] "touch your security key on your phone" "Sicherheitsschlüssel am Telefon berühren" "toucher votre clé de sécurité sur le téléphone";
-    Unanswered "unanswered" [] "Nobody answered on your phone." "Auf dem Telefon hat niemand geantwortet." "Personne n'a répondu sur votre téléphone.";
-    Enrol "enrol" ["key", "site"] "You have no second factor yet. Add an account by key to your authenticator app: {key} Then type the code that it shows for {site}:" "Noch kein zweiter Faktor. In der Authenticator-App ein Konto mit diesem Schlüssel anlegen: {key} Dann den Code eingeben, den sie für {site} zeigt:" "Vous n'avez pas encore de second facteur. Ajoutez un compte avec cette clé à votre application : {key} Puis tapez le code qu'elle affiche pour {site} :";
-    Invitation "invitation" ["name", "site", "link", "code", "hours"] "{name}, set up your second factor for {site}:\n{link}\nInvitation {code}, for {hours} hours, once." "{name}, richten Sie Ihren zweiten Faktor für {site} ein:\n{link}\nEinladung {code}, {hours} Stunden lang, einmal." "{name}, configurez votre second facteur pour {site} :\n{link}\nInvitation {code}, pendant {hours} heures, une fois.";
+    OptionKey "option_key" [] "use your security key on your phone" "Sicherheitsschlüssel am Telefon berühren" "toucher votre clé de sécurité sur le téléphone";
+    Unanswered "unanswered" [] "There was no answer from your phone." "Auf dem Telefon hat niemand geantwortet." "Personne n'a répondu sur votre téléphone.";
+    Enrol "enrol" ["key", "site"] "You have no second factor yet. In your authenticator app, add an account with this key: {key} Then enter the code it shows for {site}:" "Noch kein zweiter Faktor. In der Authenticator-App ein Konto mit diesem Schlüssel anlegen: {key} Dann den Code eingeben, den sie für {site} zeigt:" "Vous n'avez pas encore de second facteur. Ajoutez un compte avec cette clé à votre application : {key} Puis tapez le code qu'elle affiche pour {site} :";
+    Invitation "invitation" ["name", "site", "link", "code", "hours"] "{name}, set up your second factor for {site}:\n{link}\nInvitation code {code}. Valid for {hours} hours, for one use." "{name}, richten Sie Ihren zweiten Faktor für {site} ein:\n{link}\nEinladung {code}, {hours} Stunden lang, einmal." "{name}, configurez votre second facteur pour {site} :\n{link}\nInvitation {code}, pendant {hours} heures, une fois.";
     InvitationSubject "invitation_subject" ["site"] "Your invitation from {site}" "Ihre Einladung von {site}" "Votre invitation de {site}";
-    Wrong "wrong" [] "That was not right." "Das war nicht richtig." "Ce n'était pas correct.";
-    NotSent "not_sent" [] "It could not be sent." "Der Versand ist nicht gelungen." "L'envoi n'a pas abouti.";
-    NoMore "no_more" [] "No further code can be sent now." "Jetzt kann kein weiterer Code versandt werden." "Aucun autre code ne peut être envoyé maintenant.";
-    NewPassword "new_password" [] "Your password has expired. New password:" "Das Passwort ist abgelaufen. Neues Passwort:" "Votre mot de passe a expiré. Nouveau mot de passe :";
-    NewPasswordAgain "new_password_again" [] "New password again:" "Neues Passwort noch einmal:" "Nouveau mot de passe, encore une fois :";
-    NotTaken "not_taken" ["why"] "Not taken: {why}. New password:" "Nicht angenommen: {why}. Neues Passwort:" "Refusé : {why}. Nouveau mot de passe :";
-    Message "message" ["code", "site", "minutes"] "{code} is your sign-in code for {site}. It works for {minutes} minutes." "{code} ist der Anmeldecode für {site}. Er gilt {minutes} Minuten." "{code} est votre code de connexion à {site}. Il est valable {minutes} minutes.";
+    Wrong "wrong" [] "That was not correct." "Das war nicht richtig." "Ce n'était pas correct.";
+    NotSent "not_sent" [] "The code could not be sent." "Der Versand ist nicht gelungen." "L'envoi n'a pas abouti.";
+    NoMore "no_more" [] "No more codes can be sent right now." "Jetzt kann kein weiterer Code versandt werden." "Aucun autre code ne peut être envoyé maintenant.";
+    NewPassword "new_password" [] "Your password has expired. Enter a new password:" "Das Passwort ist abgelaufen. Neues Passwort:" "Votre mot de passe a expiré. Nouveau mot de passe :";
+    NewPasswordAgain "new_password_again" [] "Repeat the new password:" "Neues Passwort noch einmal:" "Nouveau mot de passe, encore une fois :";
+    NotTaken "not_taken" ["why"] "Password not accepted: {why}. Enter another one:" "Nicht angenommen: {why}. Neues Passwort:" "Refusé : {why}. Nouveau mot de passe :";
+    Message "message" ["code", "site", "minutes"] "{code} is your sign-in code for {site}. Valid for {minutes} minutes." "{code} ist der Anmeldecode für {site}. Er gilt {minutes} Minuten." "{code} est votre code de connexion à {site}. Il est valable {minutes} minutes.";
     Subject "subject" ["site"] "Sign-in code for {site}" "Anmeldecode für {site}" "Code de connexion à {site}";
-    Refused "refused" ["reference"] "Sign-in refused. Reference {reference}" "Anmeldung abgelehnt. Referenz {reference}" "Connexion refusée. Référence {reference}";
+    Refused "refused" ["reference"] "Sign-in failed. Reference {reference}" "Anmeldung abgelehnt. Referenz {reference}" "Connexion refusée. Référence {reference}";
 }
 
 /// A language's own texts in the site file.

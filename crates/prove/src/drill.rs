@@ -15,7 +15,7 @@ pub struct Stump {
     _udp: Option<UdpSocket>,
 }
 
-/// The site in force, with one member failing.
+/// The active site, with one member failing.
 ///
 /// # Errors
 /// There is no such member, or the site cannot be prepared.
@@ -50,7 +50,7 @@ pub fn without(live: &LiveSite, member: &str, fails: Fails, shared: &Shared) -> 
     }
     if taken == 0 {
         return Err(ServiceError::Refused {
-            what: format!("there is no server or courier `{member}`"),
+            what: format!("unknown server or courier `{member}`"),
             remedy: format!("known: {}", members.join(", ")),
         });
     }

@@ -66,7 +66,7 @@ pub async fn locate(shared: &Shared, live: &Arc<LiveSite>, doors: &[SocketAddr],
     let mut ladder = Ladder::new(&sought.person, &gateway.name);
     let chain = site.chain_for(sought.gateway, 0, sought.person.as_bytes());
     let Some(chain) = chain.and_then(|chain| site.chains.get(chain)) else {
-        let seen = Seen::bad(Cause::ChainMissing, format!("no chain takes `{}` through {}", sought.person, gateway.name));
+        let seen = Seen::bad(Cause::ChainMissing, format!("no chain accepts `{}` through {}", sought.person, gateway.name));
         ladder.climb(Layer::Chain, &gateway.name, seen, 0, Some(gateway.line));
         return Ok(ladder);
     };
@@ -145,7 +145,8 @@ impl Climb<'_> {
                     if !self.rung(Layer::Connection, &about, seen, self.live.site.upstreams.get(index).map(|one| one.line)) {
                         return None;
                     }
-                    let seen = Seen::note(format!("{about} keeps its people to itself; whether it knows {name}, a login shows"));
+                    let seen =
+                        Seen::note(format!("{about} is an upstream and cannot be searched; only a login shows whether it knows {name}"));
                     self.rung(Layer::Person, &about, seen, None);
                     let key = format!("{about}:{}", name.to_lowercase());
                     return Some((*source, Arc::new(Found { key, login: name.to_owned(), name: name.to_owned(), ..Found::default() })));
@@ -177,7 +178,7 @@ impl Climb<'_> {
                     return None;
                 }
                 PersonAnswer::NoSuchPerson if last => {
-                    self.rung(Layer::Person, &about, Seen::bad(Cause::PersonUnknown, format!("{about} knows nobody called {name}")), None);
+                    self.rung(Layer::Person, &about, Seen::bad(Cause::PersonUnknown, format!("{about} has no entry for {name}")), None);
                     return None;
                 }
                 PersonAnswer::NoSuchPerson => {}
@@ -201,12 +202,12 @@ impl Climb<'_> {
             let Some(layer) = Layer::of(piece.piece).filter(|layer| *layer != Layer::Clock) else { continue };
             let mut seen = Seen { state: piece.state, said: piece.said.clone(), cause: piece.cause, remedy: piece.remedy.clone() };
             if piece.piece == Piece::Person && seen.state == Tone::Bad && !last {
-                seen = Seen::note(format!("{}; the next source is asked", seen.said));
+                seen = Seen::note(format!("{}; asking the next source", seen.said));
             }
             if let Some((server, broken)) = others.iter().find(|(_, line)| line.piece == piece.piece).filter(|_| seen.state == Tone::Good) {
                 seen = Seen::warn(
                     format!("{}; but {server}: {}", seen.said, broken.said),
-                    broken.remedy.clone().unwrap_or_else(|| "look at that server".to_owned()),
+                    broken.remedy.clone().unwrap_or_else(|| "check that server".to_owned()),
                 );
             }
             let goes_on = self.ladder.climb(layer, about, seen, piece.took_us, line);
@@ -237,7 +238,7 @@ impl Climb<'_> {
             return Ok(looked.code);
         }
         if matches!(source, SourceRef::Upstream(_)) {
-            self.rung(Layer::Password, &about, Seen::note(format!("{about} says it at a login only")), None);
+            self.rung(Layer::Password, &about, Seen::note(format!("{about} can be checked only by a login")), None);
             return Ok(looked.code);
         }
         if looked.guess.expose().is_empty() {
@@ -245,9 +246,9 @@ impl Climb<'_> {
             return Err(());
         }
         let seen = match check(source, person, looked.guess, None, self.live, &self.shared.roster).await.value {
-            PasswordAnswer::Right => Seen::good(format!("right; {}", looked.said)),
-            PasswordAnswer::RightBut(notice) => Seen::warn(format!("right; {notice}"), "the person changes it soon"),
-            PasswordAnswer::Wrong => Seen::bad(Cause::PasswordWrong, format!("{about} says that it is wrong; {}", looked.said)),
+            PasswordAnswer::Right => Seen::good(format!("correct; {}", looked.said)),
+            PasswordAnswer::RightBut(notice) => Seen::warn(format!("correct; {notice}"), "ask the person to change it soon"),
+            PasswordAnswer::Wrong => Seen::bad(Cause::PasswordWrong, format!("{about} rejected it; {}", looked.said)),
             PasswordAnswer::Refused(cause) => Seen::bad(cause, cause.sentence()),
             PasswordAnswer::Unavailable(why) => Seen::bad(why.cause, why.seen),
         };
@@ -258,11 +259,11 @@ impl Climb<'_> {
     fn factor(&mut self, person: &Found, factors: &Factors, code: &LookedCode) -> bool {
         let (chain, line) = (self.chain, Some(self.chain.line));
         if chain.second.is_empty() {
-            return self.rung(Layer::Factor, &person.login, Seen::note("the chain asks for no second factor"), line);
+            return self.rung(Layer::Factor, &person.login, Seen::note("the chain requires no second factor"), line);
         }
         if let Some(until) = factors.locked_until.filter(|until| *until > clock::now()) {
             let left = until.since(clock::now()).as_secs().div_ceil(60);
-            let seen = Seen::bad(Cause::FactorLocked, format!("locked for another {left} min by wrong codes"));
+            let seen = Seen::bad(Cause::FactorLocked, format!("locked for another {left} min after wrong codes"));
             return self.rung(Layer::Factor, &person.login, seen, line);
         }
         let own = chain.second.iter().filter_map(|kind| match kind {
@@ -285,13 +286,16 @@ impl Climb<'_> {
         let own: Vec<String> = own.collect();
         let seen = match (own.is_empty(), code, chain.when_not_enrolled) {
             (_, LookedCode::Refused(cause, said), _) if *cause != Cause::CodeDrifted => Seen::bad(*cause, said.clone()),
-            (false, LookedCode::Right, _) => Seen::good(format!("{}; the code counts now", own.join(", "))),
+            (false, LookedCode::Right, _) => Seen::good(format!("{}; the code is valid now", own.join(", "))),
             (false, ..) => Seen::good(own.join(", ")),
             (true, _, WhenNotEnrolled::Refuse) => {
                 let kinds: Vec<&str> = chain.second.iter().map(|kind| self.live.site.factor_name(*kind)).collect();
-                Seen::bad(Cause::NotEnrolled, format!("{} has none of what the chain takes: {}", person.login, kinds.join(", ")))
+                Seen::bad(
+                    Cause::NotEnrolled,
+                    format!("{} has none of the factors that the chain accepts: {}", person.login, kinds.join(", ")),
+                )
             }
-            (true, ..) => Seen::note("none yet; the chain takes such people all the same"),
+            (true, ..) => Seen::note("none yet; the chain admits such people anyway"),
         };
         self.rung(Layer::Factor, &person.login, seen, line)
     }
@@ -302,14 +306,18 @@ impl Climb<'_> {
         }
         let drift = factors.devices.iter().find_map(|device| match device.makes {
             bivector_model::device::Makes::ByTime { drift, settings, .. } if drift.unsigned_abs() > self.live.site.codes.window => {
-                Some(format!("the clock of “{}” is {} s off, which is remembered", device.label, drift.abs() * i64::from(settings.period)))
+                Some(format!(
+                    "the clock of “{}” is {} s off; the drift is being compensated",
+                    device.label,
+                    drift.abs() * i64::from(settings.period)
+                ))
             }
             _ => None,
         });
         let seen = match (drift, code) {
-            (Some(said), _) => Seen::warn(said, "set the clock of the person's device right"),
+            (Some(said), _) => Seen::warn(said, "correct the clock of the person's device"),
             (None, LookedCode::Right) => Seen::good("the device's clock and ours agree"),
-            (None, _) => Seen::good("nothing speaks against the clocks; a code would show the device's"),
+            (None, _) => Seen::good("no drift is recorded; only a code shows the device's current clock"),
         };
         self.rung(Layer::Clock, &person.login, seen, None)
     }
@@ -320,15 +328,17 @@ impl Climb<'_> {
         }
         let line = Some(self.chain.line);
         if let Some(stop) = self.shared.roster.stop_of(&person.key, clock::now()) {
-            let said = format!("approvals are stopped since somebody said at {} that a login was not theirs", stop.gateway);
+            let said = format!("approvals are stopped because a login through {} was reported as not theirs", stop.gateway);
             return self.rung(Layer::Handset, &person.login, Seen::bad(Cause::ApprovalStopped, said), line);
         }
         let only = self.chain.second.iter().all(|kind| kind.is_on_handset()) || factors.devices.is_empty();
         let seen = match (self.shared.approvals.is_heard(&person.key), only) {
-            (true, _) => Seen::good("a handset listens"),
-            (false, true) => Seen::bad(Cause::ApprovalUnanswered, "no handset of the person listens now")
-                .and("the person opens the handset page and leaves it open; it asks only while it is"),
-            (false, false) => Seen::warn("no handset of the person listens now; a code would do", "the person opens the handset page"),
+            (true, _) => Seen::good("a handset is connected"),
+            (false, true) => Seen::bad(Cause::ApprovalUnanswered, "no handset of this person is connected")
+                .and("ask the person to open the handset page and keep it open; approvals appear only there"),
+            (false, false) => {
+                Seen::warn("no handset of this person is connected; a code would do", "ask the person to open the handset page")
+            }
         };
         self.rung(Layer::Handset, &person.login, seen, line)
     }
@@ -356,11 +366,11 @@ impl Climb<'_> {
             };
             let seen = match target {
                 Some((host, port)) => match timeout(courier.patience, tokio::net::TcpStream::connect((host.as_str(), port))).await {
-                    Ok(Ok(_)) => Seen::good(format!("{host} port {port} takes connections")),
+                    Ok(Ok(_)) => Seen::good(format!("{host} port {port} accepts connections")),
                     Ok(Err(error)) => Seen::bad(Cause::CourierFailed, format!("{host} port {port}: {error}")),
                     Err(_) => Seen::bad(Cause::CourierFailed, format!("{host} port {port}: no answer within {:?}", courier.patience)),
                 },
-                None => Seen::note("its address is made of the message, so it cannot be tried"),
+                None => Seen::note("its URL depends on the message, so it cannot be tested"),
             };
             if seen.state == Tone::Bad {
                 dead.push((courier.name.clone(), courier.line, seen));
@@ -407,10 +417,10 @@ impl Climb<'_> {
         let seen = match matrix::first(method, Skill::in_site(&self.live.site, chain, source)) {
             _ if !chain.methods.contains(&method) => Seen::bad(
                 Cause::MethodNotInChain,
-                format!("the chain does not take {} login; it takes {}", method.spoken(), taken.join(", ")),
+                format!("the chain does not accept {} login; it accepts {}", method.spoken(), taken.join(", ")),
             ),
             Err(never) => Seen::bad(Cause::MethodNeedsText, never.why.to_owned()).and(never.remedies.join(", or ")),
-            Ok(_) => Seen::good(format!("{} is taken", method.name())),
+            Ok(_) => Seen::good(format!("{} is accepted", method.name())),
         };
         self.rung(Layer::Method, &chain.name, seen, line)
     }
@@ -426,15 +436,15 @@ impl Climb<'_> {
         // One packet that does not decode says nothing while others do; several in a row do.
         let is_odd = (1..DOUBTED).contains(&doubted) && rows.iter().any(|row| proves(&row));
         let seen = match rows.first() {
-            None => Seen::note("nothing has come from it yet"),
+            None => Seen::note("no packet has arrived from it yet"),
             Some(_) if is_odd => Seen::note("its newest packet could not be read, and others prove that both have the same secret"),
             Some(newest) => match (newest.outcome, newest.cause) {
-                (Outcome::Silent, Some(cause)) => Seen::bad(cause, format!("its newest packet got no answer: {}", cause.sentence())),
+                (Outcome::Silent, Some(cause)) => Seen::bad(cause, format!("its latest packet was not answered: {}", cause.sentence())),
                 (_, Some(cause @ (Cause::SecretDiffers | Cause::MethodNotInChain | Cause::DeviceDiffers))) => {
                     Seen::bad(cause, format!("its newest login was refused: {}", cause.sentence()))
                 }
                 _ => Seen::good(format!(
-                    "its newest packet proved itself, {} s ago",
+                    "its latest packet verified, {} s ago",
                     clock::now().secs().saturating_sub(newest.began_us / 1_000_000)
                 )),
             },
@@ -460,13 +470,16 @@ impl Climb<'_> {
         let seen = match stranger {
             Some(knock) => Seen::bad(
                 Cause::GatewayUnknown,
-                format!("{} packets came from {}, which is no address of it but looks like it", knock.count, knock.sender),
+                format!(
+                    "{} packets came from {}, which is not one of its addresses, but they appear to be from it",
+                    knock.count, knock.sender
+                ),
             )
             .and(format!("if the device is yours: `bivector gateway register {} --as {name}`", knock.sender)),
             None => {
                 let from: Vec<String> =
                     self.gateway.from.iter().map(bivector_model::addresses::show).chain(self.gateway.hosts.clone()).collect();
-                Seen::good(format!("its packets are taken from {}", from.join(", ")))
+                Seen::good(format!("packets are accepted from {}", from.join(", ")))
             }
         };
         Ok(self.rung(Layer::Sender, &self.gateway.name.clone(), seen, Some(self.gateway.line)))
@@ -474,16 +487,16 @@ impl Climb<'_> {
 }
 
 async fn upstream_seen(live: &LiveSite, index: usize) -> Seen {
-    let Some(upstream) = live.upstreams.get(index) else { return Seen::note("it is not ready") };
+    let Some(upstream) = live.upstreams.get(index) else { return Seen::note("not ready yet") };
     upstream.look().await;
     let health = upstream.health();
     match health.iter().find(|server| server.state == Tone::Bad) {
         Some(bad) if health.iter().all(|server| server.state == Tone::Bad) => {
             Seen::bad(bad.cause.unwrap_or(Cause::SourceUnreachable), format!("{}: {}", bad.server, bad.said))
         }
-        Some(bad) => Seen::warn(format!("{}: {}", bad.server, bad.said), "look at that server"),
+        Some(bad) => Seen::warn(format!("{}: {}", bad.server, bad.said), "check that server"),
         None if upstream.has_status_checks() => Seen::good("answers"),
-        None => Seen::note("it is not asked for its state; a login shows"),
+        None => Seen::note("status checks are off; only a login shows its state"),
     }
 }
 

@@ -86,9 +86,9 @@ pub struct Running {
     pub phones: Option<SocketAddr>,
     /// Whether that is over TLS.
     pub encrypted: bool,
-    /// The revision in force, if there is one.
+    /// The revision active, if there is one.
     pub revision: Option<u64>,
-    /// Why the newest revision could not be put in force; the API runs all the same, so that it can be mended.
+    /// Why the newest revision could not be activated; the API runs all the same, so that it can be mended.
     pub problem: Option<ServiceError>,
     /// Where the first operator's token was written, at the very first start.
     pub new_token_file: Option<PathBuf>,

@@ -120,7 +120,7 @@ pub(crate) async fn follow(shared: Weak<Shared>, doors: Weak<Doors>, api: ApiSta
             tracing::warn!(%error, "people in memory could not be brought up to date");
         }
         if let Err(error) = doors.follow(&shared).await {
-            tracing::warn!(%error, "the site in force could not be brought up to date");
+            tracing::warn!(%error, "the active site could not be brought up to date");
         }
         if let Err(error) = api.follow().await {
             tracing::warn!(%error, "operators in memory could not be brought up to date");

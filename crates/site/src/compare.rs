@@ -49,7 +49,7 @@ impl About<'_> {
     /// A value that is told with what it was and is.
     fn value<T: PartialEq>(&mut self, what: &str, old: &T, new: &T, show: impl Fn(&T) -> String) {
         if old != new {
-            self.say(format!("{what}: {} instead of {}", show(new), show(old)));
+            self.say(format!("{what}: {} (was {})", show(new), show(old)));
         }
     }
 
@@ -58,13 +58,13 @@ impl About<'_> {
         let missing = |from: &[String], list: &[String]| from.iter().filter(|one| !list.contains(one)).cloned().collect::<Vec<_>>();
         let (added, gone) = (missing(new, old), missing(old, new));
         if !added.is_empty() {
-            self.say(format!("{what}: {} is added", added.join(", ")));
+            self.say(format!("{what}: added {}", added.join(", ")));
         }
         if !gone.is_empty() {
-            self.say(format!("{what}: {} is taken out", gone.join(", ")));
+            self.say(format!("{what}: removed {}", gone.join(", ")));
         }
         if added.is_empty() && gone.is_empty() && old != new {
-            self.say(format!("{what} is now in the order {}", new.join(", ")));
+            self.say(format!("{what}: new order {}", new.join(", ")));
         }
     }
 }
@@ -150,11 +150,11 @@ fn each<T>(
         let mut about = About { about: format!("{what} {name}"), line: Some(line), found };
         match old.iter().find(|was| key(was).0 == name) {
             Some(was) => differ(was, is, &mut about),
-            None => about.say("is new"),
+            None => about.say("added"),
         }
     }
     for was in old.iter().filter(|was| !new.iter().any(|is| key(is).0 == key(was).0)) {
-        About { about: format!("{what} {}", key(was).0), line: None, found }.say("is gone");
+        About { about: format!("{what} {}", key(was).0), line: None, found }.say("removed");
     }
 }
 
@@ -165,13 +165,13 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
         std::cmp::Ordering::Less => site.say(format!("{what} {new} instead of {old}")),
         std::cmp::Ordering::Equal => {}
     };
-    wider("steps to each side in which a code counts:", old.codes.window, new.codes.window);
-    wider("steps that a device's clock may be off:", old.codes.drift, new.codes.drift);
-    wider("counters ahead in which a code counts:", old.codes.look_ahead, new.codes.look_ahead);
-    wider("wrong codes before a person is locked:", u64::from(old.lockout.after), u64::from(new.lockout.after));
+    wider("TOTP window (time steps each way):", old.codes.window, new.codes.window);
+    wider("TOTP drift limit (time steps):", old.codes.drift, new.codes.drift);
+    wider("HOTP look-ahead:", old.codes.look_ahead, new.codes.look_ahead);
+    wider("wrong codes before lockout:", u64::from(old.lockout.after), u64::from(new.lockout.after));
     wider("wrong passwords before a person waits:", u64::from(old.passwords.after), u64::from(new.passwords.after));
     wider("wrong passwords before a caller waits:", u64::from(old.passwords.per_caller), u64::from(new.passwords.per_caller));
-    wider("seconds that a code which was sent works:", old.sending.lasts.as_secs(), new.sending.lasts.as_secs());
+    wider("lifetime of sent codes (s):", old.sending.lasts.as_secs(), new.sending.lasts.as_secs());
     if new.lockout.time < old.lockout.time {
         site.weaker(format!("a lock lasts {} instead of {}", time(&new.lockout.time), time(&old.lockout.time)));
     } else {
@@ -221,7 +221,7 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
 fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
     let (was, is) = (&old.handset, &new.handset);
     match (was.confirmed_by, is.confirmed_by) {
-        (ConfirmedBy::Operator, ConfirmedBy::Invitation) => site.weaker("whoever holds an invitation is taken for the person it is for"),
+        (ConfirmedBy::Operator, ConfirmedBy::Invitation) => site.weaker("new devices no longer need confirmation by an operator"),
         (ConfirmedBy::Invitation, ConfirmedBy::Operator) => site.say("new devices count once an operator has confirmed them"),
         _ => {}
     }
@@ -242,7 +242,7 @@ fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
     }
     let who = |site: &Site| site.newcomers.iter().map(|one| (one.group.clone(), one.factor, one.send_by)).collect::<Vec<_>>();
     if who(old) != who(new) {
-        site.say("what newcomers get changes");
+        site.say("the factors offered to newcomers change");
     }
 }
 
@@ -253,12 +253,12 @@ fn courier(old: &Courier, new: &Courier, about: &mut About<'_>) {
         CourierBy::Smtp { server, start_tls, .. } => !server.tls && !start_tls,
     };
     match (clear(old), clear(new)) {
-        (false, true) => about.weaker("codes travel to it unencrypted"),
+        (false, true) => about.weaker("codes are sent to it unencrypted"),
         (true, false) => about.say("codes travel to it encrypted now"),
         _ => {}
     }
     if old.by != new.by {
-        about.say("it is spoken to in another way");
+        about.say("its address or protocol changes");
     }
     about.value("secret", &old.secret, &new.secret, |name| name.as_ref().map_or("none".into(), |name| format!("`{name}`")));
     about.value("trust", &old.trust, &new.trust, |trust| trust.clone().unwrap_or_else(|| "the usual issuers".into()));
@@ -274,20 +274,20 @@ fn exceptions(old: &Chain, new: &Chain, about: &mut About<'_>) {
     }
     match (old.when_second_is_down, new.when_second_is_down) {
         (was, is) if was == is => {}
-        (_, WhenSecondIsDown::FirstOnly) => about.weaker("a dead second factor now lets people in by the first check alone"),
-        (_, WhenSecondIsDown::Next) => about.say("a dead second factor passes people on to their next one"),
-        (_, WhenSecondIsDown::Refuse) => about.say("a dead second factor refuses the login now"),
+        (_, WhenSecondIsDown::FirstOnly) => about.weaker("if the second factor is unavailable, the first check alone is now enough"),
+        (_, WhenSecondIsDown::Next) => about.say("if a second factor is unavailable, people are asked for their next one"),
+        (_, WhenSecondIsDown::Refuse) => about.say("if the second factor is unavailable, the login is now refused"),
     }
     match (old.when_not_enrolled, new.when_not_enrolled) {
         (was, is) if was == is => {}
-        (_, WhenNotEnrolled::LetInUntil(_)) => about.weaker("people without a factor get in by the first check alone until a date"),
+        (_, WhenNotEnrolled::LetInUntil(_)) => about.weaker("people without a factor can log in with the first check alone until a date"),
         (_, WhenNotEnrolled::Enrol) => about.weaker("people without a factor may set one up with the first check alone"),
         (_, WhenNotEnrolled::Refuse) => about.say("people without a factor are refused now"),
     }
     match (old.remember, new.remember) {
         (was, is) if was == is => {}
         (was, Some(is)) if was.is_none_or(|was| was < is) => {
-            about.weaker(format!("a device that gave a second factor needs none for {}", time(&is)))
+            about.weaker(format!("a device is remembered and needs no second factor for {}", time(&is)))
         }
         (_, Some(is)) => about.say(format!("a device is remembered for {}", time(&is))),
         (_, None) => about.say("devices are no longer remembered"),
@@ -331,13 +331,13 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
     about.value("secret", &old.secret, &new.secret, |name| format!("`{name}`"));
     match (old.integrity, new.integrity) {
         (IntegrityPolicy::Required, IntegrityPolicy::WhenPresent) => {
-            about.weaker("its requests no longer have to be signed: whoever can write to the network between can forge them");
+            about.weaker("its requests no longer need Message-Authenticator: an attacker on the network path can forge them");
         }
         (IntegrityPolicy::WhenPresent, IntegrityPolicy::Required) => about.say("its requests have to be signed now"),
         _ => {}
     }
     if !old.identifiers.is_empty() && new.identifiers.is_empty() {
-        about.weaker("what the device calls itself is no longer looked at");
+        about.weaker("NAS-Identifier is no longer checked");
     } else {
         about.list("device names", &old.identifiers, &new.identifiers);
     }
@@ -352,7 +352,7 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
     about.value("patience", &old.patience, &new.patience, |patience| {
         patience.map_or("not stated".into(), |patience| format!("{} per try, {} tries", time(&patience.wait), patience.tries))
     });
-    about.value("the person's own patience", &old.client_patience, &new.client_patience, |patience| {
+    about.value("client patience", &old.client_patience, &new.client_patience, |patience| {
         patience.map_or("not stated".into(), |patience| time(&patience))
     });
     about.value("reads password fields as", &old.fields, &new.fields, |fields| match fields {
@@ -393,7 +393,7 @@ fn directory(old: &Directory, new: &Directory, about: &mut About<'_>) {
     about.value("service account", &old.reader, &new.reader, |reader| reader.as_ref().map_or("nobody".into(), |reader| reader.dn.clone()));
     about.value("binds are made as", &old.bind_as, &new.bind_as, |bind| format!("{bind:?}"));
     if old.groups != new.groups {
-        about.say("groups are read in another way");
+        about.say("the way groups are read changes");
     }
     about.value("attributes of people", &old.attributes, &new.attributes, |own| {
         let hash = own.nt_hash.as_ref().map(|hash| format!(", {hash}")).unwrap_or_default();
@@ -437,15 +437,14 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
     }
     about.list("sources", &sources(old, old_site), &sources(new, new_site));
     match (old.when_source_is_down, new.when_source_is_down) {
-        (WhenDown::Refuse, WhenDown::Next) => about.weaker("a source that cannot answer passes its people on to the next one"),
+        (WhenDown::Refuse, WhenDown::Next) => about.weaker("if a source cannot answer, the next one is asked"),
         (WhenDown::Next, WhenDown::Refuse) => about.say("a source that cannot answer refuses the login now"),
         _ => {}
     }
     about.list("methods", &names(&old.methods, |method| method.name()), &names(&new.methods, |method| method.name()));
     about.list("forms", &texts(&old.forms), &texts(&new.forms));
-    about.value("the reading that counts without a code", &old.when_unclear, &new.when_unclear, |unclear| {
-        format!("{unclear:?}").to_lowercase()
-    });
+    about
+        .value("reading used when no code is valid", &old.when_unclear, &new.when_unclear, |unclear| format!("{unclear:?}").to_lowercase());
     exceptions(old, new, about);
     let spelt = |chain: &Chain| chain.spelt.clone();
     about.list("factor words", &spelt(old), &spelt(new));
@@ -455,7 +454,7 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
     about.list("ports", &texts(&old.ports), &texts(&new.ports));
     about.list("realms", &old.realms, &new.realms);
     if !old.refusal_pace.is_zero() && new.refusal_pace.is_zero() {
-        about.weaker("the time of a refusal tells an unknown name from a wrong password");
+        about.weaker("the timing of a refusal reveals whether a login name exists");
     } else {
         about.value("refusal pace", &old.refusal_pace, &new.refusal_pace, time);
     }
@@ -475,8 +474,8 @@ fn rules((old, old_site): (&[Rule], &Site), (new, new_site): (&[Rule], &Site), a
     let line = about.line;
     for was in old.iter().filter(|was| !new.iter().any(|is| is.name == was.name)) {
         match was.then {
-            Then::Refuse(_) => about.weaker(format!("the rule `{}` no longer keeps {} out", was.name, was.when)),
-            Then::Grant(_) => about.say(format!("the rule `{}` no longer lets {} in", was.name, was.when)),
+            Then::Refuse(_) => about.weaker(format!("the rule `{}` no longer refuses {}", was.name, was.when)),
+            Then::Grant(_) => about.say(format!("the rule `{}` no longer admits {}", was.name, was.when)),
         }
     }
     for is in new {
@@ -511,11 +510,7 @@ fn rules((old, old_site): (&[Rule], &Site), (new, new_site): (&[Rule], &Site), a
             matches!(rule.then, Then::Refuse(_)) && behind()
         });
         let said = format!("its rules are asked in the order {}", now.join(", "));
-        if passed {
-            about.weaker(format!("{said}: one that lets people in now comes before one that keeps them out"))
-        } else {
-            about.say(said)
-        }
+        if passed { about.weaker(format!("{said}: a rule that grants access now precedes one that refuses it")) } else { about.say(said) }
     }
 }
 
@@ -566,7 +561,7 @@ fn rehearsal((was, old): (&Rehearsal, &Site), (is, new): (&Rehearsal, &Site), ab
     };
     let pairs = is.logins.iter().filter_map(|is| Some((was.logins.iter().find(|was| was.title == is.title)?, is)));
     for (_, is) in pairs.filter(|(was, is)| plain(was, old) != plain(is, new)) {
-        about.say(format!("`{}` is another login, or something else must come of it", is.title));
+        about.say(format!("`{}` changes, or its expected result does", is.title));
     }
 }
 
@@ -619,12 +614,12 @@ mod tests {
             (&[("second = [\"totp\"]", "second = []"), forms], "the second factor is no longer asked for"),
             (&[("client_patience = \"60s\"", "message_authenticator = \"when-present\"")], "no longer have to be signed"),
             (&[("[\"ldaps://127.0.0.1:18636\", ", "[\"ldap://127.0.0.1:18636\", ")], "travel to it unencrypted"),
-            (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nwhen_source_is_down = \"next\"")], "passes its people on"),
-            (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nrefusal_pace = \"0s\"")], "tells an unknown name"),
-            (&[("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]")], "in which a code counts: 4 instead of 1"),
+            (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nwhen_source_is_down = \"next\"")], "the next one is asked"),
+            (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nrefusal_pace = \"0s\"")], "reveals whether a login name exists"),
+            (&[("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]")], "TOTP window (time steps each way): 4 instead of 1"),
             (&[("when = { group = \"remote-suspended\" }", "when = { group = \"somebody-else\" }")], "keeps members of somebody-else out"),
-            (&[("when = { group = \"control-room\" }\n", "")], "lets everybody in with `control-room`"),
-            (&[("name = \"suspended people stay out\"", "name = \"renamed\"")], "`suspended people stay out` no longer keeps"),
+            (&[("when = { group = \"control-room\" }\n", "")], "exempts everybody from the second factor"),
+            (&[("name = \"suspended people stay out\"", "name = \"renamed\"")], "`suspended people stay out` no longer refuses"),
         ];
         for (change, said) in cases {
             let found = differences(change);
@@ -646,7 +641,7 @@ mod tests {
             said,
             [
                 "gateway breakwater: addresses: 127.0.0.11 is taken out",
-                "gateway breakwater: the person's own patience: 90s instead of 60s",
+                "gateway breakwater: client patience: 90s instead of 60s",
                 "chain staff: sources is now in the order roster, tidehall",
                 "grant control-room: attributes: Filter-Id is taken out",
             ]

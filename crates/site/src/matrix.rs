@@ -180,45 +180,44 @@ impl Second {
 /// Whether the first check works with a method.
 pub fn first(method: Method, skill: Skill) -> Fit {
     const TEXT: &[&str] =
-        &["set the gateway to PAP", "let an upstream make the first check", "keep the people's passwords as text in the roster"];
+        &["switch the gateway to PAP", "use an upstream for the first check", "store these people's passwords as text in the roster"];
     const HASH: &[&str] = &[
-        "set the gateway to PAP",
-        "let an upstream make the first check",
-        "name the attribute with the NT hash under `attributes.nt_hash` of the directory",
+        "switch the gateway to PAP",
+        "use an upstream for the first check",
+        "set `attributes.nt_hash` of the directory to the attribute that holds the NT hash",
         "keep the people's passwords in the roster as text or as NT hash",
     ];
-    const INNER: &[&str] = &["let an upstream make the first check", "set the gateway to PAP"];
+    const INNER: &[&str] = &["use an upstream for the first check", "switch the gateway to PAP"];
     match (method, skill) {
         (Method::Pap, Skill::Gateway) => Ok("the text is a code; the gateway has checked the password"),
-        (Method::Pap, _) => Ok("the text is known, so anything can check it"),
-        (_, Skill::Upstream) => Ok("passed on untouched"),
+        (Method::Pap, _) => Ok("PAP sends the password, so every source can check it"),
+        (_, Skill::Upstream) => Ok("forwarded unchanged"),
         (Method::Chap, Skill::Roster) => Ok("for people whose password is kept as text"),
-        (Method::Chap, Skill::Gateway) => Ok("each live code is tried against the proof"),
-        (Method::Chap, Skill::Checks) => Err(Never {
-            why: "CHAP proves the password without telling it, and this directory only says yes or no to a password",
-            remedies: TEXT,
-        }),
-        (Method::Chap, Skill::ShowsNtHash) => {
-            Err(Never { why: "CHAP proves the password's text, and this directory shows no more than its NT hash", remedies: TEXT })
+        (Method::Chap, Skill::Gateway) => Ok("each currently valid code is tried against the response"),
+        (Method::Chap, Skill::Checks) => {
+            Err(Never { why: "CHAP never sends the password, and this directory can only check a password by a bind", remedies: TEXT })
         }
-        (Method::MsChapV2, Skill::ShowsNtHash) => Ok("compared with the NT hash that the directory shows"),
+        (Method::Chap, Skill::ShowsNtHash) => {
+            Err(Never { why: "CHAP needs the password in clear text, and this directory provides only its NT hash", remedies: TEXT })
+        }
+        (Method::MsChapV2, Skill::ShowsNtHash) => Ok("checked against the NT hash from the directory"),
         (Method::MsChapV2, Skill::Roster) => Ok("for people whose password is kept as text or as NT hash"),
-        (Method::MsChapV2, Skill::Gateway) => Ok("each live code is tried against the proof"),
-        (Method::MsChapV2, Skill::Checks) => Err(Never {
-            why: "MS-CHAPv2 proves the password's NT hash without telling the password, and this directory only says yes or no to a password",
-            remedies: HASH,
-        }),
-        (Method::Eap, _) => Err(Never { why: "what is inside EAP is not ended here; only an upstream can end it", remedies: INNER }),
+        (Method::MsChapV2, Skill::Gateway) => Ok("each currently valid code is tried against the response"),
+        (Method::MsChapV2, Skill::Checks) => {
+            Err(Never { why: "MS-CHAPv2 never sends the password, and this directory can only check a password by a bind", remedies: HASH })
+        }
+        (Method::Eap, _) => Err(Never { why: "EAP is not terminated here; only an upstream can terminate it", remedies: INNER }),
     }
 }
 
 /// Whether a form can be read from what a method tells.
 pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
-    const PROMPT: &[&str] = &["ask for the code at a prompt: `shows_challenges = true` on a gateway that can", "set the gateway to PAP"];
+    const PROMPT: &[&str] =
+        &["use a prompt for the code: set `shows_challenges = true` for a gateway that supports it", "switch the gateway to PAP"];
     const WITHOUT_PASSWORD: &[&str] = &["put `password` into the form", "set `code_only = true` if the gateway checks the password itself"];
     if skill == Skill::Gateway && shape.has_password() {
-        let why = "the chain is `code_only`, so nobody here could check the password of this form";
-        return Err(Never { why, remedies: &["take `password` out of the form", "take `code_only` out"] });
+        let why = "the chain is `code_only`, so the password in this form would not be checked";
+        return Err(Never { why, remedies: &["remove `password` from the form", "take `code_only` out"] });
     }
     if skill != Skill::Gateway && !shape.has_password() {
         return Err(Never { why: "the form has no password, and the first check needs one", remedies: WITHOUT_PASSWORD });
@@ -226,26 +225,28 @@ pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
     match (method, skill, shape) {
         (Method::Pap, ..) => Ok("read from the text"),
         (_, _, Shape::PasswordFactor) => {
-            Err(Never { why: "the method tells no text, so no factor word can be read from it", remedies: PROMPT })
+            Err(Never { why: "the method does not send the text, so no factor word can be read", remedies: PROMPT })
         }
         (_, _, Shape::PasswordPinCode | Shape::PinCode) => Err(Never {
-            why: "the method tells no text, and a PIN is kept as a hash, so it cannot be tried against the proof",
+            why: "the method does not send the text, and the PIN is stored only as a hash, so it cannot be verified",
             remedies: PROMPT,
         }),
-        (_, _, Shape::Password) => Ok("the proof is of the password alone"),
-        (_, Skill::Upstream, _) => {
-            Err(Never { why: "the upstream gets the proof untouched, and a code cannot be taken off a proof", remedies: PROMPT })
-        }
+        (_, _, Shape::Password) => Ok("the response covers the password alone"),
+        (_, Skill::Upstream, _) => Err(Never {
+            why: "the response is forwarded to the upstream unchanged, and a code cannot be separated from it",
+            remedies: PROMPT,
+        }),
         (_, Skill::ShowsNtHash, _) => {
-            Err(Never { why: "the NT hash is of the password alone, and a code cannot be joined to a hash", remedies: PROMPT })
+            Err(Never { why: "the NT hash covers the password alone, and a code cannot be appended to a hash", remedies: PROMPT })
         }
         (Method::Chap | Method::MsChapV2, Skill::Roster, _) => {
-            Ok("each live code is tried behind the password; for people whose password is kept as text")
+            Ok("each valid code is tried appended to the password; for people whose password is stored as text")
         }
         (Method::Chap | Method::MsChapV2, Skill::Gateway, _) => Ok("each live code is tried"),
-        (_, Skill::Checks, _) | (Method::Eap, ..) => {
-            Err(Never { why: "the method tells no text, and neither password nor code are known here to be tried", remedies: PROMPT })
-        }
+        (_, Skill::Checks, _) | (Method::Eap, ..) => Err(Never {
+            why: "the method does not send the text, and neither the password nor the code is known here to verify it",
+            remedies: PROMPT,
+        }),
     }
 }
 
@@ -253,53 +254,49 @@ pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
 pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fit {
     const PROMPTS: &[&str] =
         &["set `shows_challenges = true` on a gateway that shows prompts", "add a form with a code, such as `password code(6)`"];
-    const ONLY_PROMPTS: &[&str] = &["set `shows_challenges = true` on a gateway that shows prompts", "take the factor out of `second`"];
+    const ONLY_PROMPTS: &[&str] = &["set `shows_challenges = true` on a gateway that shows prompts", "remove the factor from `second`"];
     let asked = |how: &'static str, remedies, why| if prompts { Ok(how) } else { Err(Never { why, remedies }) };
     if method == Method::Eap && second != Second::None {
-        let why = "EAP ends with its own success, and no prompt can come after it";
+        let why = "EAP ends with its own success message, and no prompt can follow it";
         return Err(Never {
             why,
-            remedies: &["let the upstream ask for the second factor and set `second = []`", "set the gateway to PAP"],
+            remedies: &["let the upstream ask for the second factor and set `second = []`", "switch the gateway to PAP"],
         });
     }
     match (second, shape) {
         (Second::None, shape) if shape.has_code() || shape == Shape::PasswordFactor => {
             let remedies = &["set `second = [\"totp\"]`", "take the form out"];
-            Err(Never {
-                why: "the form has a code or a factor word, but the chain asks for no second factor, so nothing checks it",
-                remedies,
-            })
+            Err(Never { why: "the form has a code or a factor word, but the chain has no second factor, so nothing checks it", remedies })
         }
-        (Second::None, _) => Ok("none is asked for"),
+        (Second::None, _) => Ok("none required"),
         (Second::Code, shape) if shape.has_code() => Ok("the code in the field"),
         (Second::Upstream, shape) if shape.has_code() && method == Method::Pap => Ok("the code in the field goes to the upstream"),
         (Second::Code | Second::Upstream, Shape::PasswordFactor) => Err(Never {
-            why: "a factor word chooses a courier or an approval, and this factor is neither",
+            why: "a factor word can select only a courier or an approval, and this factor is neither",
             remedies: &["add a courier or `approval` to `second`", "take the form out"],
         }),
         (Second::Code, _) => {
-            asked("asked for at a prompt", PROMPTS, "no form has a place for the code, and the gateway shows no prompt to ask for it")
+            asked("asked for at a prompt", PROMPTS, "no form has a place for the code, and the gateway cannot show a prompt for it")
         }
-        (Second::Upstream, shape) if shape.has_code() => {
-            Err(Never { why: "the method tells no text, so the code cannot be taken out for the upstream", remedies: ONLY_PROMPTS })
-        }
+        (Second::Upstream, shape) if shape.has_code() => Err(Never {
+            why: "the method does not send the text, so the code cannot be extracted for the upstream",
+            remedies: ONLY_PROMPTS,
+        }),
         (Second::Upstream, _) => asked(
             "asked for at a prompt, then passed to the upstream",
             PROMPTS,
-            "no form has a place for the code, and the gateway shows no prompt to ask for it",
+            "no form has a place for the code, and the gateway cannot show a prompt for it",
         ),
-        (Second::Handset, Shape::PasswordFactor) => Ok("the word asks the handset"),
-        (Second::Handset, _) => Ok("asked on the handset, when no code was typed"),
+        (Second::Handset, Shape::PasswordFactor) => Ok("the factor word requests an approval"),
+        (Second::Handset, _) => Ok("approval requested on the handset if no code was entered"),
         (Second::Courier, Shape::PasswordFactor) => asked(
             "sent by the word's courier, then asked for at a prompt",
             ONLY_PROMPTS,
-            "a code that is sent has to be typed at a prompt, and the gateway shows none",
+            "a sent code must be entered at a prompt, and the gateway shows none",
         ),
-        (Second::Courier, _) => asked(
-            "sent, then asked for at a prompt",
-            ONLY_PROMPTS,
-            "a code that is sent has to be typed at a prompt, and the gateway shows none",
-        ),
+        (Second::Courier, _) => {
+            asked("sent, then asked for at a prompt", ONLY_PROMPTS, "a sent code must be entered at a prompt, and the gateway shows none")
+        }
     }
 }
 
@@ -355,7 +352,7 @@ pub fn methods_markdown() -> String {
         }
     };
     let skills: Vec<String> = Skill::ALL.iter().map(|skill| skill.words().to_owned()).collect();
-    table(&mut page, "Who can make the first check", "method", &skills, &mut |method| {
+    table(&mut page, "Sources that can perform the first check", "method", &skills, &mut |method| {
         Skill::ALL.iter().map(|skill| cell(first(method, *skill))).collect()
     });
     for skill in Skill::ALL {
@@ -475,6 +472,6 @@ mod tests {
             }
         }
         let page = methods_markdown();
-        assert!(page.contains("| `ms-chap-v2` |") && page.contains("only says yes or no"));
+        assert!(page.contains("| `ms-chap-v2` |") && page.contains("can only check a password by a bind"));
     }
 }

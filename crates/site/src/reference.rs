@@ -18,26 +18,26 @@ macro_rules! keys {
 keys! {
     "top" {
         "format" "number" "needed" "Version of this format; 1.";
-        "name" "text" "`unnamed`" "What the operator calls the site.";
+        "name" "text" "`unnamed`" "Display name of the site.";
         "doors" "table" "needed" "Where Bivector listens.";
         "factors" "table" "" "How second factors are checked, for all chains.";
         "passwords" "table" "" "When wrong passwords make a person or a caller wait.";
         "language" "language" "`en`" "The language of prompts and messages, where neither the person's nor the gateway's is known: `en`, `de`, `fr`, or one of `texts`.";
-        "handset" "table" "" "The page that people have on their phones.";
-        "newcomers" "tables" "nothing" "What people of a group get when they are first known.";
-        "texts" "tables" "as shipped" "Texts of your own, by language: `[texts.nl]`.";
+        "handset" "table" "" "The handset page: where people approve logins on their phones.";
+        "newcomers" "tables" "nothing" "Factor that new members of a group are invited to enrol.";
+        "texts" "tables" "as shipped" "Custom texts, by language: `[texts.nl]`.";
         "gateways" "tables" "" "Devices that send logins.";
         "directories" "tables" "" "Sources that speak LDAP.";
         "upstreams" "tables" "" "Sources and factors that speak RADIUS.";
         "couriers" "tables" "" "Ways to send codes.";
-        "identity" "tables" "" "How typed names are read.";
-        "chains" "tables" "" "Paths of logins.";
-        "rules" "tables" "" "Who may pass; the first that fits decides.";
-        "grants" "tables" "" "What a login gets.";
+        "identity" "tables" "" "Rules that turn typed names into login names.";
+        "chains" "tables" "" "Login chains: which gateways, methods, sources and factors belong together.";
+        "rules" "tables" "" "Who may log in; the first matching rule decides.";
+        "grants" "tables" "" "RADIUS attributes returned on accept.";
         "traces" "table" "" "How long traces are kept.";
         "intended" "tables" "" "Warnings of the check that are intended, one by one.";
-        "personas" "tables" "" "People who exist for rehearsals.";
-        "rehearsals" "tables" "" "Lists of logins with what must come of each.";
+        "personas" "tables" "" "Test identities for rehearsals.";
+        "rehearsals" "tables" "" "Lists of test logins with the expected result of each.";
     }
     "intended" {
         "warning" "code of a warning" "needed" "As `bivector site check` names it.";
@@ -48,41 +48,41 @@ keys! {
         "radius" "table" "needed" "The RADIUS door.";
     }
     "doors.radius" {
-        "listen" "addresses" "needed" "IP addresses with ports; the port is 1812 if left out.";
-        "accounting" "addresses" "none" "Where gateways report that sessions begin and end; the port is 1813 if left out.";
-        "session_within" "1s to 600s" "60s" "How long after an accept its session should have begun, at gateways that report. What never came up is said in the login's trace.";
-        "logins_in_flight" "1 to 1000000" "8192" "Logins undecided at one time; more are dropped and counted. Each holds about 4 KiB.";
-        "replies_kept" "1s to 300s" "30s" "How long a reply is kept to answer resends with the same bytes.";
+        "listen" "addresses" "needed" "IP addresses to listen on; default port 1812.";
+        "accounting" "addresses" "none" "Addresses that receive RADIUS accounting (session start and stop); default port 1813.";
+        "session_within" "1s to 600s" "60s" "How long after an accept an accounting start is expected, for gateways that send accounting. If none arrives, the login's trace says so.";
+        "logins_in_flight" "1 to 1000000" "8192" "Limit of concurrent logins; more are dropped and counted. Each needs about 4 KiB.";
+        "replies_kept" "1s to 300s" "30s" "How long a reply is cached to answer retransmissions identically.";
     }
     "traces" {
-        "count" "1000 to 20000000" "1000000" "How many at most; the oldest make room. Each takes about 3 KiB on disk.";
-        "time" "1d to 3650d" "no limit" "How long at most.";
+        "count" "1000 to 20000000" "1000000" "Maximum number of traces; the oldest are deleted. Each needs about 3 KiB on disk.";
+        "time" "1d to 3650d" "no limit" "Maximum age of traces.";
         "keep_unknown_names" "true or false" "false" "Whether a typed name that nobody is known by is kept as it was typed. It may be a password in the wrong field, so otherwise only its first two characters, its length and a digest are kept, unless it resembles a known name.";
     }
     "factors" {
-        "totp" "table" "" "Codes by time.";
-        "hotp" "table" "" "Codes by count.";
+        "totp" "table" "" "Time-based codes (TOTP).";
+        "hotp" "table" "" "Counter-based codes (HOTP).";
         "sent" "table" "" "Codes that couriers bring.";
         "lockout" "table" "" "When wrong codes and PINs lock a person.";
-        "prompt_lasts" "1s to 1h" "2m" "How long a prompt may be answered.";
+        "prompt_lasts" "1s to 1h" "2m" "How long a prompt (Access-Challenge) can be answered.";
     }
     "factors.totp" {
-        "window" "0 to 10" "1" "Steps before and after now in which a code is right. Each step more gives a guesser one more code.";
-        "drift" "0 to 100" "10" "Steps that a device's clock may be off. What it was off at its last right code is remembered, and the window lies around that.";
+        "window" "0 to 10" "1" "Time steps before and after the current one in which a code is accepted. Each extra step gives an attacker two more codes to guess.";
+        "drift" "0 to 100" "10" "Maximum clock drift of a device, in time steps. The drift at the last correct code is remembered, and the window is centred on it.";
     }
     "factors.hotp" {
-        "look_ahead" "1 to 100" "10" "Counters ahead in which a code is right: codes that were made and not used.";
-        "resync" "1 to 10000" "100" "Counters ahead in which two codes in a row bring a device back.";
+        "look_ahead" "1 to 100" "10" "How far ahead of the expected counter a code is accepted, to allow for codes generated but not used.";
+        "resync" "1 to 10000" "100" "How far ahead two consecutive codes can resynchronise a device.";
     }
     "factors.sent" {
         "digits" "6 to 10" "6" "Digits of a code.";
         "lasts" "30s to 1h" "5m" "How long it works.";
-        "resends" "0 to 10" "2" "How often one login may have a code sent again.";
-        "per_person" "1 to 1000" "10" "Codes for one person in an hour.";
-        "per_minute" "1 to 100000" "120" "Codes for all people in a minute.";
+        "resends" "0 to 10" "2" "How often a code can be re-sent within one login.";
+        "per_person" "1 to 1000" "10" "Codes per person and hour.";
+        "per_minute" "1 to 100000" "120" "Codes per minute, for all people together.";
     }
     "factors.lockout" {
-        "after" "1 to 100" "5" "Wrong codes and PINs in a row, each behind a right password, on any gateway. Wrong proofs over password and code together count a tenth.";
+        "after" "1 to 100" "5" "Consecutive wrong codes or PINs (with a correct password, on any gateway) before a person is locked. A wrong CHAP or MS-CHAPv2 response over password and code counts as a tenth.";
         "time" "1s to 30d" "15m" "How long the lock lasts. `bivector factor release` ends it.";
     }
     "passwords" {
@@ -99,15 +99,15 @@ keys! {
     }
     "handset" {
         "address" "`https://` address" "none" "Where people reach the service's page: links in invitations begin with it, and security keys are bound to it. Without it there are neither links nor security keys.";
-        "chain" "name" "none" "The chain by which people sign in to their own page. Without it they come by invitation only.";
-        "shows_code" "true or false" "false" "Whether it shows the person's own codes by time.";
-        "confirmed_by" "`operator` or `invitation`" "`operator`" "Whether an operator must type the reference that a new device shows before it counts, or whoever holds the invitation is taken for the person.";
+        "chain" "name" "none" "Chain used to sign in to the person's own page. Without it, the page is reachable by invitation only.";
+        "shows_code" "true or false" "false" "Whether the page shows the person's own TOTP codes.";
+        "confirmed_by" "`operator` or `invitation`" "`operator`" "Who confirms a new device: an operator, by typing the reference it shows, or nobody (the invitation alone is enough).";
         "invitation_lasts" "60s to 720h" "24h" "How long an invitation may be used, once.";
-        "stop" "60s to 720h" "1h" "How long \"that was not me\" stops approvals for the person.";
+        "stop" "60s to 720h" "1h" "How long approvals stay stopped after the person reports \"that was not me\".";
         "per_person" "1 to 1000" "30" "Approvals for one person in an hour.";
     }
     "newcomers" {
-        "group" "name" "needed" "Members of this group, when an import or a sync first brings them; the first of these tables that fits decides.";
+        "group" "name" "needed" "Applies to members of this group when an import or sync first adds them; the first matching table decides.";
         "factor" "`approval` or `totp`" "needed" "What they are invited to.";
         "send_by" "name" "handed over on screen" "The courier that brings the invitation.";
     }
@@ -143,40 +143,40 @@ keys! {
     }
     "gateways" {
         "name" "text" "needed" "Its name.";
-        "from" "addresses, ranges or host names" "needed" "Where its packets come from. The most specific range wins. Host names are resolved again every minute.";
-        "identifier" "text or texts" "not looked at" "What the device calls itself in NAS-Identifier; a request with another one is refused.";
+        "from" "addresses, ranges or host names" "needed" "Source addresses of its packets. The most specific range wins. Host names are re-resolved every minute.";
+        "identifier" "text or texts" "not looked at" "Expected NAS-Identifier; a request with another one is refused.";
         "labels" "table of texts" "none" "What kind of device it is and where, such as `{ kind = \"vpn\", place = \"harbour\" }`; for chains and rules.";
-        "charset" "`utf-8` or `latin-1`" "`utf-8`" "How it writes names and passwords that are not ASCII.";
+        "charset" "`utf-8` or `latin-1`" "`utf-8`" "Character set of names and passwords it sends.";
         "fields" "`one` or `scrv1`" "`one`" "Whether its people's program has one field for password and code, or two that it sends in one as `SCRV1:…` (and answers to prompts as `CRV1:…`).";
-        "knows" "texts" "not checked" "Group names that are set up on the device; grants that name another one are warned about.";
+        "knows" "texts" "not checked" "Group names configured on the device; the site check warns about grants that use others.";
         "secret" "name of a secret" "needed" "The shared secret, sealed with `bivector secret set`.";
-        "message_authenticator" "`required` or `when-present`" "`required`" "Whether its requests must be signed.";
-        "patience" "table" "" "How it resends, as set on the device.";
-        "client_patience" "1s to 1h" "" "How long the person's own program waits. Kept and shown.";
-        "shows_challenges" "true or false" "false" "Whether it can show a prompt and send the answer.";
+        "message_authenticator" "`required` or `when-present`" "`required`" "Whether its requests must carry Message-Authenticator.";
+        "patience" "table" "" "Its timeout and retries, as configured on the device.";
+        "client_patience" "1s to 1h" "" "Timeout of the client program (for example the VPN client). For information and the budget only.";
+        "shows_challenges" "true or false" "false" "Whether it supports Access-Challenge: shows the prompt and returns the answer.";
         "shows_refusals" "true or false" "not stated" "Whether it shows the text of a refusal, with its reference, to the person. Kept for the handover sheet.";
         "joins_without_caller" "true or false" "false" "Whether a second login of somebody joins the approval that waits, although the gateway sends no Calling-Station-Id and so nothing tells the two logins apart. Otherwise it is refused as busy.";
         "language" "language" "the site's" "The language of its people, where a person's own is not known.";
-        "prompt_limit" "40 to 3000" "253" "Bytes of a prompt that it can show; longer ones are cut.";
+        "prompt_limit" "40 to 3000" "253" "Maximum prompt length in bytes; longer prompts are truncated.";
         "logins_in_flight" "1 to 1000000" "4096" "Logins of this gateway undecided at one time.";
     }
     "gateways.patience" {
         "wait" "100ms to 600s" "5s" "Wait per try.";
-        "tries" "1 to 20" "3" "Tries in all.";
-        "servers" "1 to 8" "1" "RADIUS servers that are entered on the device: it moves on to the next one after its tries, and the login begins anew there.";
+        "tries" "1 to 20" "3" "Total number of tries, including the first.";
+        "servers" "1 to 8" "1" "Number of RADIUS servers configured on the device: after its tries it fails over to the next one, where the login starts over.";
     }
     "directories" {
         "name" "text" "needed" "Its name; `roster` is taken.";
         "servers" "`ldap://` or `ldaps://` addresses" "needed" "Its servers: the next is asked only when one cannot be reached.";
-        "pool" "`order` or `balance`" "`order`" "Which server is asked first: the first that is well, or each in turn.";
-        "start_tls" "true or false" "false" "Turn `ldap://` into TLS before anything is said.";
-        "trust" "file" "the usual issuers" "PEM file with the issuers that are trusted, in the data folder.";
-        "kind" "`auto`, `generic` or `active-directory`" "`auto`" "What kind of directory it is: how nested groups are found and a password is changed.";
-        "bind_as" "table" "by DN" "What a person's bind is made as.";
-        "base" "DN" "needed" "Where people are.";
+        "pool" "`order` or `balance`" "`order`" "Server selection: the first healthy one in order, or round robin.";
+        "start_tls" "true or false" "false" "Upgrade `ldap://` to TLS (StartTLS) before anything else is sent.";
+        "trust" "file" "the usual issuers" "PEM file with trusted CA certificates, in the data folder.";
+        "kind" "`auto`, `generic` or `active-directory`" "`auto`" "Directory type; determines how nested groups are found and passwords are changed.";
+        "bind_as" "table" "by DN" "Name form used to bind as a person.";
+        "base" "DN" "needed" "Search base for people.";
         "scope" "`subtree` or `one-level`" "`subtree`" "How deep below the base.";
         "login" "attribute or attributes" "`uid`, or `sAMAccountName`" "The naming attributes. People may type the value of any; the first one's value is the login name that they are known by.";
-        "reader" "table" "anonymous" "The service account.";
+        "reader" "table" "anonymous" "Service account for searches.";
         "groups" "table" "from `memberOf`" "Where groups come from.";
         "attributes" "table" "" "Attributes of people beside name and groups.";
         "patience" "table" "" "Time limits.";
@@ -194,13 +194,13 @@ keys! {
         "from" "attribute, or `search`" "`memberOf`" "The attribute of the person's entry that lists groups; or search for groups.";
         "base" "DN" "needed with `search`" "Where groups are.";
         "member" "attribute" "`member`" "The attribute of a group that lists its members, with `search`.";
-        "nested" "true or false" "false; true for `active-directory`" "Whether groups of groups count.";
+        "nested" "true or false" "false; true for `active-directory`" "Whether nested groups are resolved.";
     }
     "directories.attributes" {
         "mail" "attribute" "`mail`" "Where codes by mail go.";
         "phone" "attribute" "`mobile`" "Where codes by text message and voice go.";
         "language" "attribute" "`preferredLanguage`" "The language that the person reads.";
-        "nt_hash" "attribute" "not read" "The NT hash of the password, 16 bytes or 32 hex digits: what MS-CHAPv2 needs. Whoever reads it can log in with it.";
+        "nt_hash" "attribute" "not read" "Attribute with the password's NT hash (16 bytes or 32 hex digits), needed for MS-CHAPv2. Anyone who can read it can log in with it.";
     }
     "directories.patience" {
         "connect" "50ms to 60s" "2s" "For name resolution, connection and TLS of one server.";
@@ -213,9 +213,9 @@ keys! {
         "pool" "`order` or `balance`" "`order`" "Which server is asked first.";
         "secret" "name of a secret" "needed" "The shared secret, sealed.";
         "source_address" "address" "the system's choice" "The address of this machine that requests leave from.";
-        "patience" "table" "" "How long it is waited for.";
-        "attributes" "table" "none" "What travels with a login beside name and credential.";
-        "name_as" "`read` or `typed`" "`read`" "Whether the name goes up as the identity rule read it or as it was typed.";
+        "patience" "table" "" "Timeouts and tries.";
+        "attributes" "table" "none" "Attributes forwarded in addition to name and credential.";
+        "name_as" "`read` or `typed`" "`read`" "Which name is sent: as read by the identity rule, or as typed.";
         "groups_from" "attribute" "none" "The attribute of its accept that names the person's groups, for rules.";
         "message_authenticator" "`required` or `when-present`" "`required`" "Whether its replies must be signed.";
         "status_checks" "true or false" "true" "Whether it is asked for its state with Status-Server.";
@@ -226,7 +226,7 @@ keys! {
     }
     "upstreams.attributes" {
         "up" "attributes" "none" "Attributes of the gateway's request that are passed up.";
-        "back" "attributes" "none" "Attributes of its answer that are passed back. What EAP and MS-CHAP need always is.";
+        "back" "attributes" "none" "Attributes of its reply that are passed to the gateway. Those needed for EAP and MS-CHAP always are.";
     }
     "couriers" {
         "name" "text" "needed" "Its name, as a factor under `second`.";
@@ -237,7 +237,7 @@ keys! {
         "from" "mail address" "needed with `server`" "The sender.";
         "account" "text" "none" "The account to sign in to the mail server with; its password is the secret.";
         "secret" "name of a secret" "none" "The sealed secret, for `{secret}` or for the account.";
-        "trust" "file" "the usual issuers" "PEM file with the issuers that are trusted, in the data folder.";
+        "trust" "file" "the usual issuers" "PEM file with trusted CA certificates, in the data folder.";
         "patience" "100ms to 60s" "5s" "How long one delivery may take.";
         "headers" "table of texts" "none" "Headers, such as `{ Authorization = \"Bearer {secret}\" }`.";
         "body" "template" "`{\"to\": \"{to}\", \"text\": \"{text}\"}`" "The body, with `{to}`, `{text}`, `{code}`, `{name}` and `{secret}`; values are escaped for JSON and for forms.";
@@ -253,31 +253,31 @@ keys! {
     }
     "chains" {
         "name" "text" "needed" "Its name.";
-        "gateways" "names" "needed, or `labels`" "Gateways whose logins it takes. Chains that share one are told apart by `ports` or `realms`, the first that fits takes the login.";
+        "gateways" "names" "needed, or `labels`" "Gateways whose logins it accepts. Chains that share a gateway are separated by `ports` or `realms`; the first match takes the login.";
         "labels" "table of texts" "" "Takes all gateways that have these labels.";
-        "ports" "texts" "all" "Only logins that came in by doors on these ports.";
+        "ports" "texts" "all" "Only logins received on these ports.";
         "realms" "texts" "all" "Only names typed with one of these realms or domains; an empty text stands for names without one.";
         "identity" "name" "nothing is taken off" "The identity rule.";
-        "methods" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "Authentication methods it takes. What each can do with which source is in [methods.md](methods.md).";
+        "methods" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "Authentication methods it accepts. [methods.md](methods.md) shows which work with which source.";
         "forms" "forms" "needed with `pap`" "How the password field is read, preferred first: `password`, `code(6)` or `code(6..8)`, `pin(4..6)` before a code, `factor` for a factor word, literals in single quotes.";
         "first" "names or tables" "needed" "Sources for the first check, or `roster`. The next is asked only when one does not know the person.";
-        "when_source_is_down" "`refuse` or `next`" "`refuse`" "What happens when a source cannot answer. An outage is never taken for \"no such person\".";
+        "when_source_is_down" "`refuse` or `next`" "`refuse`" "What to do when a source cannot answer. An outage is never treated as \"no such person\".";
         "change_password" "true or false" "false" "Whether a person may set a new password at a prompt, when the old one and the code are right but the old one has expired.";
-        "second" "factors, or an empty list" "needed" "Second factors, preferred first: `totp`, `hotp`, `recovery`, `temporary`, `approval`, `key`, couriers, an upstream. An empty list lets the first check alone in, with a warning.";
+        "second" "factors, or an empty list" "needed" "Second factors, preferred first: `totp`, `hotp`, `recovery`, `temporary`, `approval`, `key`, couriers, an upstream. With an empty list the first check alone is enough (the site check warns).";
         "words" "table of texts" "what each courier carries; `approve`, `key`" "Words that choose a courier or an approval: `{ pager = [\"sms\", \"text\"] }`. For forms with `factor`, and at prompts.";
         "when_several" "`list` or `first`" "`list`" "At a prompt, for people with several factors: choose from a numbered list, or be asked for the first.";
         "when_second_is_down" "`refuse`, `next` or `first-only`" "`refuse`" "What happens when a courier or upstream cannot be asked: refuse, ask for another factor, or let the first check alone in (warned about, counted, marked in every such trace).";
         "second_patience" "5s to 600s" "45s" "How long an approval may take.";
-        "match_number" "true or false" "true" "Whether a gateway that shows prompts shows a number that must be picked on the handset. Others cannot show one.";
+        "match_number" "true or false" "true" "Number matching: the prompt shows a number that must be picked on the handset. Only on gateways that show prompts.";
         "when_unanswered" "`refuse` or `next`" "`refuse`" "What happens when nobody answers an approval: refuse, or ask for another factor where the gateway shows prompts.";
         "when_not_enrolled" "`refuse`, `enrol` or `let-in`" "`refuse`" "What happens to people without any factor: refuse; enrol an authenticator app within the login, where the gateway shows prompts; or let the first check alone in until a date (warned about).";
         "let_in_until" "date" "needed with `let-in`" "The last day (UTC) on which people without a factor get in, such as `2027-03-31`.";
-        "remember" "60s to 2160h" "never" "How long a person's own device, known by Calling-Station-Id, needs no second factor on the same gateway once it has given one. Not in rehearsals.";
+        "remember" "60s to 2160h" "never" "How long a client device (by Calling-Station-Id) is remembered on the same gateway after a second factor, so that it needs none. Not in rehearsals.";
         "waive" "tables" "nobody" "Who is let in without a second factor, each with a reason.";
         "code_only" "true or false" "false" "The gateways check passwords themselves, so only the code is checked here. Warned about.";
-        "retry" "true or false" "false" "Whether a device that spoke MS-CHAPv2 is told that it may try again at once (RFC 2759 section 6).";
-        "when_unclear" "`code` or `plain`" "`code`" "Which reading counts when no code verifies: the first form with a code, or the first without.";
-        "refusal_pace" "0s to 5s" "250ms" "Refusals leave at whole multiples of this after the request, so that their time tells nothing.";
+        "retry" "true or false" "false" "Whether an MS-CHAPv2 failure allows an immediate retry (R=1, RFC 2759 section 6).";
+        "when_unclear" "`code` or `plain`" "`code`" "Which reading is used when no code is valid: the first form with a code, or the first without.";
+        "refusal_pace" "0s to 5s" "250ms" "Refusals are sent at multiples of this interval after the request, so that their timing reveals nothing.";
     }
     "chains.first" {
         "source" "name" "needed" "The source.";
@@ -286,7 +286,7 @@ keys! {
         "group" "name" "" "It checks the passwords of people whom a directory before it has found in this group. Upstreams only.";
     }
     "chains.waive" {
-        "network" "addresses or ranges" "" "For people whose own address, as the gateway tells it in Calling-Station-Id, is in one of these;";
+        "network" "addresses or ranges" "" "For clients whose address (Calling-Station-Id) is in one of these;";
         "group" "names" "" "or for members of one of these groups;";
         "person" "patterns" "" "or for these login names; `*` stands for any text.";
         "reason" "text" "needed" "Why, for every trace.";
@@ -294,9 +294,9 @@ keys! {
     "rules" {
         "name" "text" "needed" "Its name, shown in traces.";
         "chain" "name" "needed" "The chain it belongs to.";
-        "when" "table" "everybody" "Whom it is about.";
-        "grant" "name" "" "Let in, with this grant.";
-        "refuse" "text" "" "Keep out, for this reason.";
+        "when" "table" "everybody" "Whom the rule matches.";
+        "grant" "name" "" "Accept, with this grant.";
+        "refuse" "text" "" "Refuse, with this reason.";
     }
     "rules.when" {
         "group" "name or names" "all" "Members of at least one of these groups, by name or whole DN, in any case.";
@@ -319,14 +319,14 @@ keys! {
         "name" "text" "needed" "Its name in rehearsals.";
         "login" "text" "its name" "What it types as its name.";
         "password" "name of a secret" "none" "Its password, sealed.";
-        "token" "true or false" "false" "The run plays a token for it, which no login but a rehearsed one knows: codes never run out.";
+        "token" "true or false" "false" "Use a simulated token that is valid only in rehearsals; it always has an unused code.";
         "seed" "name of a secret" "none" "Or it uses an enrolled device: the sealed seed in base32 (six digits every 30 s). A run waits for the next code where all are used.";
         "code" "name of a secret" "none" "Or its code never changes, as with old hardware behind an upstream.";
-        "handset" "true or false" "false" "A robot handset answers approvals of its rehearsed logins. No other handset of the person is asked then.";
+        "handset" "true or false" "false" "A simulated handset answers approvals of its rehearsed logins; the person's real handsets are not asked.";
     }
     "rehearsals" {
         "name" "text" "needed" "Its name.";
-        "logins" "tables" "needed" "The logins, in the order in which they are told.";
+        "logins" "tables" "needed" "The logins, in report order.";
     }
     "rehearsals.logins" {
         "persona" "name" "needed" "Who logs in.";
@@ -336,14 +336,14 @@ keys! {
         "method" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
         "type" "text" "needed" "What is typed in the password field, with places: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
         "answers" "texts" "none" "What is typed at each prompt; `{sent}` is the code that a courier has just carried.";
-        "handset" "text" "ignore" "What the robot handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`.";
+        "handset" "text" "ignore" "What the simulated handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`.";
         "twist" "word" "none" "What is wrong on purpose: `wrong-secret`, `stranger`, `same-again`, `late-answer`, `foreign-answer`, `locked`.";
-        "waits" "table" "the site's" "Waits that are shorter in this login, so that nobody has to sit them out.";
+        "waits" "table" "the site's" "Shorter timeouts for this login, to save time.";
         "caller" "text" "none" "What the gateway tells in Calling-Station-Id.";
-        "expect" "table" "an accept" "What must come of it.";
+        "expect" "table" "an accept" "Expected result.";
     }
     "rehearsals.logins.waits" {
-        "prompt" "100ms to 600s" "the site's" "How long a prompt may be answered.";
+        "prompt" "100ms to 600s" "the site's" "How long a prompt (Access-Challenge) can be answered.";
         "approval" "100ms to 600s" "the chain's" "How long an approval may take.";
     }
     "rehearsals.logins.expect" {
@@ -354,7 +354,7 @@ keys! {
         "absent" "names" "none" "Attributes that it does not carry.";
         "factor" "name" "any" "The second factor that was really given. One that was remembered or waived never counts.";
         "source" "name" "any" "The source that knew the person.";
-        "within" "1ms to 600s" "any" "The longest that it may take, without the robot's own waits.";
+        "within" "1ms to 600s" "any" "Maximum duration, excluding the simulated handset's own delay.";
     }
 }
 

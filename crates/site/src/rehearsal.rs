@@ -19,7 +19,7 @@ pub struct Persona {
     pub password: Option<String>,
     /// What shows its codes.
     pub codes: Option<Codes>,
-    /// Whether a robot handset answers for it.
+    /// Whether a simulated handset answers for it.
     pub handset: bool,
     /// Its line in the site file.
     pub line: u32,
@@ -75,7 +75,7 @@ pub struct RehearsedLogin {
     pub typed: Typed,
     /// What is typed at each prompt.
     pub answers: Vec<Typed>,
-    /// What the robot handset does.
+    /// What the simulated handset does.
     pub handset: Option<HandsetDoes>,
     /// What is wrong with it on purpose.
     pub twist: Option<Twist>,
@@ -147,14 +147,17 @@ impl Typed {
                 continue;
             }
             if brace == "}" {
-                return Err(TypedError("a `}` closes nothing; write `}}` for a brace itself".to_owned()));
+                return Err(TypedError("unmatched `}`; write `}}` for a literal brace".to_owned()));
             }
             let unclosed = || TypedError("a `{` is not closed; write `{{` for a brace itself".to_owned());
             let (place, after) = rest.split_once('}').ok_or_else(unclosed)?;
             if !plain.is_empty() {
                 parts.push(TypedPart::Text(std::mem::take(&mut plain)));
             }
-            parts.push(TypedPart::named(place).ok_or_else(|| TypedError(format!("`{{{place}}}` is no place; known: {}", Self::PLACES)))?);
+            parts.push(
+                TypedPart::named(place)
+                    .ok_or_else(|| TypedError(format!("`{{{place}}}` is not a placeholder; known: {}", Self::PLACES)))?,
+            );
             rest = after;
         }
         plain.push_str(rest);
@@ -194,7 +197,7 @@ impl TypedPart {
     }
 }
 
-/// What a robot handset does with an approval.
+/// What a simulated handset does with an approval.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct HandsetDoes {
     /// Its answer; none is silence.
@@ -203,7 +206,7 @@ pub struct HandsetDoes {
     pub after: Duration,
 }
 
-/// An answer of a robot handset.
+/// An answer of a simulated handset.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HandsetAnswer {
     /// Yes, with the number that the gateway shows, if it shows one.
@@ -362,7 +365,7 @@ pub struct Mismatch {
 
 impl fmt::Display for Mismatch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}: wanted {}, seen {}", self.what, self.wanted, self.seen)
+        write!(f, "{}: expected {}, got {}", self.what, self.wanted, self.seen)
     }
 }
 

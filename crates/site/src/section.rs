@@ -94,13 +94,13 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
         self.notes.error(
             "wrong-type",
             value.span(),
-            format!("`{key}` is {wanted}, not {}", article(seen)),
+            format!("`{key}` must be {wanted}, not {}", article(seen)),
             format!("write it as {wanted}"),
         );
     }
 
     pub(super) fn missing(&self, key: &str, example: &str) {
-        let message = format!("{} has no `{key}`", self.title);
+        let message = format!("{} lacks the required key `{key}`", self.title);
         self.notes.error("missing-key", self.span.clone(), message, format!("add it, for example `{key} = {example}`"));
     }
 
@@ -108,8 +108,8 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
     pub(super) fn out_of_place(&self, keys: &[&'static str], why: &str) {
         for key in keys {
             if let Some(value) = self.take(key) {
-                let message = format!("`{key}` has no meaning here: {why}");
-                self.notes.error("contradiction", value.span(), message, "take it out");
+                let message = format!("`{key}` does not apply here: {why}");
+                self.notes.error("contradiction", value.span(), message, "remove it");
             }
         }
     }
@@ -122,7 +122,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
         let value = self.take(key)?;
         let text = as_text(value);
         if text.is_none() {
-            self.wrong_type(key, value, "a text in quotes");
+            self.wrong_type(key, value, "a quoted string");
         }
         text
     }
@@ -135,7 +135,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
         }
         let text = self.text(key)?;
         if text.value.is_empty() {
-            self.notes.error("empty", text.span, format!("`{key}` is empty"), format!("write for example `{key} = {example}`"));
+            self.notes.error("empty", text.span, format!("`{key}` is empty"), format!("set it, for example `{key} = {example}`"));
             return None;
         }
         Some(text)
@@ -148,14 +148,14 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             return Some(At { span: text.span.clone(), value: vec![text] });
         }
         let Some(array) = value.get_ref().as_array() else {
-            self.wrong_type(key, value, "a list of texts");
+            self.wrong_type(key, value, "a list of strings");
             return None;
         };
         let mut texts = Vec::new();
         for item in array.iter() {
             match as_text(item) {
                 Some(text) => texts.push(text),
-                None => self.wrong_type(key, item, "a list of texts"),
+                None => self.wrong_type(key, item, "a list of strings"),
             }
         }
         Some(At { value: texts, span: value.span() })
@@ -168,7 +168,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             return vec![Item::Text(text)];
         }
         let Some(array) = value.get_ref().as_array() else {
-            self.wrong_type(key, value, "a list of texts and tables");
+            self.wrong_type(key, value, "a list of strings and tables");
             return Vec::new();
         };
         let mut items = Vec::new();
@@ -176,7 +176,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             match (as_text(item), item.get_ref().as_table()) {
                 (Some(text), _) => items.push(Item::Text(text)),
                 (None, Some(table)) => items.push(Item::Table(Section::new(table, item.span(), each, self.notes))),
-                (None, None) => self.wrong_type(key, item, "a list of texts and tables"),
+                (None, None) => self.wrong_type(key, item, "a list of strings and tables"),
             }
         }
         items
@@ -195,13 +195,13 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
                 Some(text) => {
                     labels.insert(name.get_ref().to_string(), text.value);
                 }
-                None => self.wrong_type(name.get_ref(), value, "a text in quotes"),
+                None => self.wrong_type(name.get_ref(), value, "a quoted string"),
             }
         }
         Some(At { value: labels, span: value.span() })
     }
 
-    /// A table whose keys the operator chooses, each with a text or a list of texts.
+    /// A table whose keys the operator chooses, each with a text or a list of strings.
     pub(super) fn lists(&self, key: &'static str) -> Vec<(At<String>, Vec<At<String>>)> {
         let Some(value) = self.take(key) else { return Vec::new() };
         let Some(table) = value.get_ref().as_table() else {
@@ -216,7 +216,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             };
             match texts {
                 Some(texts) => lists.push((At { value: name.get_ref().to_string(), span: name.span() }, texts)),
-                None => self.wrong_type(name.get_ref(), value, "a text or a list of texts"),
+                None => self.wrong_type(name.get_ref(), value, "a text or a list of strings"),
             }
         }
         lists
@@ -255,13 +255,13 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
     pub(super) fn number(&self, key: &'static str, range: RangeInclusive<u64>) -> Option<At<u64>> {
         let value = self.take(key)?;
         let Some(integer) = value.get_ref().as_integer() else {
-            self.wrong_type(key, value, "a whole number");
+            self.wrong_type(key, value, "an integer");
             return None;
         };
         let number = u64::from_str_radix(&integer.as_str().replace('_', ""), integer.radix()).ok().filter(|number| range.contains(number));
         if number.is_none() {
-            let message = format!("`{key}` is {}; {} to {} are allowed", integer.as_str(), range.start(), range.end());
-            self.notes.error("out-of-range", value.span(), message, "choose a number in the range");
+            let message = format!("`{key}` is {}; the allowed range is {} to {}", integer.as_str(), range.start(), range.end());
+            self.notes.error("out-of-range", value.span(), message, "use a number within the range");
         }
         number.map(|number| At { value: number, span: value.span() })
     }
@@ -269,17 +269,17 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
     pub(super) fn duration(&self, key: &'static str, range: RangeInclusive<Duration>) -> Option<At<Duration>> {
         let text = self.text(key)?;
         let Some(duration) = read_duration(&text.value) else {
-            let message = format!("`{}` is no duration", text.value);
+            let message = format!("`{}` is not a duration", text.value);
             self.notes.error(
                 "bad-duration",
                 text.span,
                 message,
-                "write a number with its unit, such as \"250ms\", \"20s\", \"5m\" or \"1h\"",
+                "use a number with a unit, for example \"250ms\", \"20s\", \"5m\" or \"1h\"",
             );
             return None;
         };
         if !range.contains(&duration) {
-            let message = format!("`{key}` is {}; {} to {} are allowed", text.value, show(*range.start()), show(*range.end()));
+            let message = format!("`{key}` is {}; the allowed range is {} to {}", text.value, show(*range.start()), show(*range.end()));
             self.notes.error("out-of-range", text.span, message, "choose a duration in the range");
             return None;
         }
@@ -291,7 +291,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
         let found = choices.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
         if found.is_none() {
             let words: Vec<&str> = choices.iter().map(|(word, _)| *word).collect();
-            let remedy = did_you_mean(&text.value, words.iter().copied()).unwrap_or_else(|| "choose one of these".to_owned());
+            let remedy = did_you_mean(&text.value, words.iter().copied()).unwrap_or_else(|| "use one of the allowed values".to_owned());
             let message = format!("`{key}` is `{}`; allowed: {}", text.value, quoted(&words));
             self.notes.error("not-a-choice", text.span, message, remedy);
         }
@@ -333,8 +333,8 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
                 continue;
             }
             let allowed = quoted(&taken);
-            let hint = did_you_mean(name, taken.iter().copied()).unwrap_or_else(|| format!("known here: {allowed}"));
-            self.notes.error("unknown-key", key.span(), format!("{} has no key `{name}`", self.title), hint);
+            let hint = did_you_mean(name, taken.iter().copied()).unwrap_or_else(|| format!("allowed keys: {allowed}"));
+            self.notes.error("unknown-key", key.span(), format!("unknown key `{}` in {name}", self.title), hint);
         }
     }
 }

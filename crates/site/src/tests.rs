@@ -172,8 +172,8 @@ grant = "control-room"
     let text = format!("{GOOD}{extra}");
     let findings = Site::read(&text, &known()).1;
     let has = |code: &str, part: &str| findings.iter().any(|finding| finding.code == code && finding.message.contains(part));
-    assert!(has("address-overlap", "belongs to the gateway `breakwater` too"), "{findings:#?}");
-    assert!(has("address-overlap", "lies inside `127.0.0.0/24` of the gateway `wide`"));
+    assert!(has("address-overlap", "is also assigned to the gateway `breakwater`"), "{findings:#?}");
+    assert!(has("address-overlap", "is inside `127.0.0.0/24` of the gateway `wide`"));
     assert!(has("unused", "grant `nobody`") && has("unused", "no chain takes logins from `wide`"));
     assert!(has("never-matches", "control room"));
 }
@@ -185,21 +185,21 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
     const TWO_FORMS: Change = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
     const UNCLEAR: Change = ("when_unclear = \"code\"", "");
     let cases: [(&[Change], &str, &str); 18] = [
-        (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-partly", "only says yes or no to a password"),
+        (&[("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]")], "method-partly", "can only check a password by a bind"),
         (
             &[("methods = [\"pap\"]", "methods = [\"pap\", \"chap\"]"), (staff_first, "first = [\"tidehall\"]")],
             "method-impossible",
             "can never accept a CHAP login",
         ),
-        (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "only an upstream can end it"),
+        (&[("methods = [\"pap\"]", "methods = [\"eap\"]")], "method-impossible", "EAP is not terminated here"),
         (&[("forms = [\"password code(6)\", \"password\"]", "forms = [\"code(6)\"]")], "form-impossible", "the form has no password"),
         (
             &[("when_unclear = \"code\"", "code_only = true"), ("first = [\"tidehall\", \"roster\"]", "first = []")],
             "empty",
             "a `code_only` chain needs one too",
         ),
-        (&[("when_unclear = \"code\"", "code_only = true")], "form-impossible", "nobody here could check the password"),
-        (&[("second = [\"totp\"]", "second = [\"totp\", \"pager\"]")], "factor-impossible", "has to be typed at a prompt"),
+        (&[("when_unclear = \"code\"", "code_only = true")], "form-impossible", "the password in this form would not be checked"),
+        (&[("second = [\"totp\"]", "second = [\"totp\", \"pager\"]")], "factor-impossible", "must be entered at a prompt"),
         (
             &[("second = [\"totp\"]", "second = [\"pager\"]"), ("client_patience = \"60s\"", "shows_challenges = true"), TWO_FORMS],
             "gateway-impossible",
@@ -209,15 +209,19 @@ fn chains_that_cannot_work_as_written_are_found_with_the_reason() {
         (
             &[("forms = [\"password code(6)\", \"password\"]", "forms = [\"password code(6)\", \"password ' ' factor\"]")],
             "form-impossible",
-            "chooses a courier",
+            "can select only a courier or an approval",
         ),
-        (&[(staff_first, "first = [{ source = \"roster\", group = \"x\" }]")], "cascade", "only an upstream can take over"),
-        (&[(staff_first, "first = [{ source = \"harbourlight\", group = \"x\" }, \"tidehall\"]")], "cascade", "nothing before it"),
-        (&[(staff_first, "first = [\"harbourlight\", \"tidehall\"]")], "never-asked", "answers for every name"),
-        (&[(staff_first, "first = [{ source = \"tidehall\", name = \"a*\", realm = \"b\" }]")], "contradiction", "by one of"),
+        (&[(staff_first, "first = [{ source = \"roster\", group = \"x\" }]")], "cascade", "only an upstream can be chosen by `group`"),
+        (
+            &[(staff_first, "first = [{ source = \"harbourlight\", group = \"x\" }, \"tidehall\"]")],
+            "cascade",
+            "no earlier source in `first` reports",
+        ),
+        (&[(staff_first, "first = [\"harbourlight\", \"tidehall\"]")], "never-asked", "handles every name"),
+        (&[(staff_first, "first = [{ source = \"tidehall\", name = \"a*\", realm = \"b\" }]")], "contradiction", "only one of"),
         (&[("when_unclear = \"code\"\n", "change_password = true\n")], "no-prompt", "none of its gateways shows prompts"),
         (&[("when_unclear = \"code\"\n", "")], "two-readings", "can be read as `password code(6)` and as `password`"),
-        (&[("gateways = [\"lantern\"]", "gateways = [\"lantern\", \"slipway\"]")], "gateway-in-two-chains", "takes all of its logins"),
+        (&[("gateways = [\"lantern\"]", "gateways = [\"lantern\", \"slipway\"]")], "gateway-in-two-chains", "accepts all its logins"),
         (&[("[[identity]]", upstream)], "unused", "the upstream `oldlight`"),
     ];
     for (change, code, part) in cases {
@@ -239,7 +243,7 @@ fn what_is_meant_twice_and_what_a_gateway_does_not_know_are_warned_about() {
         .replacen("client_patience = \"60s\"", "knows = [\"control-room\", \"turbinecrew\", \"no-ping\"]", 1);
     let findings = Site::read(&text, &known()).1;
     let has = |code: &str, part: &str| findings.iter().any(|finding| finding.code == code && finding.message.contains(part));
-    for part in ["same address twice", "same server twice", "differ in signs only"] {
+    for part in ["same address twice", "same server twice", "differ only in punctuation"] {
         assert!(has("meant-twice", part), "{part}: {findings:#?}");
     }
     let unknown = findings.iter().find(|finding| finding.code == "group-not-known").unwrap();
@@ -260,7 +264,7 @@ fn people_and_certificates_that_the_service_knows_are_compared_with_the_site() {
     let findings = Site::read(GOOD, &known).1;
     let has = |code: &str, part: &str| findings.iter().any(|finding| finding.code == code && finding.message.contains(part));
     assert!(has("account-is-person", "a person here too: bivector"), "{findings:#?}");
-    assert!(has("takes-in-all", "to 6 of 6 people known here; 4 of them have a second factor"), "{findings:#?}");
+    assert!(has("takes-in-all", "to 6 of 6 known people; 4 of them have a second factor"), "{findings:#?}");
     assert!(has("certificate-ends", "ends in 12 days"), "{findings:#?}");
 }
 
@@ -460,20 +464,20 @@ fn rehearsals_that_could_never_pass_are_found_each_with_its_reason() {
         ""
     );
     for (more, wanted) in [
-        ("type = \"{pasword}\"", "bad-template: `{pasword}` is no place"),
+        ("type = \"{pasword}\"", "bad-template: `{pasword}` is not a known placeholder"),
         ("type = \"x\"\nhandset = \"approve\"", "persona-without-secret: `ines via breakwater` of the rehearsal `r`: a handset answers"),
-        ("type = \"{sent}\"", "`{sent}` stands where no code was sent"),
+        ("type = \"{sent}\"", "`{sent}` is used before any code was sent"),
         ("type = \"x\"\nanswers = [\"y\"]", "the gateway `breakwater` shows none"),
-        ("type = \"x\"\ntwist = \"late-answer\"", "nothing is typed at its prompt"),
-        ("type = \"x\"\nexpect = { outcome = \"accept\", cause = \"code-wrong\" }", "a login that goes well has no cause"),
+        ("type = \"x\"\ntwist = \"late-answer\"", "it has no answer for its prompt"),
+        ("type = \"x\"\nexpect = { outcome = \"accept\", cause = \"code-wrong\" }", "an accepted login has no cause"),
         ("type = \"x\"\nexpect = { cause = \"code-worng\" }", "did you mean `code-wrong`?"),
-        ("type = \"x\"\nexpect = { outcome = \"refuse\", grant = \"control-room\" }", "only an accept has a grant"),
+        ("type = \"x\"\nexpect = { outcome = \"refuse\", grant = \"control-room\" }", "only an accepted login has a grant"),
         ("type = \"x\"\nexpect = { grant = \"survey\" }", "no rule of the chain `staff` gives `survey`"),
         ("type = \"x\"\nexpect = { attributes = [\"Framed-Pool = x\"] }", "sets `Framed-Pool`"),
-        ("type = \"x\"\nexpect = { attributes = [\"Class\"] }", "no attribute with a value"),
-        ("type = \"x\"\nexpect = { factor = \"approval\" }", "takes no factor `approval` (it takes `totp`)"),
-        ("type = \"x\"\nexpect = { source = \"harbourlight\" }", "asks no source `harbourlight`"),
-        ("type = \"x\"\nexpect = { outcome = \"silence\" }", "only a wrong secret or a stranger is met with silence"),
+        ("type = \"x\"\nexpect = { attributes = [\"Class\"] }", "is not of the form NAME = VALUE"),
+        ("type = \"x\"\nexpect = { factor = \"approval\" }", "does not accept the factor `approval` (it accepts `totp`)"),
+        ("type = \"x\"\nexpect = { source = \"harbourlight\" }", "does not use the source `harbourlight`"),
+        ("type = \"x\"\nexpect = { outcome = \"silence\" }", "only a wrong secret or an unknown sender is silently discarded"),
         ("type = \"x\"\ntwist = \"stranger\"\nexpect = { outcome = \"refuse\" }", "met with silence, as the standard wants it"),
         ("type = \"x\"\nmethod = \"chap\"", "the chain `staff` does not take a CHAP login"),
         ("type = \"x\"\nname = \"ines@watch.northmoor.example\"\nexpect = { within = \"0s\" }", "out-of-range"),
@@ -483,13 +487,13 @@ fn rehearsals_that_could_never_pass_are_found_each_with_its_reason() {
         assert!(said(&login(more)).contains(wanted), "{more}: {}", said(&login(more)));
     }
     let no_second = login("type = \"x\"\nexpect = { factor = \"totp\" }").replacen("second = [\"totp\"]", "second = []", 1);
-    assert!(said(&no_second).contains("takes no factor `totp` (it asks for none: "), "{}", said(&no_second));
+    assert!(said(&no_second).contains("does not accept the factor `totp` (it requires none: "), "{}", said(&no_second));
     let other = login("type = \"{password}{code}\"");
     for (from, to, wanted) in [
-        ("persona = \"ines\"\nvia", "persona = \"bare\"\nvia", "types `{password}`, and the persona `bare` has none"),
-        ("persona = \"ines\"\nvia", "persona = \"nobody\"\nvia", "there is no persona `nobody`"),
+        ("persona = \"ines\"\nvia", "persona = \"bare\"\nvia", "it uses `{password}`, but the persona `bare` has no password"),
+        ("persona = \"ines\"\nvia", "persona = \"nobody\"\nvia", "unknown persona `nobody`"),
         ("via = \"breakwater\"", "via = \"breakwatr\"", "did you mean `breakwater`?"),
-        ("token = true", "token = true\nseed = \"x\"", "not from several"),
+        ("token = true", "token = true\nseed = \"x\"", "can have only one of"),
         ("password = \"gateway/lantern\"", "password = \"persona/ines\"", "no secret is sealed under `persona/ines`"),
         (
             "name = \"r\"\n[[rehearsals.logins]]\n",

@@ -41,7 +41,7 @@ pub enum ServiceError {
         path: PathBuf,
     },
     /// The key file holds something else.
-    #[error("`{path}` is no key file: {why}")]
+    #[error("`{path}` is not a key file: {why}")]
     KeyUnreadable {
         /// Where it is.
         path: PathBuf,
@@ -73,13 +73,13 @@ pub enum ServiceError {
         path: PathBuf,
     },
     /// The records failed.
-    #[error("the records failed: {0}")]
+    #[error("database error: {0}")]
     Records(String),
     /// The service is stopping; says what became of what was asked.
     #[error("{0}")]
     Stopping(String),
     /// An address cannot be listened on.
-    #[error("cannot listen on {protocol} {address}: {source}{}", holder.as_deref().map(|who| format!("; it is held by {who}")).unwrap_or_default())]
+    #[error("cannot listen on {protocol} {address}: {source}{}", holder.as_deref().map(|who| format!("; in use by {who}")).unwrap_or_default())]
     Listen {
         /// `UDP` or `TCP`.
         protocol: &'static str,
@@ -107,7 +107,7 @@ pub enum ServiceError {
         remedy: String,
     },
     /// The site was changed by somebody else meanwhile.
-    #[error("the site is at revision {current}, not {expected}: somebody applied a change meanwhile")]
+    #[error("the active revision is {current}, not {expected}: another change was applied meanwhile")]
     RevisionMoved {
         /// The revision now.
         current: u64,
@@ -115,15 +115,15 @@ pub enum ServiceError {
         expected: u64,
     },
     /// The change makes logging in weaker, and nobody said that this is meant.
-    #[error("the change makes logging in weaker: {}", .0.iter().map(|one| format!("{}: {}", one.about, one.said)).collect::<Vec<_>>().join("; "))]
+    #[error("the change weakens login security: {}", .0.iter().map(|one| format!("{}: {}", one.about, one.said)).collect::<Vec<_>>().join("; "))]
     Weaker(Vec<Difference>),
     /// The rehearsal of a change did not pass.
-    #[error("the change is not in force: {} of {} logins of its rehearsal `{}` did not come out as they must", .0.total - .0.passed, .0.total, .0.rehearsal)]
+    #[error("the change was not activated: {} of {} logins of the rehearsal `{}` did not give the expected result", .0.total - .0.passed, .0.total, .0.rehearsal)]
     NotProved(Box<Run>),
-    /// The revision in force waits to be confirmed.
-    #[error("revision {revision} waits to be confirmed, or goes back to {back_to}")]
+    /// The revision active waits to be confirmed.
+    #[error("revision {revision} is awaiting confirmation; otherwise it is rolled back to {back_to}")]
     Unconfirmed {
-        /// The revision in force.
+        /// The revision active.
         revision: u64,
         /// The one that comes back.
         back_to: u64,
@@ -151,10 +151,10 @@ impl ServiceError {
     /// What to do about it.
     pub fn remedy(&self) -> String {
         match self {
-            ServiceError::DataFolder { .. } => "give a folder that this user may write to, with `--data`".into(),
+            ServiceError::DataFolder { .. } => "choose a folder that this user can write to, with `--data`".into(),
             ServiceError::File { .. } => "check that the file exists and that this user may use it".into(),
             ServiceError::KeyMissing { path } => format!(
-                "put the key file back to `{}`, or name where it is with `--key-file`; without it the sealed secrets are lost and must be set again in a new data folder",
+                "restore the key file to `{}`, or give its path with `--key-file`; without it the sealed secrets are lost and must be set again in a new data folder",
                 path.display()
             ),
             ServiceError::KeyDiffers { .. } => "use the key file that belongs to this data folder".into(),
@@ -169,21 +169,21 @@ impl ServiceError {
             ),
             ServiceError::Stopping(_) => "send it again once the service runs".into(),
             ServiceError::Records(said) if is_damage(said) => RESTORE.into(),
-            ServiceError::Records(_) => "look at the free space and the rights of the data folder".into(),
-            ServiceError::Listen { .. } => "stop what holds the address, or choose another one".into(),
+            ServiceError::Records(_) => "check the data folder's free space and permissions".into(),
+            ServiceError::Listen { .. } => "stop the process that uses the address, or choose another address".into(),
             ServiceError::NotLoopback(_) => {
                 "use an address such as 127.0.0.1:18180, or give a certificate with `--tls-certificate` and `--tls-key`".into()
             }
             ServiceError::Site(_) => "correct the site file; `bivector site check FILE` shows each place".into(),
             ServiceError::Directory { remedy, .. } | ServiceError::Refused { remedy, .. } => remedy.clone(),
-            ServiceError::Weaker(_) => "apply it with `--weaker-is-meant`, if it is".into(),
+            ServiceError::Weaker(_) => "if this is intended, apply it with `--weaker-is-meant`".into(),
             ServiceError::NotProved(run) => {
-                format!("the site is as it was; `bivector rehearse --run {}` shows what came otherwise", run.id)
+                format!("the active site is unchanged; `bivector rehearse --run {}` shows the differences", run.id)
             }
             ServiceError::Unconfirmed { back_to, .. } => {
-                format!("confirm it with `bivector site confirm`, or go back now with `bivector site restore {back_to}`")
+                format!("confirm it with `bivector site confirm`, or roll back now with `bivector site restore {back_to}`")
             }
-            ServiceError::RevisionMoved { .. } => "look at what changed with `bivector site history`, then apply again".into(),
+            ServiceError::RevisionMoved { .. } => "review the changes with `bivector site history`, then apply again".into(),
         }
     }
 }

@@ -55,7 +55,7 @@ struct Counted {
 
 type Counters = HashMap<String, HashMap<(Outcome, Option<Cause>), Counted>>;
 
-/// By gateway, outcome and cause. Gateways are those of the sites that were in force, so their number is small.
+/// By gateway, outcome and cause. Gateways are those of the sites that were active, so their number is small.
 static COUNTERS: LazyLock<RwLock<Counters>> = LazyLock::new(RwLock::default);
 
 impl Counted {

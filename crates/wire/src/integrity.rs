@@ -82,16 +82,16 @@ pub enum NotAuthentic {
     #[error("there is no Message-Authenticator")]
     Missing,
     /// The sender computed with another secret.
-    #[error("the Message-Authenticator was computed with another shared secret")]
+    #[error("the Message-Authenticator was computed with a different shared secret")]
     SecretDiffers,
     /// The secret is the right one (the password reads well with it), but bytes were changed on the way.
-    #[error("the shared secret is right, but the packet was changed after it was signed")]
+    #[error("the shared secret matches, but the packet was modified after it was signed")]
     Altered,
     /// An Accounting-Request whose authenticator does not fit: another secret, or changed bytes.
     #[error("the Request Authenticator was computed with another shared secret, or the packet was changed")]
     Report,
     /// A reply whose Response Authenticator does not fit.
-    #[error("the Response Authenticator does not fit the request and the shared secret")]
+    #[error("the Response Authenticator does not verify with this request and shared secret")]
     Response,
 }
 

@@ -78,13 +78,13 @@ impl std::fmt::Display for Code {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
 pub enum Malformed {
     /// Fewer bytes than a header.
-    #[error("{seen} bytes are too few for a packet; a header alone has 20")]
+    #[error("{seen} bytes; a RADIUS packet has at least 20")]
     TooShort {
         /// Bytes that arrived.
         seen: usize,
     },
     /// The length field and the datagram do not go together.
-    #[error("the length field says {stated} bytes, {seen} arrived; 20 to 4096 are allowed and no more than arrived")]
+    #[error("the length field is {stated}, but {seen} bytes arrived; it must be 20 to 4096 and not exceed the datagram")]
     Length {
         /// The length field.
         stated: usize,
@@ -92,7 +92,7 @@ pub enum Malformed {
         seen: usize,
     },
     /// An attribute's length is below 2 or runs past the end.
-    #[error("attribute {kind} at offset {offset} has length {length}; {left} bytes are left and at least 2 are needed")]
+    #[error("attribute {kind} at offset {offset} has length {length}; it must be at least 2 and fit the remaining {left} bytes")]
     AttributeLength {
         /// The attribute.
         kind: AttributeType,
@@ -104,7 +104,7 @@ pub enum Malformed {
         left: usize,
     },
     /// An attribute stands twice that may stand once only (RFC 2865 section 5.44, RFC 3579 section 3.3).
-    #[error("attribute {kind} stands again at offset {offset}; only one is allowed")]
+    #[error("attribute {kind} is repeated at offset {offset}; only one is allowed")]
     Repeated {
         /// The attribute.
         kind: AttributeType,
@@ -112,7 +112,7 @@ pub enum Malformed {
         offset: usize,
     },
     /// A Message-Authenticator that is not 16 bytes long (RFC 3579 section 3.2).
-    #[error("attribute {kind} at offset {offset} has {seen} bytes of value; it must have {wanted}")]
+    #[error("the value of attribute {kind} at offset {offset} has {seen} bytes, not {wanted}")]
     ValueLength {
         /// The attribute.
         kind: AttributeType,

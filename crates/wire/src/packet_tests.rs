@@ -14,19 +14,22 @@ fn frame(attributes: &[u8]) -> Vec<u8> {
 #[test]
 fn each_way_of_being_malformed_is_named_with_its_place() {
     let cases: [(Vec<u8>, &str); 7] = [
-        (vec![], "0 bytes are too few for a packet; a header alone has 20"),
-        (vec![1; 19], "19 bytes are too few for a packet; a header alone has 20"),
+        (vec![], "0 bytes; a RADIUS packet has at least 20"),
+        (vec![1; 19], "19 bytes; a RADIUS packet has at least 20"),
         (
             [&[1, 1, 0, 19][..], &[0; 16]].concat(),
-            "the length field says 19 bytes, 20 arrived; 20 to 4096 are allowed and no more than arrived",
+            "the length field is 19, but 20 bytes arrived; it must be 20 to 4096 and not exceed the datagram",
         ),
         (
             [&[1, 1, 16, 1][..], &[0; 5000]].concat(),
-            "the length field says 4097 bytes, 5004 arrived; 20 to 4096 are allowed and no more than arrived",
+            "the length field is 4097, but 5004 bytes arrived; it must be 20 to 4096 and not exceed the datagram",
         ),
-        (frame(&[1, 1]), "attribute User-Name at offset 20 has length 1; 2 bytes are left and at least 2 are needed"),
-        (frame(&[1, 3, b'x', 2, 40]), "attribute User-Password at offset 23 has length 40; 2 bytes are left and at least 2 are needed"),
-        (frame(&[80, 3, 1]), "attribute Message-Authenticator at offset 20 has 1 bytes of value; it must have 16"),
+        (frame(&[1, 1]), "attribute User-Name at offset 20 has length 1; it must be at least 2 and fit the remaining 2 bytes"),
+        (
+            frame(&[1, 3, b'x', 2, 40]),
+            "attribute User-Password at offset 23 has length 40; it must be at least 2 and fit the remaining 2 bytes",
+        ),
+        (frame(&[80, 3, 1]), "the value of attribute Message-Authenticator at offset 20 has 1 bytes, not 16"),
     ];
     for (bytes, wanted) in cases {
         assert_eq!(Packet::parse(&bytes).unwrap_err().to_string(), wanted);

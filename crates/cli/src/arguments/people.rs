@@ -7,87 +7,87 @@ use std::path::PathBuf;
 pub(crate) enum Person {
     /// List people
     List {
-        /// Only those with this in login name, name or a group, or of this source
+        /// Only people whose login name, name, group or source contains this text
         #[arg(long)]
         search: Option<String>,
-        /// Only those who are this far
+        /// Only people in this enrolment state
         #[arg(long, value_parser = ["not-yet", "invited", "expired", "waiting", "enrolled", "proven", "locked", "suspended"])]
         state: Option<String>,
-        /// Only those without any factor that counts
+        /// Only people without a usable second factor
         #[arg(long)]
         without_factor: bool,
     },
-    /// How many people are how far on the way to a second factor
+    /// Count people by enrolment state
     Progress,
-    /// Add a person, or bring one up to date; what is not given stays
+    /// Add a person, or update one; values you do not give stay unchanged
     Add {
         /// The login name
         login: String,
-        /// The source that knows the person
+        /// Source the person belongs to
         #[arg(long, default_value = "roster")]
         source: String,
-        /// The name for display
+        /// Display name
         #[arg(long)]
         name: Option<String>,
-        /// Groups, for people of the roster
+        /// Groups (roster people only)
         #[arg(long, value_delimiter = ';')]
         groups: Option<Vec<String>>,
-        /// Where codes by mail go
+        /// Email address for codes
         #[arg(long)]
         mail: Option<String>,
-        /// Where codes by text message and voice go
+        /// Phone number for codes by text message or call
         #[arg(long)]
         phone: Option<String>,
-        /// The language that the person reads
+        /// Preferred language
         #[arg(long)]
         language: Option<String>,
-        /// Read a password for a person of the roster from a file; `-` for standard input
+        /// Read the person's password (roster only) from a file; `-` for standard input
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
     },
-    /// Compare people with a group of a directory: who joined, who left, what changed
+    /// Synchronise people with a directory group: who joined, who left, what changed
     Sync {
         /// The directory
         directory: String,
-        /// The group, by name or whole DN
+        /// Group name or full DN
         #[arg(long)]
         group: String,
-        /// What happens to people known here who are not in the group
+        /// What to do with people who are no longer in the group
         #[arg(long, default_value = "keep", value_parser = ["keep", "suspend", "remove"])]
         leavers: String,
-        /// Do it; without this it is only looked at
+        /// Make the changes; without this they are only listed
         #[arg(long)]
         apply: bool,
     },
-    /// Keep a person out at once, whatever the source says
+    /// Refuse a person's logins at once, whatever the source says
     Suspend {
         #[command(flatten)]
         whose: Whose,
-        /// Let the person in again
+        /// Lift the suspension
         #[arg(long)]
         lift: bool,
     },
-    /// Forget a person with all factors; `person undo` brings them back
+    /// Delete a person and all their factors; `person undo` restores them
     Remove {
         #[command(flatten)]
         whose: Whose,
-        /// Do it without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
-    /// Change many people from a list: invite, remove, rename, release, suspend, lift
+    /// Apply a CSV list of changes: invite, remove, rename, release, suspend, lift
     Edit {
         /// The CSV file with `login`, `action`, `source`, `factor`, `value`; `-` for standard input
         file: PathBuf,
-        /// Look at it only
+        /// Show what would change, without changing it
         #[arg(long)]
         preview: bool,
     },
-    /// List the newest changes of people, with their numbers
+    /// List recent changes to people, with the numbers that `person undo` takes
     Changes,
-    /// Take a change back
+    /// Undo a change
     Undo {
-        /// Its number
+        /// Change number, from `person changes`
         number: u64,
     },
     /// Show a person with all factors
@@ -95,11 +95,11 @@ pub(crate) enum Person {
         /// The login name
         login: String,
     },
-    /// Import people from CSV: all, or none if a line is wrong
+    /// Import people from CSV; nothing is imported if any line has an error
     Import {
         /// The CSV file; `-` for standard input
         file: PathBuf,
-        /// Look at it only
+        /// Show what would change, without changing it
         #[arg(long)]
         preview: bool,
     },
@@ -110,113 +110,113 @@ pub(crate) enum Person {
 pub(crate) struct Whose {
     /// The login name
     pub(crate) person: String,
-    /// The source that knows the person, where several do
+    /// Source the person belongs to, where several do
     #[arg(long)]
     pub(crate) source: Option<String>,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Factor {
-    /// List a person's factors: state, drift, lock, last use
+    /// List a person's factors with state, clock drift, lock and last use
     List(Whose),
-    /// Add a device by time (`totp`) or by count (`hotp`); its seed is shown once
+    /// Add a TOTP (time-based) or HOTP (counter-based) device; its seed is shown only once
     Add {
         #[command(flatten)]
         whose: Whose,
-        /// What kind of codes it makes
+        /// Type of codes
         #[arg(long, default_value = "totp", value_parser = ["totp", "hotp"])]
         kind: String,
-        /// What the person calls it; one of the same kind and name is replaced
+        /// Name of the device; replaces a device of the same kind and name
         #[arg(long)]
         label: Option<String>,
-        /// Digits of its codes
+        /// Digits per code
         #[arg(long, default_value_t = 6)]
         digits: u8,
-        /// Seconds that a code by time lives
+        /// TOTP period in seconds
         #[arg(long, default_value_t = 30)]
         period: u32,
-        /// The hash of its codes
+        /// Hash algorithm
         #[arg(long, default_value = "sha1", value_parser = ["sha1", "sha256", "sha512"])]
         algorithm: String,
-        /// The counter that a device by count begins with
+        /// Initial HOTP counter
         #[arg(long)]
         counter: Option<u64>,
-        /// Read the seed of a device that has one already from a file, in base32; `-` for standard input [default: a new seed]
+        /// Read an existing device's seed (base32) from a file; `-` for standard input [default: generate a seed]
         #[arg(long, value_name = "FILE")]
         seed_file: Option<PathBuf>,
     },
-    /// Make a new list of ten recovery codes, each good once; an old list ends
+    /// Issue ten new single-use recovery codes; an earlier list stops working
     Recovery(Whose),
     /// Issue a temporary code
     Temporary {
         #[command(flatten)]
         whose: Whose,
-        /// How long it works, such as `30m`, `8h` or `2d`
+        /// How long the code is valid, for example `30m`, `8h` or `2d`
         #[arg(long = "for", value_name = "TIME")]
         lasts: String,
-        /// Why the person needs it
+        /// Reason, kept with the code and in the audit log
         #[arg(long)]
         reason: String,
-        /// How often it may be used
+        /// Maximum number of uses
         #[arg(long, default_value_t = 1)]
         uses: u32,
-        /// Its digits
+        /// Digits of the code
         #[arg(long, default_value_t = 8)]
         digits: u8,
     },
-    /// Set the PIN before a device's codes, or take it out
+    /// Set or remove the PIN that must precede a device's codes
     Pin {
         #[command(flatten)]
         whose: Whose,
-        /// The factor's number
+        /// Factor number, from `factor list`
         number: u64,
-        /// Take the PIN out
+        /// Remove the PIN
         #[arg(long)]
         remove: bool,
-        /// Read the PIN from a file; `-` for standard input [default: asked for]
+        /// Read the PIN from a file; `-` for standard input [default: prompt]
         #[arg(long, value_name = "FILE")]
         pin_file: Option<PathBuf>,
     },
-    /// Find out where a device is by two codes that it shows one after the other, or forget what is known of its clock
+    /// Resynchronise a device from two consecutive codes; without codes, reset its recorded clock drift
     Resync {
         #[command(flatten)]
         whose: Whose,
-        /// The factor's number
+        /// Factor number, from `factor list`
         number: u64,
         /// The first code
         #[arg(requires = "second")]
         first: Option<String>,
-        /// The next one
+        /// Second code, the one right after the first
         second: Option<String>,
     },
-    /// Release a person: wrong codes, stopped approvals and remembered devices are forgotten
+    /// Unlock a person: clear wrong-code counts, stopped approvals and remembered devices
     Release(Whose),
-    /// Invite a person to a handset or an authenticator app; an earlier invitation ends
+    /// Invite a person to enrol a handset or an authenticator app; cancels an earlier invitation
     Invite {
         #[command(flatten)]
         whose: Whose,
-        /// What to [default: as the site says for newcomers, else a handset]
+        /// Factor to enrol [default: the site's setting for newcomers, else a handset]
         #[arg(long, value_parser = ["approval", "totp"])]
         to: Option<String>,
-        /// The courier that brings it [default: it is handed over on screen]
+        /// Courier that delivers the invitation [default: print it here]
         #[arg(long, value_name = "COURIER")]
         send_by: Option<String>,
-        /// End the open invitation instead
+        /// Cancel the open invitation instead
         #[arg(long)]
         withdraw: bool,
     },
-    /// Confirm a new handset: type the reference that it shows, as the person reads it out
+    /// Confirm a new handset by the reference it shows, as read out by the person
     Confirm {
         #[command(flatten)]
         whose: Whose,
-        /// The reference
+        /// Reference shown on the handset
         reference: String,
     },
-    /// Give a factor another name
+    /// Rename a factor
     Rename {
         #[command(flatten)]
         whose: Whose,
-        /// The factor's number
+        /// Factor number, from `factor list`
         number: u64,
         /// The new name
         label: String,
@@ -225,7 +225,7 @@ pub(crate) enum Factor {
     Remove {
         #[command(flatten)]
         whose: Whose,
-        /// The factor's number
+        /// Factor number, from `factor list`
         number: u64,
     },
 }

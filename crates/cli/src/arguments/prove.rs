@@ -6,43 +6,43 @@ use std::path::PathBuf;
 
 #[derive(Debug, Args)]
 pub(crate) struct Login {
-    /// The name as it would be typed; a persona's own if left out
+    /// Login name as typed; defaults to the persona's
     #[arg(required_unless_present = "persona", default_value = "")]
     pub(crate) person: String,
-    /// The gateway it comes through
+    /// Gateway the login comes through
     #[arg(long)]
     pub(crate) via: String,
-    /// Read what would be typed in the password field from a file; `-` for standard input [default: asked for]
+    /// Read the content of the password field from a file; `-` for standard input [default: prompt]
     #[arg(long)]
     pub(crate) password_file: Option<PathBuf>,
-    /// Log in as this persona of the site, with its sealed password and its robots
+    /// Log in as this persona of the site, with its sealed password and its simulated token and handset
     #[arg(long, conflicts_with_all = ["password_file", "from"])]
     pub(crate) persona: Option<String>,
-    /// What the persona types, with places as in a rehearsal [default: {password}{code}]
+    /// What the persona types, with placeholders as in a rehearsal [default: {password}{code}]
     #[arg(long = "type", value_name = "TEXT", requires = "persona")]
     pub(crate) typed: Option<String>,
-    /// What the persona's robot handset does, such as "approve after 3s"
+    /// What the persona's simulated handset does, for example "approve after 3s"
     #[arg(long, value_name = "WHAT", requires = "persona")]
     pub(crate) handset: Option<String>,
-    /// Type this at the next prompt; may be given several times. Not for codes that are worth something: other people see the command line
+    /// Answer to the next prompt; may be repeated. Other users of this machine can see the command line: do not pass real codes here
     #[arg(long, value_name = "TEXT")]
     pub(crate) answer: Vec<String>,
-    /// Read the answers to prompts from a file, one a line [default: asked for]
+    /// Read the answers to prompts from a file, one per line [default: prompt]
     #[arg(long, value_name = "FILE", conflicts_with = "answer")]
     pub(crate) answers_file: Option<PathBuf>,
     /// How the password is sent
     #[arg(long, value_enum, default_value_t = LoginMethod::Pap)]
     pub(crate) method: LoginMethod,
-    /// The address of the person's own program, as the gateway would tell it
+    /// Client address to send in Calling-Station-Id
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) caller: Option<IpAddr>,
-    /// Be the gateway itself: send from this address of this machine, over the network
+    /// Act as the gateway: send over the network from this local address
     #[arg(long, value_name = "ADDRESS", requires = "to", requires = "secret_file")]
     pub(crate) from: Option<IpAddr>,
-    /// Where to send to, with `--from`: the door of the service
+    /// With `--from`: address of the service's RADIUS door
     #[arg(long, value_name = "ADDRESS:PORT", requires = "from")]
     pub(crate) to: Option<SocketAddr>,
-    /// File with the gateway's shared secret, with `--from`; `-` for standard input
+    /// With `--from`: file with the gateway's shared secret; `-` for standard input
     #[arg(long, value_name = "FILE", requires = "from")]
     pub(crate) secret_file: Option<PathBuf>,
 }
@@ -50,66 +50,66 @@ pub(crate) struct Login {
 /// A method that can be tried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum LoginMethod {
-    /// As text
+    /// PAP: the password itself
     Pap,
-    /// As a CHAP proof
+    /// CHAP response
     Chap,
-    /// As an MS-CHAPv2 proof
+    /// MS-CHAPv2 response
     MsChapV2,
-    /// Only begun: the rest is between the person's device and an upstream
+    /// EAP start only; the rest runs between the client and an upstream
     Eap,
 }
 
-/// Plays the logins of a rehearsal and compares what comes of each with what must come. Exit status 0 only if all came out so.
+/// Runs the logins of a rehearsal and compares each result with the expected one. Exit status 0 only if all match.
 #[derive(Debug, Args)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["name", "starter", "list", "runs", "run"]))]
 pub(crate) struct Rehearse {
     /// The rehearsal
     pub(crate) name: Option<String>,
-    /// Play the whole list so often
+    /// Number of times to run the whole list
     #[arg(long, default_value_t = 1, requires = "name")]
     pub(crate) repeat: u32,
-    /// Logins at one time, 1 to 64
+    /// Concurrent logins, 1 to 64
     #[arg(long, default_value_t = 8, requires = "name")]
     pub(crate) parallel: u32,
-    /// Write a dated report to a file: .html or .json by its name
+    /// Write a dated report to a file; the extension (.html or .json) selects the format
     #[arg(long, value_name = "FILE")]
     pub(crate) report: Option<PathBuf>,
-    /// Write the result for pipelines to a file, as JUnit's XML
+    /// Write the result to a file as JUnit XML, for CI pipelines
     #[arg(long, value_name = "FILE")]
     pub(crate) junit: Option<PathBuf>,
-    /// Compare with this run [default: the one before]
+    /// Compare with this run [default: the previous one]
     #[arg(long, value_name = "RUN")]
     pub(crate) against: Option<u64>,
-    /// Write a first rehearsal for a chain, to be put into the site file
+    /// Print a starter rehearsal for a chain, to paste into the site file
     #[arg(long, value_name = "CHAIN")]
     pub(crate) starter: Option<String>,
-    /// List the rehearsals of the site in force
+    /// List the active site's rehearsals
     #[arg(long)]
     pub(crate) list: bool,
-    /// List the runs that are kept
+    /// List stored runs
     #[arg(long)]
     pub(crate) runs: bool,
-    /// Show a run again
+    /// Show a stored run
     #[arg(long, value_name = "RUN")]
     pub(crate) run: Option<u64>,
 }
 
-/// Looks at each layer behind a login, from the back to the front, and stops at the first that is broken. Exit status 1 then.
+/// Checks each layer behind a login, from the source to the gateway, and stops at the first one that is broken (exit status 1).
 #[derive(Debug, Args)]
 pub(crate) struct Locate {
     /// The name as it would be typed
     pub(crate) person: String,
-    /// The gateway it comes through
+    /// Gateway the login comes through
     #[arg(long)]
     pub(crate) via: String,
-    /// Read what would be typed in the password field from a file; `-` for standard input [default: asked for]
+    /// Read the content of the password field from a file; `-` for standard input [default: prompt]
     #[arg(long)]
     pub(crate) password_file: Option<PathBuf>,
-    /// Use the sealed password of this persona
+    /// Use this persona's sealed password
     #[arg(long, conflicts_with = "password_file")]
     pub(crate) persona: Option<String>,
-    /// Leave the password and the code out
+    /// Do not check password or code
     #[arg(long, conflicts_with_all = ["password_file", "persona"])]
     pub(crate) without_password: bool,
     /// How the gateway sends the password
@@ -119,34 +119,34 @@ pub(crate) struct Locate {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Rule {
-    /// Evaluate a made-up login: which rule decides, and why the others do not
+    /// Evaluate a hypothetical login: which rule decides, and why the others do not
     Try {
         /// The chain
         #[arg(long)]
         chain: String,
-        /// A group of the made-up person; may be given several times
+        /// Group of the hypothetical person; may be repeated
         #[arg(long)]
         group: Vec<String>,
-        /// The gateway that it comes through: rules may go by its labels
+        /// Gateway the login comes through (rules can match its labels)
         #[arg(long)]
         via: Option<String>,
-        /// Take the groups of this person, as the sources know them
+        /// Use this person's groups, as reported by the sources
         #[arg(long, value_name = "LOGIN", conflicts_with = "group")]
         person: Option<String>,
     },
 }
 
-/// Takes a pool member out for one rehearsal, compares with the same rehearsal before, and says what logins noticed.
+/// Runs a rehearsal with and without one pool member, and reports what logins would notice.
 ///
-/// Only the rehearsal's logins are without it; everybody else's go on as they are, so there is nothing to put back.
+/// Only the rehearsal's logins are affected; real logins keep using the member, and nothing has to be restored.
 #[derive(Debug, Args)]
 pub(crate) struct Drill {
-    /// The member: SERVER of a directory or an upstream, as the site file has it, or the name of a courier
+    /// Pool member: a server of a directory or upstream, as written in the site file, or a courier's name
     pub(crate) member: String,
     /// The rehearsal
     #[arg(long, value_name = "REHEARSAL")]
     pub(crate) with: String,
-    /// How it fails: at once, or by saying nothing
+    /// How the member fails: refuses connections, or does not answer
     #[arg(long, value_enum, default_value_t = Fails::Closed)]
     pub(crate) fails: Fails,
 }
@@ -154,9 +154,9 @@ pub(crate) struct Drill {
 /// How a pool member fails in a drill.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum Fails {
-    /// Its port is closed
+    /// Connections are refused
     Closed,
-    /// It takes what comes and says nothing
+    /// Connections are accepted, but nothing is answered
     Silent,
 }
 
@@ -164,7 +164,7 @@ pub(crate) enum Fails {
 pub(crate) struct Who {
     /// The chain
     pub(crate) chain: String,
-    /// List everybody, not only how many
+    /// List every person, not only counts
     #[arg(long)]
     pub(crate) all: bool,
 }
@@ -175,29 +175,29 @@ pub(crate) enum Trace {
     List {
         #[command(flatten)]
         filter: TraceFilter,
-        /// How many
+        /// Maximum number of rows
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
         limit: u32,
     },
     /// Show one trace step by step
     Show {
-        /// Its reference, as the person at the keyboard read it
+        /// Reference, as shown to the person
         reference: String,
     },
     /// List logins that wait for somebody's approval now
     Waiting,
-    /// Print traces as they come
+    /// Print new traces as they arrive
     Follow {
         #[command(flatten)]
         filter: TraceFilter,
-        /// End after this time, such as 30s, 10m or 1h
+        /// Stop after this time, for example 30s, 10m or 1h
         #[arg(long = "for", value_name = "TIME")]
         duration: Option<String>,
-        /// End after so many traces
+        /// Stop after this many traces
         #[arg(long)]
         count: Option<u64>,
     },
-    /// Write traces with their steps as JSON lines, oldest first
+    /// Export traces with their steps as JSON Lines, oldest first
     Export {
         #[command(flatten)]
         filter: TraceFilter,
@@ -205,9 +205,9 @@ pub(crate) enum Trace {
         #[arg(long, short, value_name = "FILE")]
         output: Option<PathBuf>,
     },
-    /// Draw failures over time, by cause and gateway
+    /// Chart failures over time, by cause and gateway
     Chart {
-        /// How far back, such as 6h or 7d
+        /// Period to chart, for example 6h or 7d
         #[arg(long, default_value = "24h")]
         last: String,
         /// Only this gateway
@@ -233,16 +233,16 @@ pub(crate) struct TraceFilter {
     /// Only this cause
     #[arg(long)]
     pub(crate) cause: Option<String>,
-    /// Only those that this revision decided
+    /// Only logins decided by this revision
     #[arg(long)]
     pub(crate) revision: Option<u64>,
-    /// Only those from here: gateway, rehearsal or page
+    /// Only this origin: gateway, rehearsal or page
     #[arg(long)]
     pub(crate) origin: Option<String>,
-    /// Only those since then: a time such as 2h or 7d ago, or a date such as 2026-11-23T08:00Z
+    /// Only since this time: 2h or 7d (ago), or a date such as 2026-11-23T08:00Z
     #[arg(long, value_name = "WHEN")]
     pub(crate) since: Option<String>,
-    /// Only those before then
+    /// Only before this time
     #[arg(long, value_name = "WHEN")]
     pub(crate) until: Option<String>,
 }

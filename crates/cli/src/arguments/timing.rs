@@ -3,41 +3,41 @@
 use clap::Args;
 use std::path::PathBuf;
 
-/// Shows whether every hop of a chain waits long enough for the hops behind it, and what to change where it does not; simulates logins.
+/// Checks that every hop of a chain waits long enough for the hops behind it, suggests changes where it does not, and simulates logins.
 ///
-/// Exit status 1 where something does not nest, or where simulated logins fail.
+/// Exit status 1 if a timeout is too short or simulated logins fail.
 #[derive(Debug, Args)]
 pub(crate) struct Budget {
     /// The chain
     pub(crate) chain: String,
-    /// Through this gateway only
+    /// Only this gateway
     #[arg(long, value_name = "GATEWAY")]
     pub(crate) via: Option<String>,
-    /// Draw this way through the chain, as the table names it [default: the one with the least margin]
+    /// Draw this path through the chain, by its name in the table [default: the one with the smallest margin]
     #[arg(long)]
     pub(crate) way: Option<String>,
-    /// Try another value, such as breakwater.wait=20s; may be given several times. Nothing is changed
+    /// Calculate with another value, for example breakwater.wait=20s; may be repeated. Nothing is changed
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
-    /// Look at this site file instead of the one in force; `-` for standard input
+    /// Use this site file instead of the active one; `-` for standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) file: Option<PathBuf>,
-    /// List the settings that matter to the chain, with their values
+    /// List the timeouts that affect the chain, with their values
     #[arg(long)]
     pub(crate) settings: bool,
-    /// Work out the smallest change after which everything nests
+    /// Suggest the smallest change that makes every timeout long enough
     #[arg(long)]
     pub(crate) suggest: bool,
-    /// The margin to nest with, in per cent
+    /// Safety margin, in percent
     #[arg(long, default_value_t = 20.0, value_name = "PERCENT")]
     pub(crate) margin: f64,
-    /// Write the site file in force with the suggested values, or those of `--set`, to a file
+    /// Write a copy of the active site file with the suggested (or `--set`) values to a file
     #[arg(long, value_name = "FILE", conflicts_with = "file")]
     pub(crate) draft: Option<PathBuf>,
     /// Show how long this many logins queue that begin at the same moment, as at the start of a shift
     #[arg(long, value_name = "LOGINS", conflicts_with = "simulate")]
     pub(crate) rush: Option<u32>,
-    /// Simulate so many logins in virtual time
+    /// Number of logins to simulate, in virtual time
     #[arg(long, value_name = "LOGINS")]
     pub(crate) simulate: Option<u64>,
     #[command(flatten)]
@@ -48,37 +48,37 @@ pub(crate) struct Budget {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Simulation")]
 pub(crate) struct Simulation {
-    /// The seed: with it the very same logins come again
+    /// Random seed; the same seed repeats the same logins
     #[arg(long, default_value_t = 1)]
     pub(crate) seed: u64,
-    /// Logins that begin in a second
+    /// Logins started per second
     #[arg(long, value_name = "RATE")]
     pub(crate) per_second: Option<f64>,
-    /// Packets that are lost, in per cent
+    /// Packet loss, in percent
     #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) loss: Option<f64>,
-    /// Packets that arrive twice, in per cent
+    /// Duplicated packets, in percent
     #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) twice: Option<f64>,
-    /// Handsets that are off, in per cent
+    /// Handsets that do not answer, in percent
     #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) off: Option<f64>,
-    /// Half of the people take longer than this, and one of twenty longer than that, such as 8s,30s [default: as measured, or assumed]
+    /// How long people take: median and 95th percentile, for example 8s,30s [default: as measured, else assumed]
     #[arg(long, value_name = "USUAL,MOST")]
     pub(crate) people: Option<String>,
-    /// What happens to the first directory server after ten seconds
+    /// Failure of the first directory server, ten seconds in
     #[arg(long, value_parser = ["dies", "hangs", "slows"])]
     pub(crate) trouble: Option<String>,
-    /// Simulate for each value between two, such as gateway.wait=5s..90s, and find where more brings no more
+    /// Repeat the simulation over a range, for example gateway.wait=5s..90s, and find where a larger value stops helping
     #[arg(long, value_name = "NAME=FROM..TO")]
     pub(crate) sweep: Option<String>,
-    /// Values of a sweep
+    /// Number of values in a sweep
     #[arg(long, default_value_t = 15)]
     pub(crate) points: u32,
-    /// Write the curve of a sweep to a file as comma-separated values
+    /// Write the sweep's curve to a CSV file
     #[arg(long, value_name = "FILE", requires = "sweep")]
     pub(crate) csv: Option<PathBuf>,
-    /// Write the curve of a sweep to a file as a picture
+    /// Write the sweep's curve to an SVG file
     #[arg(long, value_name = "FILE", requires = "sweep")]
     pub(crate) svg: Option<PathBuf>,
 }
@@ -87,7 +87,7 @@ pub(crate) struct Simulation {
 fn per_cent(text: &str) -> Result<f64, String> {
     let number = text.trim().trim_end_matches('%').trim_end();
     let read = number.parse().ok().filter(|share| (0.0..=100.0).contains(share));
-    read.ok_or_else(|| format!("`{text}` is no share of a hundred; write for example 2%"))
+    read.ok_or_else(|| format!("`{text}` is not a share of a hundred; write for example 2%"))
 }
 
 #[cfg(test)]

@@ -36,7 +36,7 @@ fn list(rows: &[AuditRow], global: &Global) {
     }
     output::print_table(&table);
     if rows.is_empty() {
-        output::line("nothing was changed yet");
+        output::line("no changes yet");
     }
 }
 
@@ -46,12 +46,12 @@ fn verdict(verdict: &AuditVerdict, global: &Global) -> ExitCode {
     } else {
         match &verdict.broken {
             None => output::line(format!(
-                "{} the audit is whole: {} rows, head {}",
+                "{} the audit log is intact: {} rows, head {}",
                 output::tone(bivector_model::trace::Tone::Good),
                 verdict.rows,
                 verdict.head
             )),
-            Some(why) => output::line(format!("{} the audit is not whole: {why}", output::tone(bivector_model::trace::Tone::Bad))),
+            Some(why) => output::line(format!("{} the audit log is not intact: {why}", output::tone(bivector_model::trace::Tone::Bad))),
         }
     }
     ExitCode::from(u8::from(verdict.broken.is_some()))

@@ -26,7 +26,7 @@ pub(crate) async fn run(command: ChainCommand, global: &Global) -> Result<ExitCo
         output::line("");
     }
     if chains.is_empty() {
-        output::line("no site is in force yet; try `bivector site apply FILE`");
+        output::line("no site is active yet; try `bivector site apply FILE`");
     }
     Ok(ExitCode::SUCCESS)
 }

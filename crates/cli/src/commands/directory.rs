@@ -43,13 +43,13 @@ fn list(directories: &[DirectoryView], global: &Global) {
     }
     print_servers("directory", directories.iter().map(|directory| (&directory.name, &directory.servers, &directory.chains)));
     if directories.is_empty() {
-        output::line("the site in force has no directory");
+        output::line("the active site has no directory");
     }
 }
 
 /// Sources of one kind with the state of each server, one line a server.
 pub(super) fn print_servers<'v>(kind: &str, sources: impl Iterator<Item = (&'v String, &'v Vec<Health>, &'v Vec<String>)>) {
-    let mut table = output::table(&[kind, "server", "state", "since", "what was seen", "looked at", "answers", "failed", "chains"]);
+    let mut table = output::table(&[kind, "server", "state", "since", "details", "last check", "answers", "failed", "chains"]);
     for (name, servers, chains) in sources {
         for (index, server) in servers.iter().enumerate() {
             let first = |text: &str| if index == 0 { text.to_owned() } else { String::new() };
@@ -93,8 +93,8 @@ fn show(probed: &[ProbedServer], global: &Global) {
 fn state(state: Tone) -> String {
     let word = match state {
         Tone::Good => "well",
-        Tone::Note => "not known yet",
-        Tone::Warn => "look at it",
+        Tone::Note => "unknown",
+        Tone::Warn => "degraded",
         Tone::Bad => "down",
     };
     format!("{} {word}", output::tone(state))

@@ -32,9 +32,9 @@ pub(crate) async fn run(drill: Drill, global: &Global) -> Result<ExitCode, Failu
             output::line(format!("  {}: {} → {}", slower.title, output::took(slower.with_us), output::took(slower.without_us)));
         }
         if drilled.changes.is_empty() && drilled.slower.is_empty() {
-            output::line("  logins noticed nothing");
+            output::line("  no effect on logins");
         }
-        output::line("nobody else was without it; there is nothing to put back");
+        output::line("real logins were not affected; nothing has to be restored");
     }
     Ok(if drilled.without.state == RunState::Passed { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }

@@ -31,7 +31,7 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
         FactorCommand::Recovery(whose) => added(&add(&client, &whose, &json!({ "kind": "recovery", "label": "recovery" })).await?, global),
         FactorCommand::Temporary { whose, lasts, reason, uses, digits } => {
             let lasts =
-                read_duration(&lasts).ok_or_else(|| Failure::usage(format!("`{lasts}` is no duration"), "write `30m`, `8h` or `2d`"))?;
+                read_duration(&lasts).ok_or_else(|| Failure::usage(format!("`{lasts}` is not a duration"), "write `30m`, `8h` or `2d`"))?;
             let body = json!({ "kind": "temporary", "seconds": lasts.as_secs(), "reason": reason, "uses": uses, "digits": digits });
             added(&add(&client, &whose, &body).await?, global);
         }
@@ -56,18 +56,15 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
             if global.json {
                 output::json(&released);
             } else if released.released {
-                output::line(format!(
-                    "{} is released: wrong codes, stopped approvals and remembered devices are forgotten",
-                    released.person
-                ));
+                output::line(format!("{} is unlocked: wrong codes, stopped approvals and remembered devices are cleared", released.person));
             } else {
-                output::line(format!("{} had nothing to be released from", released.person));
+                output::line(format!("nothing to unlock for {}", released.person));
             }
         }
         FactorCommand::Invite { whose, withdraw: true, .. } => {
             let path = format!("{}/invitation", invitation_path(&client, &whose).await?);
             client.ask::<Value, ()>(Method::DELETE, &path, &[], None).await?;
-            output::line(format!("the invitation of {} has ended", whose.person));
+            output::line(format!("the invitation of {} is cancelled", whose.person));
         }
         FactorCommand::Invite { whose, to, send_by, .. } => {
             let path = format!("{}/invitation", invitation_path(&client, &whose).await?);
@@ -107,7 +104,7 @@ fn invited(made: &Made, global: &Global) -> Result<(), Failure> {
     }
     let until = output::when(made.until_us);
     if let Some(to) = &made.sent_to {
-        output::line(format!("sent to {to}; it may be used once, until {until}"));
+        output::line(format!("sent to {to}; valid once, until {until}"));
         return Ok(());
     }
     if let Some(link) = &made.link {
@@ -118,7 +115,7 @@ fn invited(made: &Made, global: &Global) -> Result<(), Failure> {
         output::line(format!("link  {link}"));
     }
     output::line(format!("code  {}", made.code));
-    output::line(format!("For {} only, once, until {until}. This is shown once.", made.person));
+    output::line(format!("For {} only; valid once, until {until}. Shown only once.", made.person));
     Ok(())
 }
 
@@ -132,8 +129,8 @@ pub(crate) async fn person_path(client: &Client, whose: &Whose) -> Result<String
             match (known.pop(), known.is_empty()) {
                 (Some(person), true) => person.source,
                 _ => {
-                    let said = format!("`{}` is known to {}", whose.person, sources.join(" and "));
-                    return Err(Failure::usage(said, "say which one is meant with `--source`"));
+                    let said = format!("`{}` exists in {}", whose.person, sources.join(" and "));
+                    return Err(Failure::usage(said, "choose one with `--source`"));
                 }
             }
         }
@@ -164,7 +161,7 @@ fn added(added: &AddedFactor, global: &Global) {
     }
     added.codes.iter().for_each(output::line);
     if added.seed.is_some() || !added.codes.is_empty() {
-        output::line("This is shown once. Hand it over on a safe way.");
+        output::line("Shown only once. Pass it on securely.");
     }
     if let Some(warning) = &added.warning {
         output::line(format!("warning: {warning}"));
@@ -215,8 +212,8 @@ fn state(factor: &FactorView) -> String {
         (FactorState::Ready, None) => "ready".to_owned(),
         (FactorState::UsedUp, _) => "used up".to_owned(),
         (FactorState::Ended, _) => "ended".to_owned(),
-        (FactorState::Waiting, _) => "waits to be confirmed".to_owned(),
-        (FactorState::Unreadable, _) => "does not open with this key file".to_owned(),
+        (FactorState::Waiting, _) => "awaiting confirmation".to_owned(),
+        (FactorState::Unreadable, _) => "cannot be decrypted with this key file".to_owned(),
     }
 }
 

@@ -28,7 +28,7 @@ pub(crate) async fn run(command: GatewayCommand, global: &Global) -> Result<Exit
             if global.json {
                 output::json(&applied);
             } else {
-                output::line(format!("{address} belongs to {gateway} now; revision {} is in force", applied.revision));
+                output::line(format!("{address} is now assigned to {gateway}; revision {} is active", applied.revision));
             }
         }
     }
@@ -54,14 +54,14 @@ fn list(gateways: &[GatewayView], global: &Global) {
     }
     output::print_table(&table);
     if gateways.is_empty() {
-        output::line("the site in force has no gateway");
+        output::line("the active site has no gateway");
     }
 }
 
 fn show(gateways: &[GatewayView], name: &str, global: &Global) -> Result<(), Failure> {
     let Some(gateway) = gateways.iter().find(|gateway| gateway.name == name) else {
         let names: Vec<&str> = gateways.iter().map(|gateway| gateway.name.as_str()).collect();
-        return Err(Failure::no(format!("there is no gateway `{name}`"), format!("known: {}", names.join(", "))));
+        return Err(Failure::no(format!("unknown gateway `{name}`"), format!("known: {}", names.join(", "))));
     };
     if global.json {
         output::json(gateway);
@@ -127,6 +127,6 @@ fn knocks(knocks: &[Knock], global: &Global) {
         }
     }
     if knocks.is_empty() {
-        output::line("nobody has knocked");
+        output::line("no knocks");
     }
 }

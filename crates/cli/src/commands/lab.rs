@@ -101,7 +101,7 @@ async fn upstream(listen: SocketAddr, secret_file: &Path, data: Option<&Path>) -
     Ok(ExitCode::SUCCESS)
 }
 
-/// A robot handset, from its invitation on.
+/// A simulated handset, from its invitation on.
 async fn handset(
     invitation: &Path,
     label: &str,

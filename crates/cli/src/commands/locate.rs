@@ -31,7 +31,7 @@ pub(crate) async fn run(locate: Locate, global: &Global) -> Result<ExitCode, Fai
 
 fn print(ladder: &Ladder) {
     let to = if ladder.chain.is_empty() { String::new() } else { format!(" → {}", ladder.chain) };
-    output::line(format!("{} via {}{to}, from the back to the front\n", ladder.person, ladder.via));
+    output::line(format!("{} via {}{to}, from the source to the gateway\n", ladder.person, ladder.via));
     for rung in &ladder.rungs {
         let place = rung.line.map(|line| output::paint(&format!("  [line {line}]"), "2")).unwrap_or_default();
         let about = if rung.about.is_empty() { String::new() } else { format!("{}: ", rung.about) };

@@ -180,11 +180,9 @@ fn print(tried: &Tried) {
         }
         None if tried.reply.is_none() => {
             output::line(
-                "a door says nothing to a stranger, nor to a wrong secret; there: `bivector gateway knocks`, `bivector trace list`",
+                "an unknown sender or a wrong secret gets no answer; on the service, check `bivector gateway knocks` and `bivector trace list`",
             );
         }
-        None => {
-            output::line("the whole story is where the service runs: `bivector trace show` with the reference, or `bivector trace list`")
-        }
+        None => output::line("details are on the service: run `bivector trace show` with the reference, or `bivector trace list`"),
     }
 }

@@ -33,11 +33,11 @@ pub(crate) async fn run(command: OperatorCommand, global: &Global) -> Result<Exi
         }
         OperatorCommand::Role { name, role } => {
             client.ask::<_, ()>(Method::PUT, &path(&name), &[], Some(&RoleRequest { role: role.into() })).await?;
-            done(&format!("{name} has the role {} now", Role::from(role).word()), global);
+            done(&format!("{name} now has the role {}", Role::from(role).word()), global);
         }
         OperatorCommand::Remove { name } => {
             client.ask::<_, ()>(Method::DELETE, &path(&name), &[], None::<&()>).await?;
-            done(&format!("{name} is no operator any more; all tokens and sessions are over"), global);
+            done(&format!("{name} is removed; all tokens and sessions are revoked"), global);
         }
         OperatorCommand::Token { name, label } => {
             let request = TokenRequest { label: label.clone() };
@@ -46,7 +46,7 @@ pub(crate) async fn run(command: OperatorCommand, global: &Global) -> Result<Exi
         }
         OperatorCommand::DropToken { name, label } => {
             client.ask::<_, ()>(Method::DELETE, &format!("{}/tokens/{}", path(&name), encode(&label)), &[], None::<&()>).await?;
-            done(&format!("the token of {name} for {label} is over"), global);
+            done(&format!("the token `{name}` of {label} is revoked"), global);
         }
         OperatorCommand::Sessions { name } => {
             sessions(&client.get::<Vec<SignInView>>(&format!("{}/sessions", path(&name)), &[]).await?, &name, global);
@@ -75,7 +75,7 @@ async fn sign_in(client: &Client, name: &str, file: Option<&Path>, global: &Glob
         return Ok(());
     }
     output::line(format!("{}\n{}", made.seed, made.link));
-    output::line(format!("{name} signs in to the console with this password and the codes of this seed; it is not shown again"));
+    output::line(format!("{name} can now sign in to the console with this password and TOTP codes from this seed; it is not shown again"));
     Ok(())
 }
 

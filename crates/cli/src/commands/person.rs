@@ -56,14 +56,14 @@ pub(crate) async fn run(command: PersonCommand, global: &Global) -> Result<ExitC
         }
         PersonCommand::Remove { whose, yes } => {
             let path = person_path(&client, &whose).await?;
-            if !yes && !output::confirmed(&format!("forget {} with all factors? [y/N] ", whose.person))? {
+            if !yes && !output::confirmed(&format!("delete {} and all factors? [y/N] ", whose.person))? {
                 return Err(Failure::no("nothing was removed", "answer `y`, or give `--yes`"));
             }
             let undoable: Undoable = client.ask::<Value, _>(Method::DELETE, &path, &[], None).await?;
             if global.json {
                 output::json(&undoable);
             } else {
-                output::line(format!("{} is forgotten; `bivector person undo {}` takes it back", whose.person, undoable.change));
+                output::line(format!("{} is deleted; `bivector person undo {}` restores it", whose.person, undoable.change));
             }
         }
         PersonCommand::Changes => changes(&client.get::<Vec<Change>>("/people/changes", &[]).await?, global),
@@ -72,7 +72,7 @@ pub(crate) async fn run(command: PersonCommand, global: &Global) -> Result<ExitC
             if global.json {
                 output::json(&undone);
             } else {
-                output::line(format!("taken back: {}", undone.change.what));
+                output::line(format!("undone: {}", undone.change.what));
             }
         }
     }
@@ -104,10 +104,10 @@ fn state(person: &PersonView) -> &'static str {
         PersonState::Locked => "approvals stopped",
         PersonState::Proven => "proven",
         PersonState::Enrolled => "enrolled, not used yet",
-        PersonState::Waiting => "new device waits",
+        PersonState::Waiting => "new device awaiting confirmation",
         PersonState::Invited => "invited",
         PersonState::Expired => "invitation expired",
-        PersonState::NotYet => "not yet",
+        PersonState::NotYet => "not enrolled",
     }
 }
 
@@ -156,7 +156,7 @@ fn show(people: &[PersonView], global: &Global) {
         if let Some(stop) = &person.stop {
             let from = if stop.from.is_empty() { String::new() } else { format!(" from {}", stop.from) };
             output::line(format!(
-                "  stopped   until {}: said “that was not me” of a login through {}{from}, reference {}; `bivector factor release` ends it",
+                "  stopped   until {}: reported “that was not me” for a login through {}{from}, reference {}; clear with `bivector factor release`",
                 output::when(stop.until_us),
                 stop.gateway,
                 stop.reference
@@ -208,7 +208,7 @@ fn wrong(errors: usize) -> String {
 
 fn take_back(change: Option<u64>) {
     if let Some(number) = change {
-        output::line(format!("`bivector person undo {number}` takes it back"));
+        output::line(format!("undo with `bivector person undo {number}`"));
     }
 }
 
@@ -288,15 +288,15 @@ fn show_sync(synced: &Synced, leavers: &str, applied: bool, global: &Global) {
     each(format!("not in the group, {did}{left}"), &synced.left);
     let changed: Vec<String> = synced.changed.iter().map(|(person, what)| format!("{person} {what}")).collect();
     each(format!("changed, {did}brought up to date"), &changed);
-    each("in the group but suspended here, left so".to_owned(), &synced.suspended);
+    each("in the group but suspended here, unchanged".to_owned(), &synced.suspended);
     if synced.invited > 0 {
         output::line(format!("{} invited", count(synced.invited, "newcomer was", "newcomers were")));
     }
     show_missed(&synced.missed);
     match (applied, synced.change) {
-        (true, None) => output::line("nothing had to be changed"),
+        (true, None) => output::line("nothing to change"),
         (true, change) => take_back(change),
-        (false, _) => output::line("nothing was done; `--apply` does it"),
+        (false, _) => output::line("nothing was changed; use `--apply` to make these changes"),
     }
 }
 
@@ -312,6 +312,6 @@ fn changes(changes: &[Change], global: &Global) {
     }
     output::print_table(&table);
     if changes.is_empty() {
-        output::line("nobody was changed yet");
+        output::line("no changes yet");
     }
 }

@@ -62,7 +62,7 @@ async fn list(client: &Client, global: &Global) -> Result<ExitCode, Failure> {
     }
     output::print_table(&table);
     if rehearsals.is_empty() {
-        output::line("the site has no rehearsal; `bivector rehearse --starter CHAIN` writes a first one");
+        output::line("the site has no rehearsal; create one with `bivector rehearse --starter CHAIN`");
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -92,7 +92,7 @@ async fn runs(client: &Client, global: &Global) -> Result<ExitCode, Failure> {
     }
     output::print_table(&table);
     if runs.is_empty() {
-        output::line("nothing was rehearsed yet; see `bivector rehearse --list`");
+        output::line("no runs yet; see `bivector rehearse --list`");
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -153,7 +153,7 @@ fn tell(progress: &Progress) {
     let filled = (done as usize * 24).checked_div(progress.total.max(1) as usize).unwrap_or(0);
     let bar = format!("{}{}", "━".repeat(filled), "╌".repeat(24 - filled));
     let failed = if progress.failed > 0 { format!(", {} not as expected", progress.failed) } else { String::new() };
-    let waits = progress.waits_for.as_ref().map(|what| format!("; waits for {what}")).unwrap_or_default();
+    let waits = progress.waits_for.as_ref().map(|what| format!("; waiting for {what}")).unwrap_or_default();
     let mut out = std::io::stdout();
     let _ = write!(out, "\r\u{1b}[2K{bar} {done} of {}{failed}{waits}", progress.total);
     let _ = out.flush();

@@ -30,7 +30,7 @@ pub(crate) async fn run(file: &Path, last: u32, chain: Option<String>, global: &
 }
 
 fn print(replayed: &Replayed) {
-    output::line(format!("{} logins decided again; {} end as they did", replayed.decided, replayed.same));
+    output::line(format!("{} logins re-evaluated; {} give the same result", replayed.decided, replayed.same));
     for group in &replayed.changed {
         output::line("");
         output::line(format!("{}  {} → {}", count(group), group.before, output::paint(&group.after, "1")));

@@ -22,11 +22,11 @@ pub(crate) async fn run(command: SecretCommand, global: &Global) -> Result<ExitC
             let body = serde_json::json!({ "anyway": anyway });
             let path = format!("/secrets/{}/retire", encode(&name));
             Client::new(global)?.ask::<_, ()>(Method::POST, &path, &[], Some(&body)).await?;
-            Ok(done(&format!("the old value of {name} is retired; only the new one counts"), global))
+            Ok(done(&format!("the old value of {name} is retired; only the new one is accepted"), global))
         }
         SecretCommand::Forget { name } => {
             Client::new(global)?.ask::<_, ()>(Method::DELETE, &format!("/secrets/{}", encode(&name)), &[], None::<&()>).await?;
-            Ok(done(&format!("{name} is forgotten"), global))
+            Ok(done(&format!("{name} is deleted"), global))
         }
     }
 }
@@ -53,11 +53,11 @@ async fn rotate(name: &str, file: Option<&Path>, global: &Global) -> Result<Exit
         (None, true) => output::json(&serde_json::json!({ "name": name, "value": value.expose() })),
         (None, false) => output::line(format!("{}\nnow counts for {name} beside the old value; it is not shown again", value.expose())),
         (Some(_), true) => output::json(&serde_json::json!({ "name": name })),
-        (Some(_), false) => output::line(format!("the next value of {name} counts beside the old one")),
+        (Some(_), false) => output::line(format!("the new value of {name} is accepted alongside the old one")),
     }
     if !global.json {
         output::hint(format!(
-            " then: enter it on the device; `bivector secret list` says who still uses the old one; `bivector secret retire {name}` ends it"
+            " next: enter it on the device; `bivector secret list` shows who still uses the old value; finish with `bivector secret retire {name}`"
         ));
     }
     Ok(ExitCode::SUCCESS)
@@ -101,13 +101,13 @@ async fn list(global: &Global) -> Result<ExitCode, Failure> {
             } else if one.next_us.is_some() {
                 "uses the new value"
             } else {
-                "has not come since"
+                "not seen since"
             };
             output::line(format!("  {:<16} {old} (old: {}; new: {})", one.gateway, when(one.old_us), when(one.next_us)));
         }
     }
     if secrets.is_empty() {
-        output::line("nothing is sealed yet; try `bivector secret set gateway/breakwater`");
+        output::line("no secrets sealed yet; start with `bivector secret set gateway/breakwater`");
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -47,12 +47,12 @@ pub(crate) async fn run(serve: Serve) -> Result<ExitCode, Failure> {
         ));
     }
     if let Some(problem) = &running.problem {
-        output::hint(format!("error: the newest revision is not in force: {problem}\n help: {}", problem.remedy()));
+        output::hint(format!("error: the latest revision is not active: {problem}\n help: {}", problem.remedy()));
     }
     match running.revision {
-        _ if running.problem.is_some() => output::line("site             not in force; mend it and apply it again"),
-        Some(revision) => output::line(format!("site             revision {revision} is in force")),
-        None => output::line("site             none yet; nothing is received before one is applied"),
+        _ if running.problem.is_some() => output::line("site             not active; fix it and apply it again"),
+        Some(revision) => output::line(format!("site             revision {revision} is active")),
+        None => output::line("site             none yet; RADIUS starts once one is applied"),
     }
     stop.received().await;
     tracing::info!("stopping: no new logins; those in flight get their answer");

@@ -77,7 +77,7 @@ async fn check(file: &Path, offline: bool, global: &Global) -> Result<ExitCode, 
 fn seconds(text: &str) -> Result<u64, Failure> {
     bivector_site::read_duration(text)
         .map(|duration| duration.as_secs())
-        .ok_or_else(|| Failure::usage(format!("`{text}` is no time"), "write a number with its unit, such as 90s, 10m or 1h"))
+        .ok_or_else(|| Failure::usage(format!("`{text}` is not a duration"), "write a number with its unit, such as 90s, 10m or 1h"))
 }
 
 async fn compare(
@@ -105,7 +105,7 @@ async fn compare(
     }
     print_differences(&compared.differences);
     match compared.differences.iter().filter(|one| one.weaker).count() {
-        _ if compared.differences.is_empty() => output::line(format!("nothing differs from revision {}", compared.against)),
+        _ if compared.differences.is_empty() => output::line(format!("no differences from revision {}", compared.against)),
         0 => {}
         _ => output::line("\nlogging in becomes weaker; `bivector site apply` asks for `--weaker-is-meant`"),
     }
@@ -145,7 +145,7 @@ async fn confirm(global: &Global) -> Result<ExitCode, Failure> {
     if global.json {
         output::json(&confirmed);
     } else {
-        output::line(format!("revision {} stays", confirmed.revision));
+        output::line(format!("revision {} is confirmed", confirmed.revision));
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -166,12 +166,15 @@ async fn put_in_force<R: Serialize>(title: &str, text: &str, path: &str, request
             }
             print_differences(&applied.differences);
             if let Some(run) = &applied.proved {
-                output::line(format!("proved by {}: {} of {} logins as expected (run {})", run.rehearsal, run.passed, run.total, run.id));
+                output::line(format!(
+                    "rehearsal {} passed: {} of {} logins as expected (run {})",
+                    run.rehearsal, run.passed, run.total, run.id
+                ));
             }
-            output::line(format!("revision {} is in force", applied.revision));
+            output::line(format!("revision {} is active", applied.revision));
             if let Some(until) = applied.until_us {
                 let until = output::when(until);
-                output::line(format!("it goes back by itself at {until} unless you run `bivector site confirm`"));
+                output::line(format!("it is rolled back at {until} unless you run `bivector site confirm`"));
             }
             Ok(ExitCode::SUCCESS)
         }
@@ -181,7 +184,7 @@ async fn put_in_force<R: Serialize>(title: &str, text: &str, path: &str, request
         }
         Answer::Refused(problem) if !problem.differences.is_empty() && !global.json => {
             print_differences(&problem.differences);
-            Err(Failure::no("nothing was applied: logging in would become weaker", problem.remedy))
+            Err(Failure::no("not applied: the change weakens login security", problem.remedy))
         }
         Answer::Refused(problem) if problem.run.is_some() && !global.json => {
             problem.run.iter().for_each(|run| super::rehearse::print(run));

@@ -58,7 +58,7 @@ fn moment(text: &str) -> Result<String, Failure> {
     let zoned = || text.parse::<jiff::civil::DateTime>().ok()?.to_zoned(jiff::tz::TimeZone::system()).ok().map(|at| at.timestamp());
     let at = text.parse::<Timestamp>().ok().or_else(zoned);
     at.map(|at| at.as_microsecond().to_string())
-        .ok_or_else(|| Failure::usage(format!("`{text}` is no moment"), "write for example 2h, 7d, 2026-11-23 or 2026-11-23T08:00Z"))
+        .ok_or_else(|| Failure::usage(format!("`{text}` is not a time"), "write for example 2h, 7d, 2026-11-23 or 2026-11-23T08:00Z"))
 }
 
 async fn list(client: &Client, filter: &TraceFilter, limit: u32, global: &Global) -> Result<ExitCode, Failure> {
@@ -75,7 +75,7 @@ async fn list(client: &Client, filter: &TraceFilter, limit: u32, global: &Global
     }
     output::print_table(&table);
     if rows.is_empty() {
-        output::line("no trace fits; try fewer filters");
+        output::line("no matching traces; try fewer filters");
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -186,7 +186,7 @@ async fn print_followed(client: &Client, row: &TraceRow, filter: &TraceFilter, g
 }
 
 fn span(text: &str) -> Result<Duration, Failure> {
-    read_duration(text).ok_or_else(|| Failure::usage(format!("`{text}` is no time"), "write for example 30s, 10m, 1h or 7d"))
+    read_duration(text).ok_or_else(|| Failure::usage(format!("`{text}` is not a time"), "write for example 30s, 10m, 1h or 7d"))
 }
 
 /// Writes what fits as it comes, so that a million traces need no memory here.

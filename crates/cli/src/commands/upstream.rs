@@ -17,7 +17,7 @@ pub(crate) async fn run(command: UpstreamCommand, global: &Global) -> Result<Exi
     }
     print_servers("upstream", upstreams.iter().map(|upstream| (&upstream.name, &upstream.servers, &upstream.chains)));
     if upstreams.is_empty() {
-        output::line("the site in force has no upstream");
+        output::line("the active site has no upstream");
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -15,13 +15,13 @@ pub(crate) async fn run(who: Who, global: &Global) -> Result<ExitCode, Failure> 
         return Ok(ExitCode::SUCCESS);
     }
     for rule in &view.rules {
-        let does = rule.grant.as_ref().map_or("kept out".to_owned(), |grant| format!("let in with {grant}"));
+        let does = rule.grant.as_ref().map_or("refused".to_owned(), |grant| format!("admitted with {grant}"));
         let gateways = if rule.gateways.is_empty() { String::new() } else { format!(" through {}", rule.gateways.join(", ")) };
         let place = output::paint(&format!("  [line {}]", rule.line), "2");
         output::line(format!("{}: {} are {does}{gateways}{place}", output::paint(&rule.name, "1"), rule.when));
         print(&rule.people);
     }
-    output::line(format!("{}: no rule is about them", output::paint("left out", "1")));
+    output::line(format!("{}: no rule matches them", output::paint("left out", "1")));
     print(&view.left_out);
     for unknown in &view.unknown {
         output::line(format!("! {unknown}"));
@@ -31,7 +31,7 @@ pub(crate) async fn run(who: Who, global: &Global) -> Result<ExitCode, Failure> 
 
 fn print(people: &WhoPeople) {
     let noun = if people.count == 1 { "person" } else { "people" };
-    output::line(format!("  {} {noun}, {} with a second factor that the chain takes", people.count, people.with_factor));
+    output::line(format!("  {} {noun}, {} with a second factor that the chain accepts", people.count, people.with_factor));
     let mut table = output::table(&["", "login", "name", "source", "factors", "but"]);
     for person in &people.named {
         table.add_row([

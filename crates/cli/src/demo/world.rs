@@ -266,7 +266,7 @@ fn site_text(
 /// Ines and Yuki have handsets, which an operator has confirmed; Odo has an open invitation. A demo that goes on with its own data
 /// enrols new ones: the keys of the old ones are gone.
 async fn enrol_handsets(client: &Client, server: &str) -> Result<BTreeMap<String, RobotHandset>, Failure> {
-    let no = |error: HandsetError| Failure::no(format!("a robot handset: {error}"), "");
+    let no = |error: HandsetError| Failure::no(format!("a simulated handset: {error}"), "");
     let invite = async |login: &str| -> Result<Made, Failure> {
         client.ask(Method::POST, &format!("/people/tidehall/{login}/invitation"), &[], Some(&InviteRequest::default())).await
     };

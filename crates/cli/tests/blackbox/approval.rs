@@ -1,4 +1,4 @@
-//! Approvals, invitations and enrolment through the real doors: gateways on UDP, robot handsets and operators on HTTP.
+//! Approvals, invitations and enrolment through the real doors: gateways on UDP, simulated handsets and operators on HTTP.
 
 use super::harness::{Northmoor, SECRET, Service, Setup, code, code_of, http_client, outcome, prompt, text};
 use bivector_exchange::{Exchange, Patience, Request};
@@ -48,7 +48,7 @@ async fn asked(robot: &RobotHandset) -> String {
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    panic!("nothing was asked");
+    panic!("the source was not asked");
 }
 
 fn status_of<T: std::fmt::Debug>(answered: Result<T, HandsetError>) -> (u16, String) {
@@ -153,7 +153,7 @@ async fn denials_late_answers_and_logins_that_were_not_theirs_end_as_what_they_a
     let trace = world.service.trace_from(local).await;
     assert_eq!((outcome(&exchange).as_str(), trace["cause"].as_str()), ("reject", Some("approval-unanswered")), "{trace:#}");
     let (status, said) = status_of(phone.answer(&shown, Answers::Approve, None).await);
-    assert_eq!((status, said.starts_with("too late by")), (409, true), "{said}");
+    assert_eq!((status, said.starts_with("too late: the login ended")), (409, true), "{said}");
     let reference = trace["reference"].as_str().unwrap().to_owned();
     let mut late = String::new();
     for _ in 0..100 {
@@ -251,7 +251,7 @@ async fn two_phones_of_one_person_hear_of_it_at_once_and_one_answer_decides() {
     let (yes, no) = tokio::join!(one.answer(&first, Answers::Approve, None), two.answer(&second, Answers::Deny, None));
     let (decided, late) = if yes.is_ok() { (yes, no) } else { (no, yes) };
     let (status, said) = status_of(late);
-    assert_eq!((status, said.as_str()), (409, "this was answered before, here or on another of your devices"));
+    assert_eq!((status, said.as_str()), (409, "this was already answered, here or on another of your devices"));
     let wanted = if decided.unwrap() == "approved" { "accept" } else { "reject" };
     assert_eq!(outcome(&login.await.unwrap().0), wanted);
     let labels: Vec<String> =
@@ -358,7 +358,7 @@ async fn at_a_gateway_with_prompts_the_number_on_the_screen_is_picked_on_the_han
     assert_eq!(phone.waiting().await.unwrap(), None, "and the approval is taken back");
     assert_eq!(
         status_of(phone.answer(&shown, Answers::Approve, Some(10)).await),
-        (409, "the login went on without it: another factor was given".into())
+        (409, "no longer needed: the login used another factor".into())
     );
 }
 
@@ -405,7 +405,7 @@ async fn an_authenticator_app_counts_once_it_has_shown_a_right_code() {
     let (seed, ticket) = (app["seed"].as_str().unwrap(), app["ticket"].as_str().unwrap());
     assert!(app["link"].as_str().unwrap().starts_with("otpauth://totp/Northmoor%20Tidal:odo?secret="), "{app}");
     let wrong = call("/apps/code", json!({ "invitation": invitation, "ticket": ticket, "code": "000000" })).await;
-    assert_eq!((wrong.0, wrong.1["title"].as_str()), (422, Some("the code is not one of the new app")));
+    assert_eq!((wrong.0, wrong.1["title"].as_str()), (422, Some("the code does not match the new app")));
     assert!(world.service.get("/people/odo").await[0]["factors"].as_array().unwrap().is_empty(), "nothing half done");
     let first = code_of(seed);
     let right =
@@ -447,9 +447,9 @@ async fn people_without_a_factor_are_enrolled_in_the_login_or_let_in_until_a_dat
     world.service.run(&["factor", "remove", "pell", &person["factors"][0]["id"].to_string()]);
     let (seen, trace) = world.log_in("lantern", "pell", "sounding-line").await;
     assert_eq!(seen, "accept", "{trace:#}");
-    assert!(trace.to_string().contains("lets such people in for another"), "{trace:#}");
+    assert!(trace.to_string().contains("admits such people for another"), "{trace:#}");
     let check = world.service.cli_with_input(&["site", "check", "-"], &let_in);
-    assert!(text(&check.stdout).contains("by the first check alone until the date"), "{}", text(&check.stdout));
+    assert!(text(&check.stdout).contains("can log in to"), "{}", text(&check.stdout));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -34,13 +34,13 @@ async fn a_change_is_told_in_words_and_one_that_weakens_needs_the_word() {
     let shown = format!("{}{}", text(&refused.stdout), text(&refused.stderr));
     assert!(refused.status.code() == Some(1) && shown.contains("no longer asked for") && shown.contains("--weaker-is-meant"), "{shown}");
     assert_eq!(revision(&world.service).await, 1, "nothing was changed");
-    assert!(world.service.run(&["site", "apply", &path, "--weaker-is-meant"]).contains("revision 2 is in force"));
+    assert!(world.service.run(&["site", "apply", &path, "--weaker-is-meant"]).contains("revision 2 is active"));
     assert!(world.service.run(&["audit", "list"]).contains("weaker and meant so"));
     assert!(world.service.run(&["site", "compare", "--revision", "1"]).contains("a second factor is asked for now"));
     // Back to what is stronger needs no word, and to what is weaker does.
-    assert!(world.service.run(&["site", "restore", "1"]).contains("revision 3 is in force"));
+    assert!(world.service.run(&["site", "restore", "1"]).contains("revision 3 is active"));
     assert_eq!(world.service.cli(&["site", "restore", "2"]).status.code(), Some(1));
-    assert!(world.service.run(&["site", "compare", "--revision", "1"]).contains("nothing differs from revision 3"));
+    assert!(world.service.run(&["site", "compare", "--revision", "1"]).contains("no differences from revision 3"));
     assert_eq!(world.service.cli(&["site", "compare", &file(&folder, "broken.toml", "format = 2")]).status.code(), Some(1));
 }
 
@@ -49,7 +49,7 @@ async fn a_change_that_nobody_confirms_goes_back_by_itself_even_over_a_restart()
     let (world, folder) = (Northmoor::start().await, tempfile::tempdir().unwrap());
     let other = file(&folder, "other.toml", &world.site.replacen("\"127.0.0.11\", ", "", 1));
     let applied = world.service.run(&["site", "apply", &other, "--confirm-within", "10s", "--note", "narrower"]);
-    assert!(applied.contains("revision 2 is in force") && applied.contains("goes back by itself"), "{applied}");
+    assert!(applied.contains("revision 2 is active") && applied.contains("goes back by itself"), "{applied}");
     assert_eq!(world.service.get("/status").await["confirm"]["back_to"], 1);
     let meanwhile = world.service.cli(&["site", "apply", &other]);
     assert!(text(&meanwhile.stderr).contains("waits to be confirmed"), "{}", text(&meanwhile.stderr));
@@ -78,7 +78,7 @@ async fn a_confirmed_change_stays_and_one_that_waits_can_be_taken_back_at_once()
     assert_eq!(world.service.cli(&["site", "confirm"]).status.code(), Some(1), "nothing waits any more");
     let first = file(&folder, "first.toml", &world.site);
     world.service.run(&["site", "apply", &first, "--confirm-within", "1h"]);
-    assert!(world.service.run(&["site", "restore", "2"]).contains("revision 4 is in force"), "what one goes back to needs no word");
+    assert!(world.service.run(&["site", "restore", "2"]).contains("revision 4 is active"), "what one goes back to needs no word");
     assert!(world.service.get("/status").await["confirm"].is_null());
     assert_eq!(world.service.cli(&["site", "apply", &first, "--confirm-within", "5s"]).status.code(), Some(1), "too short to act on");
     assert_eq!(world.service.cli(&["site", "apply", &first, "--confirm-within", "soon"]).status.code(), Some(2));
@@ -104,10 +104,10 @@ async fn while_a_secret_changes_over_both_values_count_and_who_uses_the_old_one_
     old.patience.wait = Duration::from_millis(300);
     assert_eq!(outcome(&old.log_in("ines", "wrong").await.unwrap().0), "silent", "the old one is over");
     for (arguments, part) in [
-        (&["secret", "forget", "gateway/breakwater"][..], "the site in force names"),
+        (&["secret", "forget", "gateway/breakwater"][..], "is used by the active site"),
         (&["secret", "forget", "gateway/nobody"], "no secret is sealed"),
-        (&["secret", "rotate", "directory/tidehall"], "no gateway of the site in force uses"),
-        (&["secret", "retire", "gateway/breakwater"], "has no next value"),
+        (&["secret", "rotate", "directory/tidehall"], "no gateway of the active site uses"),
+        (&["secret", "retire", "gateway/breakwater"], "no rotation of"),
     ] {
         let output = service.cli(arguments);
         assert!(output.status.code() == Some(1) && text(&output.stderr).contains(part), "{arguments:?}: {}", text(&output.stderr));
@@ -164,7 +164,7 @@ async fn a_start_that_cannot_open_its_doors_still_goes_back_to_what_was_confirme
     let port = free_udp_port();
     let moved = file(&folder, "moved.toml", &world.site.replace(&world.radius.port().to_string(), &port.to_string()));
     world.service.run(&["site", "apply", &moved, "--confirm-within", "10s"]);
-    // While the service is down, the newest revision becomes one that this service cannot put in force.
+    // While the service is down, the newest revision becomes one that this service cannot activated.
     let Northmoor { service, directories, .. } = world;
     let (data, _folder) = service.kill();
     let records = rusqlite::Connection::open(data.join("records.db")).unwrap();

@@ -52,7 +52,7 @@ async fn traces_are_listed_by_every_filter_and_shown_by_reference() {
         assert_eq!(world.service.cli(&arguments).status.code(), Some(code));
     }
     let wrong = world.service.cli(&["trace", "list", "--cause", "bad-luck"]);
-    assert!(text(&wrong.stderr).contains("there is no cause `bad-luck`") && text(&wrong.stderr).contains("code-wrong"));
+    assert!(text(&wrong.stderr).contains("unknown cause `bad-luck`") && text(&wrong.stderr).contains("code-wrong"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -92,7 +92,7 @@ async fn people_are_imported_whole_or_not_at_all() {
     let shown = text(&output.stdout);
     assert_eq!(output.status.code(), Some(1), "{shown}");
     assert!(
-        shown.contains(":3, source: there is no source `nowhere`; known: tidehall, roster") && shown.contains("nothing was imported"),
+        shown.contains(":3, source: unknown source `nowhere`; known: tidehall, roster") && shown.contains("nothing was imported"),
         "{shown}"
     );
     assert_eq!(world.service.cli(&["person", "show", "wren"]).status.code(), Some(1), "not even the good line");
@@ -121,7 +121,7 @@ fn secrets_are_sealed_from_files_or_generated_and_listed_by_name_only() {
     );
     let spaces = service.cli_with_input(&["secret", "set", "gateway/c", "--file", "-"], " stray space");
     assert_eq!(spaces.status.code(), Some(1));
-    assert!(text(&spaces.stderr).contains("begins or ends with white space") && !text(&spaces.stderr).contains("stray space"));
+    assert!(text(&spaces.stderr).contains("starts or ends with white space") && !text(&spaces.stderr).contains("stray space"));
 }
 
 #[test]

@@ -159,7 +159,7 @@ async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_
     let world = Northmoor::start().await;
     let driver = Driver::start();
     let page = signed_in(&world, &driver, "/site").await;
-    wait_for(&page, "[data-testid=draft-state]", "revision 1, in force").await;
+    wait_for(&page, "[data-testid=draft-state]", "revision 1, active").await;
     write(&page, &world.site.replacen("secret = \"gateway/lantern\"", "secret = \"gateway/lanten\"", 1)).await;
     let findings = wait_for(&page, "[data-testid=findings]", "did you mean `gateway/lantern`?").await;
     assert!(findings.text().await.unwrap().contains("secret-not-sealed"));
@@ -181,13 +181,13 @@ async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_
     wait_for(&page, "[role=alert]", "logging in would become weaker").await;
     assert_eq!(world.service.get("/status").await["revision"], 1);
     press(&page, "apply: weaker is meant").await;
-    wait_for(&page, "[data-testid=draft-state]", "revision 2, in force").await;
+    wait_for(&page, "[data-testid=draft-state]", "revision 2, active").await;
     press(&page, "History").await;
-    wait_for(&page, "[data-testid=history]", "in force").await;
+    wait_for(&page, "[data-testid=history]", "active").await;
     page.query(By::XPath("(//*[@data-testid='history']//button)[2]")).first().await.unwrap().click().await.unwrap();
     wait_for(&page, "[data-testid=changes]", "a second factor is asked for now").await;
     press(&page, "restore revision 1").await;
-    wait_for(&page, "[data-testid=draft-state]", "revision 3, in force").await;
+    wait_for(&page, "[data-testid=draft-state]", "revision 3, active").await;
     page.execute("document.querySelector('.cm-scroller').scrollTop = 0", vec![]).await.unwrap();
     wait_for(&page, ".cm-content", "Northmoor Tidal").await;
     assert_eq!(world.service.get("/status").await["revision"], 3);
@@ -232,7 +232,7 @@ async fn a_locked_person_is_released_a_device_reset_and_a_text_read_without_bein
     wait_for(&page, "[data-testid=lock]", "2 of 2 wrong codes in a row behind a right password, the last through breakwater").await;
     press(&page, "release").await;
     wait_for(&page, "[role=alertdialog]", "Be sure you know who typed them").await;
-    press(&page, "release it").await;
+    press(&page, "unlock with").await;
     page.query(By::Css("[data-testid=lock]")).not_exists().await.unwrap();
     assert_eq!(world.log_in("breakwater", "yuki", &format!("swell204813{}", super::harness::code("yuki", 0))).await.0, "accept");
 
@@ -250,7 +250,7 @@ async fn a_locked_person_is_released_a_device_reset_and_a_text_read_without_bein
     page.query(By::Css("[aria-label='chain contractors'] [data-hop=northmoor-names]")).first().await.unwrap().click().await.unwrap();
     page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().send_keys("sounding-line sms").await.unwrap();
     press(&page, "read").await;
-    let shown = wait_for(&page, "[data-testid=readings]", "the factor word is one of the chain").await.text().await.unwrap();
+    let shown = wait_for(&page, "[data-testid=readings]", "it contains a factor word of the chain").await.text().await.unwrap();
     assert!(shown.contains("17 characters") && shown.contains("13") && !shown.contains("sounding"), "{shown}");
     let left = page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().prop("value").await.unwrap();
     assert_eq!(left.as_deref(), Some(""), "what was typed is gone once it was read");

@@ -114,6 +114,6 @@ async fn failures_are_drawn_over_time_and_a_change_is_applied_only_if_its_rehear
         again.click().await.unwrap();
     }
     wait_for(&page, "[role=alert]", "no-rule instead of none").await;
-    assert_eq!(world.service.get("/status").await["revision"], 2, "the site is as it was");
+    assert_eq!(world.service.get("/status").await["revision"], 2, "the active site is unchanged");
     page.quit().await.unwrap();
 }

@@ -180,7 +180,7 @@ async fn what_is_wrong_between_us_and_a_directory_is_named() {
     // A base that is not there.
     world.service.apply(&world.site.replace("ou=people,dc=northmoor", "ou=peple,dc=northmoor")).await;
     assert_eq!(world.log_in("breakwater", "ines", &ines()).await.1["cause"], "source-base-missing");
-    // A service account with another password stops the apply, and the site in force stays.
+    // A service account with another password stops the apply, and the active site stays.
     let before = world.service.get("/status").await["revision"].clone();
     world.service.seal("directory/other", "not-the-password").await;
     let (status, body) = world.service.apply(&world.site.replace("directory/tidehall", "directory/other")).await;
@@ -302,9 +302,9 @@ async fn whatever_a_directory_does_wrong_is_named_and_lets_nobody_in_by_mistake(
         (Oddity::ClosesMidAnswer, "source-unreachable", "the server closed the connection"),
         (Oddity::Refers, "source-answer-unusable", "referrals are not followed"),
         (Oddity::FloodsResults, "person-ambiguous", "10000 entries"),
-        (Oddity::HidesAttribute, "source-answer-unusable", "does not show its `uid`"),
+        (Oddity::HidesAttribute, "source-answer-unusable", "is not visible"),
         (Oddity::HasTwo, "person-ambiguous", "2 entries"),
-        (Oddity::OldTls, "source-tls-untrusted", "the server speaks no version from 1.2 on"),
+        (Oddity::OldTls, "source-tls-untrusted", "the server does not support TLS 1.2 or later"),
     ];
     for (oddity, cause, part) in cases {
         let trace = odd(&world, oddity).await;

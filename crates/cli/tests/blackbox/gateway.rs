@@ -30,7 +30,7 @@ async fn a_gateway_that_moved_is_recognised_and_registered_with_one_command() {
     (lantern.from, lantern.secret, lantern.patience.wait) =
         (IpAddr::from([127, 0, 0, 78]), SharedSecret::new(b"typo"), Duration::from_millis(100));
     lantern.log_in("ines", "x").await.unwrap();
-    assert!(knock_of(&world, "127.0.0.78").await["guess"]["why"].as_str().unwrap().contains("the secret does not fit"));
+    assert!(knock_of(&world, "127.0.0.78").await["guess"]["why"].as_str().unwrap().contains("the shared secret does not"));
     (lantern.from, lantern.name) = (IpAddr::from([127, 0, 0, 79]), "elsewhere".into());
     lantern.log_in("ines", "x").await.unwrap();
     assert_eq!(knock_of(&world, "127.0.0.79").await["guess"], Value::Null);
@@ -41,7 +41,7 @@ async fn a_gateway_that_moved_is_recognised_and_registered_with_one_command() {
             && shown.contains("bivector gateway register 127.0.0.77 --as slipway"),
         "{shown}"
     );
-    assert!(world.service.run(&["gateway", "register", "127.0.0.77", "--as", "slipway"]).contains("revision 2 is in force"));
+    assert!(world.service.run(&["gateway", "register", "127.0.0.77", "--as", "slipway"]).contains("revision 2 is active"));
     slipway.patience.wait = Duration::from_secs(8);
     assert_eq!(outcome(&slipway.log_in("ines", &ines()).await.unwrap().0), "accept");
     let exported = world.service.run(&["site", "export"]);
@@ -51,7 +51,7 @@ async fn a_gateway_that_moved_is_recognised_and_registered_with_one_command() {
         (["gateway", "register", "127.0.0.77", "--as", "slipway"], "belongs to `slipway` already"),
         (["gateway", "register", "127.0.0.12", "--as", "slipway"], "the site has"),
         (["gateway", "register", "nonsense", "--as", "slipway"], "the site has"),
-        (["gateway", "register", "127.0.0.77", "--as", "slipwa"], "there is no gateway `slipwa`"),
+        (["gateway", "register", "127.0.0.77", "--as", "slipwa"], "unknown gateway `slipwa`"),
     ] {
         let output = world.service.cli(&arguments);
         assert!(output.status.code() == Some(1) && text(&output.stderr).contains(wanted), "{arguments:?}: {}", text(&output.stderr));

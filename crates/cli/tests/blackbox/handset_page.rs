@@ -62,7 +62,7 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
     let field = console.query(By::Css("[data-testid=confirm] input")).first().await.unwrap();
     field.send_keys("AAA-AAA").await.unwrap();
     wait_for(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
-    wait_for(&console, "[data-testid=confirm] [role=alert]", "shows another reference").await;
+    wait_for(&console, "[data-testid=confirm] [role=alert]", "the reference does not match").await;
     field.clear().await.unwrap();
     field.send_keys(reference.to_lowercase()).await.unwrap();
     wait_for(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();

@@ -157,7 +157,7 @@ async fn a_wrong_code_and_a_lock() {
         &locate(&world, "ines", "breakwater", Some("barnacle-and-buoy000000")).await,
         "factor",
         "code-wrong",
-        "none of this person's",
+        "the code matches no device of this person",
     );
 }
 
@@ -176,7 +176,7 @@ async fn a_silent_handset() {
     let server = format!("http://{}", world.service.http);
     RobotHandset::enrol(&http_client(), &server, made["code"].as_str().unwrap(), "phone").await.unwrap();
     let ladder = locate(&world, "ines@watch.northmoor.example", "slipway", Some("barnacle-and-buoy")).await;
-    assert_broken(&ladder, "handset", "approval-unanswered", "opens the handset page");
+    assert_broken(&ladder, "handset", "approval-unanswered", "open the handset page");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -62,7 +62,7 @@ async fn each_broken_piece_is_named_with_its_cause_and_stops_the_probe_there() {
     assert!(said.contains("127.0.0.1:1: connection refused"), "{said}");
     let (piece, cause, said) = broken(&probed(&world, &site.replace("tidehall-ca.pem", "other.pem"), None).await);
     assert_eq!((piece.as_str(), cause.as_str()), ("tls", "source-tls-untrusted"));
-    assert!(said.contains("the missing issuer is `CN=test issuer`"), "{said}");
+    assert!(said.contains("the certificate's issuer is not in the trust file: `CN=test issuer`"), "{said}");
     let (piece, cause, said) =
         broken(&probed(&world, &site.replace("ou=people,dc=northmoor", "ou=staff,ou=people,dc=northmoor"), None).await);
     assert_eq!((piece.as_str(), cause.as_str()), ("base", "source-base-missing"));
@@ -90,7 +90,7 @@ async fn certificates_for_another_name_or_of_another_time_and_missing_tls_are_to
             "ldaps",
             "the certificate is for dir9.northmoor.example, not for 127.0.0.1",
         ),
-        (Protection::Tls(issuer.expired_server(&["127.0.0.1"]).unwrap()), "ldaps", "the certificate ended"),
+        (Protection::Tls(issuer.expired_server(&["127.0.0.1"]).unwrap()), "ldaps", "the certificate expired"),
         (Protection::Clear, "ldaps", "TLS failed"),
         (Protection::Clear, "ldap", "the server refused StartTLS with result 2 (protocol error)"),
     ];
@@ -108,6 +108,6 @@ async fn certificates_for_another_name_or_of_another_time_and_missing_tls_are_to
     let clear = StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.unwrap();
     let lines =
         probed(&world, &world.site.replace(&format!("ldaps://{first}"), &format!("ldap://{}", clear.address())), Some("ines")).await;
-    assert_eq!((lines[2]["state"].as_str(), lines[2]["said"].as_str()), (Some("warn"), Some("passwords travel in clear")));
+    assert_eq!((lines[2]["state"].as_str(), lines[2]["said"].as_str()), (Some("warn"), Some("passwords are sent unencrypted")));
     assert_eq!(lines[9]["state"], "good");
 }

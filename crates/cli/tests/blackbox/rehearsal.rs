@@ -177,14 +177,14 @@ async fn a_change_is_in_force_only_once_its_rehearsal_has_passed_and_nobodys_log
     let (output, (seen, trace)) = tokio::join!(apply, meanwhile);
     let said = format!("{}{}", text(&output.stdout), text(&output.stderr));
     assert_eq!(output.status.code(), Some(1), "{said}");
-    assert!(said.contains("not in force") && said.contains("seen no-rule") && said.contains("a draft, not in force"), "{said}");
+    assert!(said.contains("not active") && said.contains("seen no-rule") && said.contains("a draft, not active"), "{said}");
     assert_eq!((seen.as_str(), trace["revision"].as_u64()), ("accept", Some(2)), "{trace:#}");
     assert_eq!(service.get("/status").await["revision"], 2);
     let good = world.site.replacen("integer = 28800", "integer = 14400", 1);
     std::fs::write(&path, &good).unwrap();
     let output = service.cli(&["site", "apply", &path, "--prove", "small"]);
     let said = format!("{}{}", text(&output.stdout), text(&output.stderr));
-    assert!(output.status.success() && said.contains("proved by small: 2 of 2") && said.contains("revision 3 is in force"), "{said}");
+    assert!(output.status.success() && said.contains("proved by small: 2 of 2") && said.contains("revision 3 is active"), "{said}");
     let output = service.cli(&["site", "apply", &path, "--prove", "large"]);
     assert!(text(&output.stderr).contains("no rehearsal `large`") && text(&output.stderr).contains("known: small"));
 }
@@ -275,7 +275,7 @@ async fn who_may_only_look_runs_nothing_and_what_a_robot_was_let_in_by_is_nobody
     let shown = world.service.get("/people/ines").await[0].clone();
     assert_eq!(shown["factors"].as_array().map(Vec::len), Some(1), "{shown}");
     let (seen, trace) = world.log_in("slipway", "ines@watch.northmoor.example", "barnacle-and-buoy").await;
-    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("not-enrolled")), "a robot handset approves nobody's login");
+    assert_eq!((seen.as_str(), trace["cause"].as_str()), ("reject", Some("not-enrolled")), "a simulated handset approves nobody's login");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -196,7 +196,7 @@ async fn asked(robot: &RobotHandset) -> String {
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    panic!("nothing was asked");
+    panic!("the source was not asked");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -62,7 +62,7 @@ fn the_check_shows_every_mistake_with_place_and_remedy_on_the_terminal_and_as_js
     for wanted in [
         "a chain has no key `metods`",
         "did you mean `methods`?",
-        "there is no source `rooster`",
+        "unknown source `rooster`",
         "no secret is sealed under `gateway/lanten`",
         "bivector secret set gateway/lanten",
         "it cannot be applied",
@@ -88,7 +88,7 @@ async fn a_faster_operator_is_noticed_and_history_and_export_keep_every_text_wit
     assert_eq!(world.service.run(&["site", "export", "1"]).trim(), world.site.trim());
     let history = world.service.run(&["site", "history"]);
     assert!(history.contains("moved the doors") && history.lines().count() == 3, "{history}");
-    assert!(world.service.run(&["site", "restore", "1"]).contains("revision 3 is in force"));
+    assert!(world.service.run(&["site", "restore", "1"]).contains("revision 3 is active"));
     assert_eq!(world.service.run(&["site", "export"]).trim(), world.site.trim());
     assert!(world.service.run(&["site", "history"]).contains("restored revision 1"));
     assert_eq!(world.service.cli(&["site", "restore", "99"]).status.code(), Some(1));

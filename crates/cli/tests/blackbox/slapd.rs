@@ -371,7 +371,7 @@ async fn a_password_that_lives_on_grace_lets_in_and_says_so_to_the_person() {
         .filter(|(kind, _)| *kind == AttributeType::ReplyMessage)
         .map(|(_, value)| text(value))
         .collect();
-    assert!(told.contains("the password has expired; 2 more logins are left to change it"), "{told}");
+    assert!(told.contains("the password has expired; 2 more grace logins are left"), "{told}");
     assert!(trace["steps"].as_array().unwrap().iter().any(|step| step["tone"] == "warn" && step["what"] == "password"), "{trace:#}");
 }
 

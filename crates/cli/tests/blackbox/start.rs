@@ -37,7 +37,7 @@ fn a_missing_or_foreign_key_file_is_named_and_nothing_is_lost() {
     let key = data.join("seal.key");
     let kept = std::fs::read(&key).unwrap();
     std::fs::remove_file(&key).unwrap();
-    refused(&serve(&data, &["--http", "127.0.0.1:0"]), "the key file", "put the key file back");
+    refused(&serve(&data, &["--http", "127.0.0.1:0"]), "the key file", "restore the key file to");
     assert!(!key.exists(), "no new key is made over sealed secrets");
     let (other, _other_folder) = Service::start().kill();
     std::fs::copy(other.join("seal.key"), &key).unwrap();
@@ -58,7 +58,7 @@ fn a_port_that_is_taken_is_named_with_who_holds_it() {
     let service = Service::start();
     let folder = tempfile::tempdir().unwrap();
     let output = serve(folder.path(), &["--http", &service.http.to_string()]);
-    refused(&output, &format!("cannot listen on TCP {}", service.http), "choose another one");
+    refused(&output, &format!("cannot listen on TCP {}", service.http), "choose another address");
     assert!(text(&output.stderr).contains(&format!("it is held by bivector (process {})", service.pid())), "{}", text(&output.stderr));
 }
 
@@ -203,7 +203,7 @@ async fn a_site_that_no_longer_can_be_in_force_leaves_the_api_up_to_mend_it() {
     std::fs::remove_file(&trust).unwrap();
     let service = Service::start_in(&data, &[]);
     assert_eq!(super::harness::http_client().get(format!("http://{}/readyz", service.http)).send().await.unwrap().status(), 503);
-    assert!(service.log_has("the newest revision is not in force") && service.log_has("tidehall-ca.pem"), "{}", service.log());
+    assert!(service.log_has("the latest revision is not active") && service.log_has("tidehall-ca.pem"), "{}", service.log());
     std::fs::write(&trust, kept).unwrap();
     assert_eq!(service.apply(&site).await.0, 201);
     assert_eq!(service.radius().await, radius);

@@ -42,7 +42,7 @@ async fn a_budget_is_drawn_and_says_what_breaks_and_what_to_set() {
     );
     let of_file = world.service.run(&["budget", "watch", "--file", draft.to_str().unwrap()]);
     assert!(!of_file.contains("approval-outlives-front"), "{of_file}");
-    // The site check says the same of the file that is in force.
+    // The site check says the same of the file that is active.
     let check = world.service.cli_with_input(&["site", "check", "-"], &world.site);
     let said = text(&check.stdout) + text(&check.stderr).as_str();
     assert!(said.contains("approval-outlives-front"), "{said}");
@@ -52,7 +52,7 @@ async fn a_budget_is_drawn_and_says_what_breaks_and_what_to_set() {
 async fn simulated_logins_and_curves_are_printed_written_and_repeatable() {
     let world = Northmoor::with(Setup { change: &[SHORT], ..Setup::default() }).await;
     let all = ["budget", "staff", "--via", "breakwater", "--simulate", "400"];
-    assert!(world.service.run(&all).contains("400 of 400 simulated logins let in: 100.0 %"));
+    assert!(world.service.run(&all).contains("400 of 400 simulated logins accepted: 100.0 %"));
     let few = ["budget", "watch", "--via", "slipway", "--simulate", "1000", "--seed", "7", "--loss", "2%", "--json"];
     let output = world.service.cli(&few);
     assert_eq!(output.status.code(), Some(1), "many give up");
@@ -92,15 +92,15 @@ async fn what_makes_no_sense_is_refused_with_the_remedy() {
             "via `lantern`",
         ),
         (&["budget", "stuff"], "no chain `stuff`", "known: watch, staff"),
-        (&["budget", "staff", "--via", "lantern"], "takes no logins from a gateway `lantern`", "breakwater, slipway"),
+        (&["budget", "staff", "--via", "lantern"], "does not accept logins from a gateway `lantern`", "breakwater, slipway"),
         (&["budget", "staff", "--set", "breakwater.wait=0s"], "100ms to 600s are allowed", "with its unit"),
         (&["budget", "staff", "--set", "breakwater.tries=0"], "1 to 20 are allowed", "whole number"),
         (&["budget", "staff", "--set", "breakwater.weight=3"], "no setting `breakwater.weight`", "breakwater.wait"),
-        (&["budget", "staff", "--set", "wait"], "sets nothing", "NAME=VALUE"),
+        (&["budget", "staff", "--set", "wait"], "is not a setting", "NAME=VALUE"),
         (&["budget", "staff", "--simulate", "0"], "0 logins are no simulation", "1 to"),
-        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "`150` is no share of a hundred", "for example 2%"),
-        (&["budget", "staff", "--simulate", "10", "--way", "owl"], "no way `owl`", "totp"),
-        (&["budget", "watch", "--simulate", "10", "--people", "0s,0s"], "cannot usually take", "above 0"),
+        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "`150` is not a share of a hundred", "for example 2%"),
+        (&["budget", "staff", "--simulate", "10", "--way", "owl"], "unknown path `owl`", "totp"),
+        (&["budget", "watch", "--simulate", "10", "--people", "0s,0s"], "the usual time", "above 0"),
         (
             &["budget", "watch", "--simulate", "10000000", "--sweep", "gateway.wait=1s..9s", "--points", "100"],
             "would take some",
@@ -167,7 +167,7 @@ async fn a_gateways_own_resends_tell_what_it_really_waits() {
     assert!((240..750).contains(&wait_ms) && seen["tries"] == 2, "{seen}");
     let found: Vec<&str> = view["findings"].as_array().unwrap().iter().map(|finding| finding["code"].as_str().unwrap()).collect();
     assert!(found.contains(&"seen-otherwise") && found.contains(&"waits-do-not-nest"), "{found:?}: {seen}");
-    assert!(view["notes"].to_string().contains("is taken from its own resends"), "{}", view["notes"]);
+    assert!(view["notes"].to_string().contains("learned from its retransmissions"), "{}", view["notes"]);
     // What is tried out counts, whatever was seen.
     let (_, tried) = world.service.call("POST", "/timing/staff", Some(json!({ "set": { "breakwater.wait": "9s" } }))).await;
     let hop = &tried["paths"][0]["hops"];
@@ -200,7 +200,7 @@ async fn a_login_that_was_let_in_and_never_came_up_is_said_so_where_the_gateway_
     assert!(!steps(&up).await.contains("no session") && !steps(&before).await.contains("no session"));
     let (_, view) = world.service.call("POST", "/timing/staff", Some(json!({}))).await;
     assert_eq!(view["learned"]["no_session"], 1, "{}", view["learned"]);
-    assert!(view["notes"].to_string().contains("no session came up"), "{}", view["notes"]);
+    assert!(view["notes"].to_string().contains("no session started in time"), "{}", view["notes"]);
 
     // What is not a report of a known gateway gets silence, and is listed.
     let other = SimulatedGateway { secret: bivector_wire::SharedSecret::new(b"another"), ..device.clone() };
@@ -213,7 +213,7 @@ async fn a_login_that_was_let_in_and_never_came_up_is_said_so_where_the_gateway_
     assert!(alive.reply.is_some(), "Status-Server is answered: {:?}", alive.discarded);
     tokio::time::sleep(Duration::from_millis(1_200)).await;
     let knocks = world.service.get("/knocks").await.to_string();
-    for part in ["an accounting report: ", "127.0.0.77", "is not for the accounting door"] {
+    for part in ["accounting request: ", "127.0.0.77", "is not accepted at the accounting door"] {
         assert!(knocks.contains(part), "{part} in {knocks}");
     }
     let sheet = world.service.run(&["gateway", "handover", "breakwater"]);

@@ -256,7 +256,7 @@ async fn chains_and_upstreams_are_listed_with_their_state_and_a_dead_one_says_wh
     let listed = world.service.run(&["upstream", "list"]);
     assert!(listed.contains("harbourlight") && listed.contains("nothing listens there") && listed.contains("hardware codes"), "{listed}");
     let chains = world.service.run(&["chain", "list"]);
-    for part in ["staff", "hardware codes", "contractors", "breakwater", "no server can be used", "remedy: check that the servers run"] {
+    for part in ["staff", "hardware codes", "contractors", "breakwater", "no server is available", "remedy: check that the servers run"] {
         assert!(chains.contains(part), "{part}: {chains}");
     }
     let (seen, trace) = world.log_in("lantern", "tomasz@hardware.northmoor.example", "ebb before flood778899").await;

@@ -82,7 +82,7 @@ fn a_gateway_with_prompts_shows_the_number_and_goes_on_when_nothing_is_typed() {
         let mut world = with_handset(yes(None));
         let (verdict, trace) = ask(&mut world, &site, "barnacle", None);
         let (said, state) = prompt(verdict, &trace);
-        assert_eq!(said, "Pick 47 on your phone, then go on here without typing anything.");
+        assert_eq!(said, "Choose 47 on your phone, then continue here without entering anything.");
         let (_, trace) = ask(&mut world, &site, typed, Some(&state));
         assert_eq!((trace.outcome, world.approvals.len()), (Outcome::Accepted, 1), "{trace:#?}");
     }
@@ -191,7 +191,7 @@ fn a_remembered_device_needs_no_second_factor_on_its_gateway_but_in_rehearsals_i
     let (_, trace, _) = world.run(&site, from(&site, "barnacle", None, Origin::Rehearsal));
     assert_eq!(trace.cause, Some(Cause::CodeMissing), "a rehearsal proves the factor");
     world.now = Moment::from_micros(until.micros() + 1);
-    assert_eq!(ask(&mut world, &site, "barnacle", None).1.cause, Some(Cause::CodeMissing), "its time is over");
+    assert_eq!(ask(&mut world, &site, "barnacle", None).1.cause, Some(Cause::CodeMissing), "has expired");
 }
 
 #[test]

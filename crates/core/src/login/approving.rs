@@ -70,7 +70,7 @@ impl Login {
             self.trace.facts.gateway_left = true;
             let said = told!(
                 self,
-                "that is {:.1} s, and the gateway waits {} s in all: it has probably left",
+                "{:.1} s have passed, and the gateway waits {} s in total: it has probably given up",
                 waited.as_secs_f32(),
                 waits.as_secs()
             );
@@ -130,8 +130,10 @@ impl Station for AskingHandset {
             ApprovalSent::Sent { id, number, joined, until } => {
                 let proof = if ask.with_key { ", with the security key" } else { "" };
                 let said = match joined {
-                    true => told!(login, "joined the approval that was waiting already: the handset is not asked twice"),
-                    false => told!(login, "the handset is asked{proof}; {} s to answer", until.since(now).as_secs_f32().round()),
+                    true => told!(login, "joined an approval that is already open; the handset is not asked again"),
+                    false => {
+                        told!(login, "approval requested on the handset{proof}; {} s to answer", until.since(now).as_secs_f32().round())
+                    }
                 };
                 login.step(Hop::Second, "approval", Tone::Good, now, said, line);
                 let kept = KeptApproval { id, number, with_key: ask.with_key };
@@ -144,11 +146,18 @@ impl Station for AskingHandset {
             ApprovalSent::Limited(said) => login.not_now(*asking, kind, Cause::ApprovalBusy, said, now),
             ApprovalSent::Stopped(until) => {
                 let minutes = until.since(now).as_secs().div_ceil(60);
-                let said = format!("the person said that a login was not theirs: no approvals for another {minutes} min");
+                let said = format!("the person reported a login that was not theirs: no approvals for another {minutes} min");
                 login.not_now(*asking, kind, Cause::ApprovalStopped, said, now)
             }
             ApprovalSent::Unavailable(why) => {
-                login.step(Hop::Second, "approval", Tone::Warn, now, format!("the handset could not be asked: {}", why.seen), line);
+                login.step(
+                    Hop::Second,
+                    "approval",
+                    Tone::Warn,
+                    now,
+                    format!("the approval could not be sent to the handset: {}", why.seen),
+                    line,
+                );
                 login.second_is_down(*asking, kind, why.cause, now)
             }
         }
@@ -179,7 +188,7 @@ impl Station for AwaitingApproval {
                     None => told!(login, "on “{}”", approved.device),
                 };
                 login.trace.facts.person_took = Some(("approval".to_owned(), approved.took.as_millis() as u64));
-                let said = told!(login, "approved {how}, {:.1} s after it was asked", approved.took.as_secs_f32());
+                let said = told!(login, "approved {how} after {:.1} s", approved.took.as_secs_f32());
                 login.step(Hop::Second, "approval", Tone::Good, now, said, None);
                 login.gateway_may_have_left(now);
                 let then = asking.first.after_mark();
@@ -191,7 +200,7 @@ impl Station for AwaitingApproval {
                 login.count_wrong(&asking.person, Cause::ApprovalDenied, WrongTry::CODE, None, None, now)
             }
             ApprovalAnswer::Disowned(device) => {
-                bad(login, format!("“{device}” says: that was not me. Approvals are stopped for this person, and a notice is raised"));
+                bad(login, format!("“that was not me” on “{device}”; approvals are stopped for this person and operators get a notice"));
                 login.refuse(Cause::ApprovalDisowned, now)
             }
             ApprovalAnswer::Unanswered(said) => {

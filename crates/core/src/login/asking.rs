@@ -184,7 +184,7 @@ impl Login {
             if let Some(Choice::Handset { with_key }) = choices.iter().find(|choice| matches!(choice, Choice::Handset { .. })) {
                 return self.ask_handset(asking, *with_key);
             }
-            let said = "no code was typed, and the gateway shows no prompt to ask for one".to_owned();
+            let said = "no code was entered, and the gateway cannot show a prompt for one".to_owned();
             self.step(Hop::Second, "code", Tone::Bad, now, said, self.gateway().map(|gateway| gateway.line));
             return self.refuse(Cause::CodeMissing, now);
         }
@@ -234,7 +234,7 @@ impl Login {
             }
             Choice::Handset { with_key } => self.ask_handset(asking, with_key),
             Choice::Courier(index) if asking.sendings > self.site.sending.resends => {
-                let said = format!("{} codes were sent in this login, as many as it may have", asking.sendings);
+                let said = format!("{} codes were sent in this login, the maximum", asking.sendings);
                 self.not_now(asking, FactorKind::Courier(index), Cause::CourierLimit, said, now)
             }
             Choice::Courier(index) => {
@@ -318,8 +318,8 @@ impl Login {
         let prompt = shorten(&lead.map_or(said.clone(), |lead| format!("{lead} {said}")), limit);
         let secret = asking.seed.is_some();
         let asked = match secret {
-            true => "the person is shown the key of a new app and asked for its first code".to_owned(),
-            false => format!("the person is asked: \"{}\"", prompt.replace('\n', " / ")),
+            true => "the prompt shows the key for a new authenticator app and asks for its first code".to_owned(),
+            false => format!("prompt: \"{}\"", prompt.replace('\n', " / ")),
         };
         self.step(Hop::Second, "asked", Tone::Note, now, asked, None);
         let name = |kind: &FactorKind| self.site.factor_name(*kind).to_owned();
@@ -367,7 +367,7 @@ impl Login {
         }
         if text.is_empty() {
             self.note_answer(AnswerFact::Nothing);
-            self.step(Hop::Second, "answer", Tone::Note, now, "nothing was typed".to_owned(), None);
+            self.step(Hop::Second, "answer", Tone::Note, now, "nothing was entered".to_owned(), None);
             return self.ask_again(asking, Cause::CodeMissing, now);
         }
         if let Some(sent) = asking.sent.clone().filter(|sent| is_sent(sent, text)) {
@@ -402,7 +402,7 @@ impl Login {
             let proof = MarkFor::Sent { equals: true, courier: sent.courier };
             return Marking { person: asking.person, proof, then: asking.first.after_mark() }.into();
         }
-        self.step(Hop::Second, "code", Tone::Note, now, "the code that was sent has ended".to_owned(), None);
+        self.step(Hop::Second, "code", Tone::Note, now, "the sent code has expired".to_owned(), None);
         asking.sent = None;
         self.ask_again(asking, Cause::CodeEnded, now)
     }
@@ -412,7 +412,7 @@ impl Login {
         self.note_answer(AnswerFact::Wrong(text.len()));
         let evidence = Evidence { devices: asking.person.devices(), now, limits: self.site.codes };
         let near = evidence.near(text);
-        let (cause, said) = near.as_ref().map_or((Cause::CodeWrong, "what was typed is no code of this person's".to_owned()), near_said);
+        let (cause, said) = near.as_ref().map_or((Cause::CodeWrong, "the answer is not a valid code of this person".to_owned()), near_said);
         let ahead = match near {
             Some(Near::Ahead { device, counter }) => Some((device, counter)),
             _ => None,
@@ -517,7 +517,7 @@ impl Station for SendingCode {
         let kind = FactorKind::Courier(sendable.courier);
         match answer {
             SendAnswer::Sent(sent) => {
-                login.step(Hop::Second, "courier", Tone::Good, now, format!("{name} has taken a code for {}", sent.to), line);
+                login.step(Hop::Second, "courier", Tone::Good, now, format!("{name} accepted a code for {}", sent.to), line);
                 let until = now.plus(login.site.sending.lasts);
                 asking.sent = Some(KeptSent { courier: name, code: Kept::new(&sent.code), to: sent.to, until });
                 asking.sendings += 1;

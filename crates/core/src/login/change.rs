@@ -70,7 +70,7 @@ impl Login {
         };
         let language = self.gateway().map_or("", |gateway| gateway.language.as_str());
         let prompt = self.site.texts.say(language, text, &[("why", why)]);
-        self.step(Hop::First, "new password", Tone::Note, now, format!("the person is asked: \"{prompt}\""), None);
+        self.step(Hop::First, "new password", Tone::Note, now, format!("prompt: \"{prompt}\""), None);
         let round = Round::NewPassword {
             second: asked.second,
             old: Kept::new(&asked.old),
@@ -88,17 +88,17 @@ impl Login {
         };
         self.note_answer(AnswerFact::Other);
         let Some(typed) = typed.filter(|typed| !typed.expose().is_empty()) else {
-            return self.ask_password_again(asked, "nothing was typed", now);
+            return self.ask_password_again(asked, "nothing was entered", now);
         };
         match asked.new.take() {
             None => {
                 if typed.expose() == asked.old.expose() {
-                    return self.ask_password_again(asked, "it is the old one", now);
+                    return self.ask_password_again(asked, "the new password equals the old one", now);
                 }
                 asked.new = Some(typed);
                 self.ask_new_password(asked, None, now)
             }
-            Some(first) if first.expose() != typed.expose() => self.ask_password_again(asked, "the two differ", now),
+            Some(first) if first.expose() != typed.expose() => self.ask_password_again(asked, "the two entries differ", now),
             Some(_) => ChangingPassword { new: typed, asked }.into(),
         }
     }
@@ -107,7 +107,7 @@ impl Login {
         asked.tries += 1;
         asked.new = None;
         if asked.tries >= TRIES {
-            self.step(Hop::First, "new password", Tone::Bad, now, format!("given up after {TRIES} tries; the last one: {why}"), None);
+            self.step(Hop::First, "new password", Tone::Bad, now, format!("stopped after {TRIES} attempts; the last: {why}"), None);
             return self.refuse(Cause::PasswordNotChanged, now);
         }
         self.ask_new_password(asked, Some(why), now)
@@ -137,16 +137,16 @@ impl Station for ChangingPassword {
         let by = answer.server.as_deref().map(|server| format!(" ({server})")).unwrap_or_default();
         match (&answer.value, FirstProved::by_change(asked.source, &answer.value)) {
             (_, Some(first)) => {
-                login.step(Hop::First, "new password", Tone::Good, now, format!("{source} has set the new password{by}"), line);
+                login.step(Hop::First, "new password", Tone::Good, now, format!("{source} accepted the new password{by}"), line);
                 login.second_kept(asked.person, first, asked.second, now)
             }
             (ChangeAnswer::NotTaken(why), _) => {
-                login.step(Hop::First, "new password", Tone::Warn, now, format!("{source} does not take it: {why}{by}"), line);
+                login.step(Hop::First, "new password", Tone::Warn, now, format!("{source} rejected the new password: {why}{by}"), line);
                 let why = why.clone();
                 login.ask_password_again(asked, &why, now)
             }
             (ChangeAnswer::Unavailable(why), _) => {
-                let said = format!("{source} could not change it: {}{by}", why.seen);
+                let said = format!("{source} could not change the password: {}{by}", why.seen);
                 login.step(Hop::First, "new password", Tone::Bad, now, said, line);
                 login.refuse(Cause::PasswordNotChanged, now)
             }

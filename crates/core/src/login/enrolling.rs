@@ -47,7 +47,7 @@ impl Login {
                 MakingSeed { asking: Box::new(Asking { first: FirstStands::Proved(first), ..asking }) }.into()
             }
             _ => {
-                let said = "the person has no second factor that the chain takes".to_owned();
+                let said = "the person has no second factor that the chain accepts".to_owned();
                 self.step(Hop::Second, "factors", Tone::Bad, now, said, line);
                 self.refuse(Cause::NotEnrolled, now)
             }
@@ -73,7 +73,7 @@ impl Login {
                 AddingDevice { device: Box::new(added), asking: Box::new(asking) }.into()
             }
             None => {
-                let said = "what was typed is no code of the new app".to_owned();
+                let said = "the answer is not a valid code of the new app".to_owned();
                 self.step(Hop::Second, "answer", Tone::Bad, now, said, None);
                 self.ask_again(asking, Cause::CodeWrong, now)
             }
@@ -117,7 +117,7 @@ impl Station for AddingDevice {
         let asking = self.asking;
         match (SecondProved::by_enrolment(&answer), answer) {
             (Some(proved), _) => {
-                let said = "the app's first code is right: it is the person's second factor from now on".to_owned();
+                let said = "the app's first code is correct; it is now the person's second factor".to_owned();
                 login.step(Hop::Second, "enrolled", Tone::Good, now, said, None);
                 login.trace.factor = Some(CodeKind::Totp.name().to_owned());
                 match asking.first.proved() {
@@ -131,13 +131,13 @@ impl Station for AddingDevice {
                     "enrolled",
                     Tone::Bad,
                     now,
-                    "the person got a factor meanwhile; this one is not added".to_owned(),
+                    "the person has enrolled another factor meanwhile; this one is not added".to_owned(),
                     None,
                 );
                 login.refuse(Cause::NotEnrolled, now)
             }
             (None, AddAnswer::Unavailable(why)) => {
-                login.step(Hop::Second, "enrolled", Tone::Bad, now, format!("the app could not be kept: {}", why.seen), None);
+                login.step(Hop::Second, "enrolled", Tone::Bad, now, format!("the app could not be stored: {}", why.seen), None);
                 login.refuse(why.cause, now)
             }
             (None, AddAnswer::Added(_)) => login.refuse(Cause::Unfinished, now),

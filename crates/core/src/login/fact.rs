@@ -557,7 +557,7 @@ pub enum TakenAnswer {
 pub enum ChangeAnswer {
     /// The new password is set.
     Changed,
-    /// The directory does not take it, for this reason.
+    /// The directory does not accept it, for this reason.
     NotTaken(String),
     /// It could not be changed.
     Unavailable(Unavailable),

@@ -88,7 +88,7 @@ fn a_password_of_no_bytes_with_a_state_is_an_empty_answer() {
     let Verdict::Challenge(challenge) = verdict else { panic!("{verdict:?}") };
     let (verdict, trace, _) = world.run(&site, pressed_enter(&site, &challenge.state));
     assert!(matches!(verdict, Verdict::Challenge(_)), "asked again: {}", said(&trace));
-    assert!(said(&trace).contains("nothing was typed"), "{}", said(&trace));
+    assert!(said(&trace).contains("nothing was entered"), "{}", said(&trace));
 }
 
 #[test]

@@ -43,7 +43,7 @@ impl Login {
         match self.next_source(0) {
             Some(at) => Finding { at, down: None, again: None }.into(),
             None => {
-                let said = "no source of the chain is for this name".to_owned();
+                let said = "no source of the chain handles this name".to_owned();
                 self.step(Hop::First, "find person", Tone::Bad, now, said, self.chain().map(|chain| chain.line));
                 self.refuse(Cause::PersonUnknown, now)
             }
@@ -74,7 +74,7 @@ impl Login {
             _ => None,
         });
         let Some((index, over, group)) = over.into_iter().next() else { return self.identified(source, at, person, now) };
-        let said = format!("members of {group} are checked by {}", self.site.source_name(over));
+        let said = format!("passwords of members of {group} are checked by {}", self.site.source_name(over));
         self.step(Hop::First, "cascade", Tone::Note, now, said, self.chain().map(|chain| chain.line));
         self.identified(over, index, person, now)
     }
@@ -154,7 +154,7 @@ impl Login {
                 }
             }
             other => {
-                let said = "a new password is asked for only with a right code beside the old one, or at a prompt".to_owned();
+                let said = "a new password can be set only with a correct code beside the old password, or at a prompt".to_owned();
                 self.step(Hop::Second, "code", Tone::Note, now, said, None);
                 match other {
                     // A right code would have led on, so a wrong one is a guess like any other.
@@ -184,7 +184,8 @@ impl Login {
             _ => None,
         };
         let (Some(text), Some(chain)) = (text, self.chain()) else {
-            let said = "the text is not UTF-8; a device that writes Latin-1 needs `charset = \"latin-1\"` on its gateway".to_owned();
+            let said = "the password field is not valid UTF-8; if the device sends Latin-1, set `charset = \"latin-1\"` for its gateway"
+                .to_owned();
             self.step(Hop::Reading, "password field", Tone::Bad, now, said, None);
             return self.refuse(Cause::PasswordUnreadable, now);
         };
@@ -200,13 +201,13 @@ impl Login {
         let Chosen { guess, code, tone, said, .. } = chosen;
         self.step(Hop::Reading, "password field", tone, now, said, line);
         if let Some(first) = checked_before {
-            let said = "not checked here: the chain is `code_only`, its gateways check passwords themselves".to_owned();
+            let said = "not checked: the chain is `code_only`, its gateways check the password".to_owned();
             self.step(Hop::First, "password", Tone::Note, now, said, self.chain().map(|chain| chain.line));
             return self.second(person, first, code, now);
         }
         if guess.expose().is_empty() {
             // Never sent: a bind with a name and no password is no check at all (RFC 4513 section 5.1.2).
-            self.step(Hop::First, "password", Tone::Bad, now, "the password is empty; nothing was asked of the source".to_owned(), None);
+            self.step(Hop::First, "password", Tone::Bad, now, "the password is empty; the source was not asked".to_owned(), None);
             return self.refuse(Cause::PasswordMissing, now);
         }
         let SourceRef::Upstream(upstream) = source else {
@@ -269,16 +270,16 @@ impl Login {
         let source_name = site.source_name(source);
         let by = answer.server.as_deref().map(|server| told!(self, " ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
-            PersonAnswer::Found(person) => (Tone::Good, told!(self, "{source_name} knows {} as {}{by}", person.login, person.handle), None),
-            PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} knows nobody called `{}`{by}", self.name), None),
+            PersonAnswer::Found(person) => (Tone::Good, told!(self, "{source_name} found {} as {}{by}", person.login, person.handle), None),
+            PersonAnswer::NoSuchPerson => (Tone::Note, format!("{source_name} has no entry for `{}`{by}", self.name), None),
             PersonAnswer::Ambiguous { count } => {
                 (Tone::Bad, format!("{source_name} has {count} entries for `{}`{by}", self.name), Some(Cause::PersonAmbiguous))
             }
             PersonAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}", cause.sentence()), Some(*cause)),
             PersonAnswer::Unavailable(why) if goes_on => {
-                (Tone::Warn, format!("{source_name} could not say: {}; the next source is asked", why.seen), None)
+                (Tone::Warn, format!("{source_name} could not answer: {}; asking the next source", why.seen), None)
             }
-            PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}", why.seen), Some(why.cause)),
+            PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not answer: {}", why.seen), Some(why.cause)),
         };
         // An upstream knows nobody by name, so that it knows this one says nothing.
         if !(matches!(source, SourceRef::Upstream(_)) && tone == Tone::Good) {
@@ -339,14 +340,14 @@ impl Station for CheckingPassword {
         let source_name = site.source_name(source);
         let by = answer.server.as_deref().map(|server| told!(login, " ({server})")).unwrap_or_default();
         let (tone, said, cause) = match &answer.value {
-            PasswordAnswer::Right => (Tone::Good, told!(login, "{source_name} says the password is right{by}"), None),
+            PasswordAnswer::Right => (Tone::Good, told!(login, "{source_name} accepted the password{by}"), None),
             PasswordAnswer::RightBut(notice) => {
                 person.yields.notice = Some(*notice);
-                (Tone::Warn, format!("{source_name} says the password is right; {notice}{by}"), None)
+                (Tone::Warn, format!("{source_name} accepted the password; {notice}{by}"), None)
             }
-            PasswordAnswer::Wrong => (Tone::Bad, format!("{source_name} says the password is wrong{by}"), Some(Cause::PasswordWrong)),
+            PasswordAnswer::Wrong => (Tone::Bad, format!("{source_name} rejected the password{by}"), Some(Cause::PasswordWrong)),
             PasswordAnswer::Refused(cause) => (Tone::Bad, format!("{source_name}: {}{by}", cause.sentence()), Some(*cause)),
-            PasswordAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not say: {}{by}", why.seen), Some(why.cause)),
+            PasswordAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not answer: {}{by}", why.seen), Some(why.cause)),
         };
         login.step(Hop::First, "password", tone, now, said, login.source_line(source));
         login.checks.by = Some(source);

@@ -281,7 +281,7 @@ impl Login {
         }
         let state = std::mem::replace(&mut self.state, State::Moving);
         self.state = state.learn(self, fact, now).unwrap_or_else(|fact| {
-            let said = format!("an answer came that nobody had asked for ({})", fact.name());
+            let said = format!("internal error: unexpected answer ({})", fact.name());
             self.step(Hop::Reply, "out of turn", Tone::Bad, now, said, None);
             self.refuse(Cause::Unfinished, now)
         });
@@ -303,7 +303,7 @@ impl Login {
                     "held",
                     Tone::Note,
                     now,
-                    format!("refusals leave at multiples of {} ms, whatever their cause", pace.as_millis()),
+                    format!("delayed to a multiple of {} ms, so that timing does not reveal the cause", pace.as_millis()),
                     None,
                 );
                 State::Decided(verdict)
@@ -340,7 +340,7 @@ impl Login {
                 "resends",
                 Tone::Note,
                 format!(
-                    "the gateway sent the request {resends} more {} meanwhile; it joined this login",
+                    "the gateway retransmitted the request {resends} {} meanwhile; all joined this login",
                     if resends == 1 { "time" } else { "times" }
                 ),
             );
@@ -349,8 +349,8 @@ impl Login {
             Verdict::Accept(accept) => end("accept", Tone::Good, format!("{} with the grant `{}`", protocol.accept(), accept.grant())),
             Verdict::Challenge(challenge) => {
                 let reads = match &challenge.prompt {
-                    Some(_) if challenge.secret => "; the person reads the key of a new app".to_owned(),
-                    Some(prompt) => format!("; the person reads: {}", prompt.lines().collect::<Vec<_>>().join(" / ")),
+                    Some(_) if challenge.secret => "; prompt: the key for a new authenticator app".to_owned(),
+                    Some(prompt) => format!("; prompt: {}", prompt.lines().collect::<Vec<_>>().join(" / ")),
                     None => String::new(),
                 };
                 end(
@@ -359,7 +359,7 @@ impl Login {
                     format!("{}, to be answered within {} s{reads}", protocol.challenge(), self.site.prompt_lasts.as_secs()),
                 );
             }
-            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("{}; the person reads: {}", protocol.reject(), refusal.message)),
+            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("{}; prompt: {}", protocol.reject(), refusal.message)),
         }
         self.trace.took_us = at_us;
         (verdict, self.trace)

@@ -159,7 +159,7 @@ pub struct SecondWaived {
 impl SecondWaived {
     /// The chain lists no factor.
     pub(super) fn chain_asks_for_none(chain: &Chain) -> Option<Self> {
-        chain.second.is_empty().then(|| SecondWaived { reason: "the chain asks for no second factor".to_owned(), down: false })
+        chain.second.is_empty().then(|| SecondWaived { reason: "the chain requires no second factor".to_owned(), down: false })
     }
 
     /// A waiver of the site is for this login.
@@ -171,7 +171,7 @@ impl SecondWaived {
     pub(super) fn remembered(chain: &Chain, factors: &Factors, now: Moment) -> Option<Self> {
         let until = factors.remembered_until.filter(|until| *until > now && chain.remember.is_some())?;
         let minutes = until.since(now).as_secs().div_ceil(60);
-        let reason = format!("this device gave one before and is remembered on this gateway for another {minutes} min");
+        let reason = format!("this device is remembered on this gateway for another {minutes} min");
         Some(SecondWaived { reason, down: false })
     }
 
@@ -180,7 +180,7 @@ impl SecondWaived {
         let WhenNotEnrolled::LetInUntil(until) = chain.when_not_enrolled else { return None };
         let days = until.since(now).as_secs().div_ceil(86_400);
         let reason = format!(
-            "the person has none yet, and the chain lets such people in for another {days} {}",
+            "the person has none yet, and the chain admits such people for another {days} {}",
             if days == 1 { "day" } else { "days" }
         );
         (now < until).then_some(SecondWaived { reason, down: false })
@@ -189,8 +189,10 @@ impl SecondWaived {
     /// The factor cannot be asked for, and the site says that the first check is enough then.
     pub(super) fn factor_is_down(chain: &Chain, cause: Cause) -> Option<Self> {
         let allowed = chain.when_second_is_down == WhenSecondIsDown::FirstOnly;
-        allowed
-            .then(|| SecondWaived { reason: format!("the second factor is down ({cause}) and the first check is enough then"), down: true })
+        allowed.then(|| SecondWaived {
+            reason: format!("the second factor is unavailable ({cause}), and the chain then accepts the first check alone"),
+            down: true,
+        })
     }
 
     /// Why.

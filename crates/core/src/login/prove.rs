@@ -47,7 +47,7 @@ impl Login {
         };
         let (line, code_only) = (Some(chain.line), chain.code_only);
         if let Err(never) = matrix::first(method, Skill::in_site(&self.site, chain, source)) {
-            let said = format!("{}; either {}", never.why, never.remedies.join(", or "));
+            let said = format!("{}; options: {}", never.why, never.remedies.join(", or "));
             self.step(Hop::First, "method", Tone::Bad, now, said, line);
             return self.refuse(Cause::MethodNeedsText, now);
         }
@@ -67,7 +67,7 @@ impl Login {
             Some(Match { code: Some(code), .. }) => ProofFact::WithCode(code.kind()),
         });
         let Some(matched) = matched else {
-            let said = format!("the proof fits none of {tried} texts compared{with}");
+            let said = format!("the response matches none of the {tried} candidates tried{with}");
             self.step(Hop::First, "proof", Tone::Bad, now, said, line);
             let code_only = self.chain().is_some_and(|chain| chain.code_only);
             let (cause, points) = match code_only {
@@ -86,7 +86,7 @@ impl Login {
             };
         };
         let what = if matched.code.is_some() { "password and code" } else { "the password" };
-        self.step(Hop::First, "proof", Tone::Good, now, format!("the proof fits {what}, one of {tried} compared{with}"), line);
+        self.step(Hop::First, "proof", Tone::Good, now, format!("the response matches {what} ({tried} candidates tried{with})"), line);
         let first = FirstProved::by_match(source, &matched);
         if let Some(gives) = matched.gives {
             person.yields.keys = Some(gives);
@@ -166,15 +166,15 @@ impl Station for ComparingProof {
             SecretAnswer::Text(text) => Kept::Text(text),
             SecretAnswer::NtHash(hash) => Kept::NtHash(hash),
             SecretAnswer::NotKept => {
-                let said = format!("{name} keeps nothing of the password of {} that this method proves{by}", person.login);
+                let said = format!("{name} stores no password of {} that this method can be checked against{by}", person.login);
                 login.step(Hop::First, "password", Tone::Bad, now, said, line);
                 return login.refuse(Cause::PasswordNotKept, now);
             }
             SecretAnswer::Unavailable(why) => {
-                login.step(Hop::First, "password", Tone::Bad, now, format!("{name} could not say: {}{by}", why.seen), line);
+                login.step(Hop::First, "password", Tone::Bad, now, format!("{name} could not answer: {}{by}", why.seen), line);
                 return login.refuse(why.cause, now);
             }
         };
-        login.proved(source, person, &kept, format!(" with what {name} keeps{by}"), now)
+        login.proved(source, person, &kept, format!(" with the password stored in {name}{by}"), now)
     }
 }

@@ -66,9 +66,9 @@ impl ChosenCode {
         Some(match self {
             ChosenCode::Verified(..) | ChosenCode::NotAsked | ChosenCode::ForUpstream(_) => return None,
             ChosenCode::NotEnrolled => (Cause::NotEnrolled, "the person has no second factor yet".to_owned()),
-            ChosenCode::Missing => (Cause::CodeMissing, "no code was typed behind the password".to_owned()),
-            ChosenCode::Word(_) => (Cause::CodeMissing, "a code has to be typed at a prompt".to_owned()),
-            ChosenCode::Wrong => (Cause::CodeWrong, "the code is none of this person's".to_owned()),
+            ChosenCode::Missing => (Cause::CodeMissing, "no code was entered after the password".to_owned()),
+            ChosenCode::Word(_) => (Cause::CodeMissing, "the code must be entered at a prompt".to_owned()),
+            ChosenCode::Wrong => (Cause::CodeWrong, "the code matches no device of this person".to_owned()),
             ChosenCode::Near(near) => near_said(near),
         })
     }
@@ -79,14 +79,14 @@ pub(super) fn near_said(near: &Near) -> (Cause, String) {
     match near {
         Near::Drifted(seconds) => {
             let side = if *seconds < 0 { "old" } else { "early" };
-            (Cause::CodeDrifted, format!("the code is {} s {side}, more than is allowed", seconds.abs()))
+            (Cause::CodeDrifted, format!("the code is {} s {side}, outside the accepted window", seconds.abs()))
         }
         Near::Ahead { counter, .. } => (
             Cause::CodeDrifted,
-            format!("the code is the device's, of its counter {counter}, too far ahead; the next one would bring it back"),
+            format!("the code has the device's counter {counter}, too far ahead; the next code would resynchronise it"),
         ),
-        Near::Used => (Cause::CodeUsed, "the code is the person's, but it was used before".to_owned()),
-        Near::Ended => (Cause::CodeEnded, "the temporary code has ended".to_owned()),
+        Near::Used => (Cause::CodeUsed, "the code is valid but has already been used".to_owned()),
+        Near::Ended => (Cause::CodeEnded, "the temporary code has expired".to_owned()),
     }
 }
 
@@ -131,23 +131,23 @@ struct Choice {
 fn choice(chain: &Chain, all: &[Reading], text: &str, evidence: &Evidence<'_>) -> Option<Choice> {
     let verified = |(at, reading): (usize, &Reading)| {
         let code = evidence.verify(&text[reading.code.clone()?])?;
-        Some(Choice { at, code: Some(code), why: "the code verifies" })
+        Some(Choice { at, code: Some(code), why: "the code is valid" })
     };
     if let Some(proven) = all.iter().enumerate().find_map(verified) {
         return Some(proven);
     }
     if let Some(at) = all.iter().position(|reading| reading.factor.is_some()) {
-        return Some(Choice { at, code: None, why: "the factor word is one of the chain's" });
+        return Some(Choice { at, code: None, why: "it contains a factor word of the chain" });
     }
     // Without a device nobody has typed a code, so the whole text is the password.
     let no_device = chain.takes_codes() && evidence.devices.is_empty() && chain.code_upstream().is_none() && !chain.code_only;
     let asked = !chain.second.is_empty();
     let (plain_first, why) = match () {
-        () if all.len() == 1 => (true, "it is the only reading"),
-        () if !asked => (true, "no second factor is asked for"),
-        () if no_device => (true, "the person has no device, so nobody can have typed a code"),
-        () if chain.when_unclear == WhenUnclear::Plain => (true, "no code verifies, and `when_unclear` is `plain`"),
-        () => (false, "no code verifies, and `when_unclear` is `code`"),
+        () if all.len() == 1 => (true, "it is the only possible reading"),
+        () if !asked => (true, "the chain requires no second factor"),
+        () if no_device => (true, "the person has no device, so it cannot contain a code"),
+        () if chain.when_unclear == WhenUnclear::Plain => (true, "no code is valid, and `when_unclear` is `plain`"),
+        () => (false, "no code is valid, and `when_unclear` is `code`"),
     };
     let preferred = |own_digits: bool| {
         all.iter().position(|reading| match &reading.code {
@@ -165,7 +165,7 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
     let all = readings(&chain.forms, &chain.spelt, text);
     let asked = !chain.second.is_empty();
     let Some(Choice { at, code, why }) = choice(chain, &all, text, evidence) else {
-        let said = format!("{} characters fit none of {} forms; taken as the password", text.chars().count(), chain.forms.len());
+        let said = format!("{} characters match none of {} forms; treated as the password", text.chars().count(), chain.forms.len());
         let code = if asked { ChosenCode::Missing } else { ChosenCode::NotAsked };
         let noted = typed_fact(text, String::new(), None, None, &code);
         return Chosen { guess: Secret::new(text.to_owned()), code, tone: Tone::Note, said, noted };
@@ -185,7 +185,7 @@ pub(super) fn choose(chain: &Chain, text: &Secret<String>, evidence: &Evidence<'
         return Chosen { guess: part(&reading.password).unwrap_or_default(), code, tone, said, noted };
     }
     let others = if all.len() > 1 { format!(" ({} readings; {why})", all.len()) } else { String::new() };
-    let sure = if matches!(code, ChosenCode::Verified(..)) && all.len() == 1 { ": the code verifies" } else { "" };
+    let sure = if matches!(code, ChosenCode::Verified(..)) && all.len() == 1 { ": the code is valid" } else { "" };
     let said = format!("{}{sure}{others}", describe(reading, &chain.forms));
     let form = chain.forms.get(reading.form).map(Form::to_string).unwrap_or_default();
     let noted = typed_fact(text, form, Some(reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);
@@ -214,7 +214,7 @@ pub(super) fn choose_packed(chain: &Chain, password: &Secret<String>, answer: &S
         }
         (None, None) => {
             reading.code = Some(first.len()..text.expose().len());
-            (refuted(chain, second, evidence), "the second is no code that verifies")
+            (refuted(chain, second, evidence), "the second is not a code that verifies")
         }
     };
     let noted = typed_fact(text.expose(), PACKED.to_owned(), Some(&reading), reading.factor.and_then(|word| chain.spelt.get(word)), &code);

@@ -22,8 +22,8 @@ impl Login {
         if self.chain().is_none() {
             let elsewhere = self.gateway().is_some_and(|gateway| !gateway.chains.is_empty());
             let said = match elsewhere {
-                true => format!("none of the chains of {} is for this port and realm", self.gateway_name()),
-                false => format!("no chain takes logins from {}", self.gateway_name()),
+                true => format!("no chain of {} matches this port and realm", self.gateway_name()),
+                false => format!("no chain accepts logins from {}", self.gateway_name()),
             };
             self.step(Hop::Gateway, "chain", Tone::Bad, now, said, line);
             return Err(Cause::ChainMissing);
@@ -40,7 +40,7 @@ impl Login {
         match (self.request.protocol(), self.request.is_signed()) {
             (Protocol::Page, _) => format!("a sign-in at the {}, from {}", self.gateway_name(), sender.ip()),
             (Protocol::Radius, signed) => {
-                let signed = if signed { "signed by its Message-Authenticator" } else { "not signed; this gateway may send such requests" };
+                let signed = if signed { "signed by its Message-Authenticator" } else { "not signed (allowed for this gateway)" };
                 format!("Access-Request of {length} bytes from {} at {sender}, {signed}", self.gateway_name())
             }
         }
@@ -55,7 +55,7 @@ impl Login {
         if let Some(identifier) =
             identifier.filter(|own| !gateway.identifiers.is_empty() && !gateway.identifiers.iter().any(|one| one == own))
         {
-            let said = format!("the device calls itself `{}`; {} is {}", shown(identifier), gateway.name, gateway.identifiers.join(" or "));
+            let said = format!("NAS-Identifier is `{}`; {} expects {}", shown(identifier), gateway.name, gateway.identifiers.join(" or "));
             self.step(Hop::Gateway, "device", Tone::Bad, now, said, line);
             return Err(Cause::DeviceDiffers);
         }
@@ -63,7 +63,7 @@ impl Login {
         let owner = address.and_then(|address| self.site.gateway_at(address));
         if let (Some(address), Some(owner)) = (address, owner.filter(|owner| *owner != context.gateway)) {
             let owner = self.site.gateways.get(owner).map_or("?", |gateway| gateway.name.as_str());
-            let said = format!("NAS-IP-Address says {address}, an address of {owner}; the packet came from {}", context.sender.ip());
+            let said = format!("NAS-IP-Address is {address}, which belongs to {owner}, but the packet came from {}", context.sender.ip());
             self.step(Hop::Gateway, "device", Tone::Warn, now, said, line);
         }
         Ok(())
@@ -79,13 +79,13 @@ impl Login {
             Credential::Unreadable(_, why) if taken => (Cause::CredentialUnreadable, why.clone()),
             _ if taken => return Ok(()),
             Credential::Several(names) => (Cause::CredentialSeveral, format!("the request carries {}", names.join(", "))),
-            Credential::None => (Cause::CredentialMissing, "there is no User-Password and no other credential".to_owned()),
+            Credential::None => (Cause::CredentialMissing, "the request has no User-Password or other credential".to_owned()),
             other => {
                 let taken: Vec<&str> = methods.iter().map(|method| method.name()).collect();
                 let eap = matches!(other, Credential::Proof { proof: Proof::Eap, .. })
                     .then(|| format!("; EAP is only forwarded to upstreams here, and the peer {}", self.request.peer_wants()))
                     .unwrap_or_default();
-                let said = format!("the gateway used {}; the chain takes {}{eap}", other.method(), taken.join(", "));
+                let said = format!("the gateway used {}; the chain accepts {}{eap}", other.method(), taken.join(", "));
                 (Cause::MethodNotInChain, said)
             }
         };
@@ -120,7 +120,7 @@ impl Login {
                     Cause::PasswordUnreadable,
                     "the password reveals as noise, although other packets of this gateway prove its secret right",
                 ),
-                false => (Cause::SecretDiffers, "the password reveals as noise, so the gateway hides it with another secret"),
+                false => (Cause::SecretDiffers, "the password decrypts to random bytes, so the gateway uses a different shared secret"),
             };
             self.step(Hop::Reading, "secret", Tone::Bad, now, said.to_owned(), None);
             return Err(cause);
@@ -138,11 +138,11 @@ impl Login {
             Ok(read) => {
                 let shown = &self.trace.typed_name;
                 let said = match &read.stripped {
-                    Some(stripped) => told!(self, "`{shown}` is `{}` once `{stripped}` is taken off", read.name),
+                    Some(stripped) => told!(self, "`{shown}` is looked up as `{}`, without `{stripped}`", read.name),
                     None => told!(self, "`{shown}` is looked up as `{}`", read.name),
                 };
                 let said = match &read.alias {
-                    Some(alias) => told!(self, "{said}, which `{alias}` is an alias of"),
+                    Some(alias) => told!(self, "{said} (alias `{alias}`)"),
                     None => said,
                 };
                 self.realm = std::str::from_utf8(typed).map(realm_of).unwrap_or_default();
@@ -153,7 +153,7 @@ impl Login {
             Err(cause) => {
                 let hint = match std::str::from_utf8(&self.request.typed_name) {
                     Err(error) => format!(
-                        "; byte {} is no UTF-8, as Latin-1 it reads `{}`",
+                        "; byte {} is not valid UTF-8; read as Latin-1 it is `{}`",
                         error.valid_up_to() + 1,
                         shown(&decode(&self.request.typed_name, Charset::Latin1).unwrap_or_default())
                     ),

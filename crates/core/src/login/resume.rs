@@ -43,10 +43,10 @@ impl Login {
     /// Why a round that was kept may not go on here and now, if so.
     fn is_not_this(&self, pending: &Pending, now: Moment) -> Option<(Cause, String)> {
         if pending.until < now {
-            return Some((Cause::ChallengeExpired, format!("the prompt of {} was answered too late", pending.reference)));
+            return Some((Cause::ChallengeExpired, format!("the prompt of {} expired before it was answered", pending.reference)));
         }
         if pending.gateway != self.gateway_name() || pending.typed_name != self.typed_name() || pending.chain != self.chain_name() {
-            let said = format!("the prompt was for `{}` through {} and {}", pending.typed_name, pending.gateway, pending.chain);
+            let said = format!("the prompt belongs to `{}`, gateway {} and chain {}", pending.typed_name, pending.gateway, pending.chain);
             return Some((Cause::ChallengeForeign, said));
         }
         None
@@ -88,7 +88,7 @@ impl Login {
         let Some(source) = self.source_named(&pending.whose.checked_by) else { return self.gone(&pending.whose.checked_by, now) };
         self.note_person(source, &person);
         if person.key != pending.whose.key {
-            let said = format!("the prompt was for {}, and the name now leads to {}", pending.whose.key, person.key);
+            let said = format!("the prompt was for {}, but the name now resolves to {}", pending.whose.key, person.key);
             return self.not_resumed(Cause::ChallengeForeign, said, now);
         }
         let mut person = Candidate::new(person, found_by, down);
@@ -225,11 +225,11 @@ impl Station for Resuming {
         let (pending, before) = match answer {
             TakenAnswer::Taken { pending, before } => (pending, before),
             TakenAnswer::Used => {
-                let said = "the prompt of this State was answered before".to_owned();
+                let said = "the prompt for this State has already been answered".to_owned();
                 return login.not_resumed(Cause::ChallengeUsed, said, now);
             }
             TakenAnswer::NotThere => {
-                let said = "no prompt of ours waits for this State".to_owned();
+                let said = "no open prompt has this State".to_owned();
                 return login.not_resumed(Cause::ChallengeForeign, said, now);
             }
             TakenAnswer::Unavailable(why) => return login.not_resumed(why.cause, why.seen, now),
@@ -296,7 +296,7 @@ impl Station for KeepingRound {
                 State::Decided(Verdict::Challenge(Challenge { prompt, echo, secret, state, attributes }))
             }
             KeptAnswer::Unavailable(why) => {
-                login.step(Hop::Reply, "challenge", Tone::Bad, now, format!("the prompt could not be kept: {}", why.seen), None);
+                login.step(Hop::Reply, "challenge", Tone::Bad, now, format!("the prompt's state could not be stored: {}", why.seen), None);
                 login.refuse(why.cause, now)
             }
         }

@@ -19,14 +19,14 @@ impl Login {
         let labels = site.gateways.get(self.request.context.gateway).map_or(&none, |gateway| &gateway.labels);
         match chain.rules.decide(&person.groups, labels) {
             Decision::Refused(rule, reason) => {
-                let said = format!("the rule `{}` keeps {} out: {reason}", rule.name, person.login);
+                let said = format!("the rule `{}` refuses {}: {reason}", rule.name, person.login);
                 self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(rule.line));
                 self.refuse(Cause::RuleRefused, now)
             }
             Decision::NoRule => {
                 let groups = person.groups.names().join(", ");
                 let said = format!(
-                    "none of {} rules fits; the groups of {} are: {}",
+                    "none of the {} rules matches; groups of {}: {}",
                     chain.rules.rules().len(),
                     person.login,
                     if groups.is_empty() { "none" } else { &groups }
@@ -41,7 +41,7 @@ impl Login {
                     "rule",
                     Tone::Good,
                     now,
-                    told!(self, "the rule `{}` gives `{}`", rule.name, grant.name),
+                    told!(self, "the rule `{}` assigns the grant `{}`", rule.name, grant.name),
                     Some(rule.line),
                 );
                 let context = GrantContext {

@@ -67,7 +67,7 @@ impl Login {
         line: Option<u32>,
         now: Moment,
     ) -> State {
-        let said = format!("no second factor: {}", waived.reason());
+        let said = format!("second factor not required: {}", waived.reason());
         self.trace.waived = Some(waived.reason().to_owned());
         self.step(Hop::Second, "waived", Tone::Warn, now, said, line);
         self.rules(person, first, Second::Waived(waived), now)
@@ -87,7 +87,7 @@ impl Login {
 
     pub(super) fn refuse_locked(&mut self, until: Moment, now: Moment) -> State {
         let left = until.since(now).as_secs().div_ceil(60);
-        let said = format!("too many wrong codes or PINs: locked for another {left} min, or until an operator releases it");
+        let said = format!("too many wrong codes or PINs: locked for another {left} min, or until an operator unlocks it");
         self.step(Hop::Second, "locked", Tone::Bad, now, said, None);
         self.refuse(Cause::FactorLocked, now)
     }
@@ -110,8 +110,8 @@ impl Login {
             None if !needed => Marking { person, proof: MarkFor::Code(code), then }.into(),
             typed => {
                 let said = match typed {
-                    Some(_) => "a PIN was typed, but none is set for this device",
-                    None => "the code is right, but its device has a PIN, and none was typed",
+                    Some(_) => "a PIN was entered, but none is set for this device",
+                    None => "the code is correct, but the device's PIN was not entered",
                 };
                 self.step(Hop::Second, "pin", Tone::Bad, now, said.to_owned(), None);
                 self.refuse(Cause::PinMissing, now)
@@ -190,11 +190,11 @@ impl Station for CheckingPin {
     fn learn(self, login: &mut Login, answer: PinAnswer, now: Moment) -> State {
         match answer {
             PinAnswer::Right => {
-                login.step(Hop::Second, "pin", Tone::Good, now, "the PIN before the code is right".to_owned(), None);
+                login.step(Hop::Second, "pin", Tone::Good, now, "the PIN is correct".to_owned(), None);
                 Marking { person: self.person, proof: MarkFor::Code(self.code), then: self.then }.into()
             }
             PinAnswer::Wrong => {
-                login.step(Hop::Second, "pin", Tone::Bad, now, "the code is right, the PIN before it is wrong".to_owned(), None);
+                login.step(Hop::Second, "pin", Tone::Bad, now, "the code is correct, but the PIN is wrong".to_owned(), None);
                 login.count_wrong(&self.person, Cause::PinWrong, WrongTry::CODE, None, None, now)
             }
             PinAnswer::Unavailable(why) => {
@@ -225,18 +225,18 @@ impl Station for CountingWrong {
         let locked = match answer {
             CountAnswer::Counted { wrong, locked_until: None } => {
                 if wrong > 0 {
-                    login.step(Hop::Second, "count", Tone::Note, now, format!("{wrong} wrong in a row; {after} lock"), None);
+                    login.step(Hop::Second, "count", Tone::Note, now, format!("{wrong} wrong codes in a row; {after} cause a lock"), None);
                 }
                 false
             }
             CountAnswer::Counted { wrong, locked_until: Some(until) } => {
                 let minutes = until.since(now).as_secs().div_ceil(60);
-                let said = format!("{wrong} wrong in a row: codes of this person are locked for {minutes} min");
+                let said = format!("{wrong} wrong codes in a row: this person's codes are locked for {minutes} min");
                 login.step(Hop::Second, "locked", Tone::Warn, now, said, None);
                 true
             }
             CountAnswer::Unavailable(why) => {
-                login.step(Hop::Second, "count", Tone::Warn, now, format!("the wrong try could not be counted: {}", why.seen), None);
+                login.step(Hop::Second, "count", Tone::Warn, now, format!("the wrong attempt could not be recorded: {}", why.seen), None);
                 // A guess that is not counted must not be followed by another one.
                 return login.refuse(self.cause, now);
             }
@@ -276,7 +276,7 @@ impl Station for Marking {
                 }
                 return login.after_mark(person, second, then, now);
             }
-            (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is right but could not be marked as used: {}", why.seen)),
+            (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is correct but could not be marked as used: {}", why.seen)),
             (MarkAnswer::Locked(until), _) => return login.refuse_locked(*until, now),
             _ => (Cause::CodeUsed, "the code is right, but it, or a newer one of the same device, was used before".to_owned()),
         };
@@ -325,7 +325,7 @@ impl MarkFor {
     fn said(&self) -> Option<String> {
         match self {
             MarkFor::Code(code) => Some(MarkFor::code_said(code)),
-            MarkFor::Sent { .. } => Some("the code that was sent has come back right".to_owned()),
+            MarkFor::Sent { .. } => Some("the sent code is correct".to_owned()),
             MarkFor::Approved { .. } => None,
         }
     }
@@ -333,14 +333,14 @@ impl MarkFor {
     fn code_said(code: &VerifiedCode) -> String {
         let (count, side) = (code.offset().abs(), if code.offset() < 0 { "old" } else { "early" });
         match code.kind() {
-            CodeKind::Totp if count == 0 => "the code is right (of this step) and is now marked as used".to_owned(),
+            CodeKind::Totp if count == 0 => "the code is correct (current time step) and is now marked as used".to_owned(),
             CodeKind::Totp => {
-                format!("the code is right ({count} {} {side}) and is now marked as used", if count == 1 { "step" } else { "steps" })
+                format!("the code is correct ({count} {} {side}) and is now marked as used", if count == 1 { "step" } else { "steps" })
             }
-            CodeKind::Hotp if count == 0 => "the code is right (the next of its device) and is now marked as used".to_owned(),
-            CodeKind::Hotp => format!("the code is right ({count} skipped) and is now marked as used, with those before it"),
-            CodeKind::Recovery => "the recovery code is right and is now marked as used".to_owned(),
-            CodeKind::Temporary => "the temporary code is right; this use of it is counted".to_owned(),
+            CodeKind::Hotp if count == 0 => "the code is correct (the device's next counter) and is now marked as used".to_owned(),
+            CodeKind::Hotp => format!("the code is correct ({count} skipped); it and all earlier ones are now marked as used"),
+            CodeKind::Recovery => "the recovery code is correct and is now marked as used".to_owned(),
+            CodeKind::Temporary => "the temporary code is correct; this use is counted".to_owned(),
         }
     }
 }

@@ -119,7 +119,7 @@ fn a_courier_that_fails_or_is_limited_does_what_the_chain_says_and_a_limit_never
     let (verdict, trace, _) = down().run(&first_only, request(&first_only, "breakwater", "ines", b"barnacle"));
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
     assert!(matches!(accept.second(), Second::Waived(waived) if waived.is_down()));
-    assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("the second factor is down")));
+    assert!(trace.steps.iter().any(|step| step.tone == Tone::Warn && step.said.contains("the second factor is unavailable")));
     let mut limited = World { limited: true, tokens: Default::default(), ..World::new() };
     assert_eq!(dialog(&mut limited, &first_only, "ines", &["barnacle"]).2, Some(Cause::CourierLimit));
     let (_, _, cause, trace) = dialog(
@@ -439,7 +439,7 @@ fn a_proof_that_no_source_can_compare_is_refused_with_what_would_help() {
     let site = site(&[(METHODS, "methods = [\"pap\", \"chap\", \"ms-chap-v2\"]")]);
     let (_, trace, _) = World::new().run(&site, prove(&site, "ms-chap-v2", "ines", "barnacle"));
     assert_eq!(trace.cause, Some(Cause::MethodNeedsText));
-    assert!(trace.steps.iter().any(|step| step.said.contains("set the gateway to PAP")), "{trace:#?}");
+    assert!(trace.steps.iter().any(|step| step.said.contains("switch the gateway to PAP")), "{trace:#?}");
     let secret = SharedSecret::new(b"s");
     for (number, value, part) in [(25, &[0u8; 49][..], "always has 50"), (25, &[0; 50], "without MS-CHAP-Challenge")] {
         let mut message = Message::new(Code::AccessRequest);
@@ -462,7 +462,7 @@ fn the_reading_tester_shows_lengths_and_which_reading_counts_and_why() {
     assert!(seen[2].why.as_deref().unwrap().contains("`when_unclear` is `code`"));
     let proven = shown(&format!("Strömung{}", code(0)), &[token()]);
     let counts = proven.iter().find(|one| one.counts).unwrap();
-    assert_eq!((counts.password, counts.code, counts.why.as_deref()), (Some(8), Some(6), Some("the code verifies")));
+    assert_eq!((counts.password, counts.code, counts.why.as_deref()), (Some(8), Some(6), Some("the code is valid")));
     assert!(!format!("{proven:?}").contains("Ström"));
 }
 

@@ -168,7 +168,7 @@ impl Login {
             super::request::Proof::Eap => format!("; it is only forwarded, and the peer {}", self.request.peer_wants()),
             _ => String::new(),
         };
-        let said = format!("{} is passed on to {} untouched{eap}", proof.method().name(), self.site.source_name(source));
+        let said = format!("the {} credential is forwarded to {} unchanged{eap}", proof.method().name(), self.site.source_name(source));
         self.step(Hop::Reading, "method", Tone::Good, now, said, None);
         let role = Role::First { source, at: Some(at), code: KeptCode::Now(self.no_code()) };
         self.guess(AskingUpstream { ask, person, role })
@@ -249,7 +249,7 @@ impl Station for AskingUpstream {
         let words = |given: &Given| given.text(AttributeType::ReplyMessage).map(|text| format!(": \"{text}\"")).unwrap_or_default();
         match &answer.value {
             UpstreamAnswer::Accept(given) => {
-                login.step(hop, "upstream", Tone::Good, now, format!("{name} accepts{by}{}", words(given)), line);
+                login.step(hop, "upstream", Tone::Good, now, format!("{name} answered Access-Accept{by}{}", words(given)), line);
                 person.yields.attributes.extend(given.encode(&back));
                 person.yields.hidden.extend(given.hidden.iter().cloned());
                 // What a directory knows of the person counts more than what an upstream says beside.
@@ -261,7 +261,7 @@ impl Station for AskingUpstream {
                 if first { SettlingGuess { right: true, then: Settled::State(Box::new(next)) }.into() } else { next }
             }
             UpstreamAnswer::Reject(given) => {
-                login.step(hop, "upstream", Tone::Bad, now, format!("{name} refuses{by}{}", words(given)), line);
+                login.step(hop, "upstream", Tone::Bad, now, format!("{name} answered Access-Reject{by}{}", words(given)), line);
                 let (cause, attributes) = (Cause::UpstreamRefused, given.encode(&[]));
                 match role {
                     Role::First { .. } => SettlingGuess { right: false, then: Settled::Refuse { cause, attributes } }.into(),
@@ -269,12 +269,12 @@ impl Station for AskingUpstream {
                 }
             }
             UpstreamAnswer::Challenge { state, given } => {
-                login.step(hop, "upstream", Tone::Note, now, format!("{name} asks for more{by}{}", words(given)), line);
+                login.step(hop, "upstream", Tone::Note, now, format!("{name} answered Access-Challenge{by}{}", words(given)), line);
                 let upstream = KeptUpstream { name, server: answer.server.clone().unwrap_or_default(), state: state.clone() };
                 login.pass_challenge(upstream, person, role, given, &back, now)
             }
             UpstreamAnswer::Unavailable(why) => {
-                let said = format!("{name} could not say: {}", why.seen);
+                let said = format!("{name} could not answer: {}", why.seen);
                 login.upstream_is_down(ask.upstream, person, role, why.cause, (said, line), now)
             }
         }
@@ -282,7 +282,7 @@ impl Station for AskingUpstream {
 }
 
 impl Login {
-    /// Goes on where an upstream could not say: with the next source, without the second factor as the chain says, or not at all.
+    /// Goes on where an upstream could not answer: with the next source, without the second factor as the chain says, or not at all.
     fn upstream_is_down(
         &mut self,
         upstream: usize,

@@ -152,7 +152,7 @@ impl CourierSource {
         for (name, value) in headers {
             let value = filled(value, str::to_owned);
             let parsed = HeaderName::try_from(name.as_str()).ok().zip(HeaderValue::try_from(value.expose().as_str()).ok());
-            let (name, mut value) = parsed.ok_or_else(|| format!("the header `{name}` cannot be written"))?;
+            let (name, mut value) = parsed.ok_or_else(|| format!("the header `{name}` is not valid"))?;
             value.set_sensitive(true);
             request = request.header(name, value);
         }
@@ -170,8 +170,8 @@ impl CourierSource {
         text: &Secret<String>,
     ) -> Result<(), String> {
         let CourierBy::Smtp { from, .. } = &self.settings.by else { return Err("it has no mail server".into()) };
-        let from = from.parse().map_err(|_| format!("`{from}` is no mail address"))?;
-        let to = sendable.to.parse().map_err(|_| "the person's address is no mail address".to_owned())?;
+        let from = from.parse().map_err(|_| format!("`{from}` is not an email address"))?;
+        let to = sendable.to.parse().map_err(|_| "the person's email address is not valid".to_owned())?;
         let message = Message::builder()
             .from(from)
             .to(to)
@@ -195,7 +195,7 @@ fn said(error: &reqwest::Error) -> String {
     match (error.is_timeout(), error.is_connect()) {
         (true, _) => "no answer in time".to_owned(),
         (_, true) => format!("no connection: {inner}"),
-        _ => format!("the call failed: {inner}"),
+        _ => format!("the HTTP request failed: {inner}"),
     }
 }
 

@@ -80,7 +80,7 @@ impl DirectorySource {
     /// # Errors
     /// Why it could not.
     pub async fn try_reader(&self) -> Result<(), Unavailable> {
-        let mut why = Unavailable { cause: Cause::SourceUnreachable, seen: "it has no server".into() };
+        let mut why = Unavailable { cause: Cause::SourceUnreachable, seen: "no server is configured".into() };
         for server in &self.servers {
             match server.reader(self.account(), self.settings.answer_patience).await {
                 Ok(_) => return Ok(()),
@@ -287,11 +287,11 @@ impl DirectorySource {
             ),
             10 => Searched::Failed(Unavailable {
                 cause: Cause::SourceAnswerUnusable,
-                seen: format!("the server refers the search under `{}` to another one; referrals are not followed", self.settings.base),
+                seen: format!("the server returned a referral for `{}`; referrals are not followed", self.settings.base),
             }),
             _ => Searched::Failed(Unavailable {
                 cause: read_failure(code),
-                seen: format!("the search under `{}` gave result {code} ({})", self.settings.base, describe_code(code)),
+                seen: format!("the search under `{}` returned result {code} ({})", self.settings.base, describe_code(code)),
             }),
         }
     }
@@ -308,7 +308,7 @@ impl DirectorySource {
         let logins = logins.unwrap_or_default();
         let Some(login) = logins.iter().find(|login| login.eq_ignore_ascii_case(name)).or(logins.first()).cloned() else {
             let attributes = self.settings.login.join("` or `");
-            let seen = format!("the entry {} does not show its `{attributes}`; the service account may not read it", entry.dn);
+            let seen = format!("the attribute `{attributes}` of {} is not visible; the service account may lack read permission", entry.dn);
             return Err(Unavailable { cause: Cause::SourceAnswerUnusable, seen });
         };
         if let Some(cause) = standing(&entry) {
@@ -450,7 +450,7 @@ impl DirectorySource {
         let result = binder.ldap.with_controls(control).with_timeout(self.settings.answer_patience).simple_bind(dn, guess.expose()).await?;
         let policy =
             result.ctrls.iter().find(|Control(_, raw)| raw.ctype == PASSWORD_POLICY_OID).and_then(|Control(_, raw)| raw.val.as_deref());
-        let seen = format!("the bind gave result {} ({})", result.rc, describe_code(result.rc));
+        let seen = format!("the bind returned result {} ({})", result.rc, describe_code(result.rc));
         Ok(PasswordAnswer::from_bind(read_bind(result.rc, &result.text, policy), seen))
     }
 

@@ -73,7 +73,7 @@ impl ServerCertVerifier for Looking {
 pub(super) async fn look(mut stream: TcpStream, host: &str, start: bool, roots: RootCertStore) -> Seen {
     let failed = |said: String| Seen::bad(Cause::SourceTlsUntrusted, said);
     if start && let Err(why) = ask_for_tls(&mut stream).await {
-        return failed(why).and("let the server offer StartTLS, or use `ldaps://`");
+        return failed(why).and("enable StartTLS on the server, or use `ldaps://`");
     }
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let inner = match WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&provider)).build() {
@@ -81,7 +81,7 @@ pub(super) async fn look(mut stream: TcpStream, host: &str, start: bool, roots: 
         Err(error) => return failed(format!("the trust file cannot be used: {error}")),
     };
     let Ok(name) = ServerName::try_from(host.to_owned()) else {
-        return failed(format!("`{host}` is no name that a certificate could carry"));
+        return failed(format!("`{host}` is not a valid certificate name"));
     };
     let looking = Arc::new(Looking { inner, seen: Mutex::new(None) });
     let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
@@ -98,11 +98,11 @@ pub(super) async fn look(mut stream: TcpStream, host: &str, start: bool, roots: 
             Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
             _ => "TLS 1.2",
         },
-        Err(error) => return failed(format!("TLS failed: {error}")).and("let the server speak TLS 1.2 or 1.3 on this port"),
+        Err(error) => return failed(format!("TLS failed: {error}")).and("enable TLS 1.2 or 1.3 on this port"),
     };
     match seen {
         Some((chain, verdict)) => judge(&chain, verdict, host, version),
-        None => failed("the server showed no certificate".into()),
+        None => failed("the server presented no certificate".into()),
     }
 }
 
@@ -116,13 +116,13 @@ fn judge(chain: &[Vec<u8>], verdict: Result<(), Error>, host: &str, version: &st
     match (verdict, dates) {
         (Err(Error::InvalidCertificate(CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. })), _) => {
             bad(format!("the certificate is for {names}, not for {host}"))
-                .and("write one of these names under `servers`, or have the certificate issued for this one")
+                .and("use one of these names under `servers`, or have the certificate reissued for this one")
         }
         (Err(_), Err(dates)) if dates.state == Tone::Bad => dates,
         (Err(Error::InvalidCertificate(CertificateError::UnknownIssuer)), _) => {
             let issuer = parsed.last().map(|last| last.issuer().to_string()).unwrap_or_default();
-            bad(format!("nobody in the trust file vouches for it; the missing issuer is `{issuer}`"))
-                .and("put that issuer's certificate into the file named under `trust`")
+            bad(format!("the certificate's issuer is not in the trust file: `{issuer}`"))
+                .and("add that CA's certificate to the file named under `trust`")
         }
         (Err(error), _) => bad(format!("the certificate is not trusted: {error}")),
         (Ok(()), Err(dates)) => dates,
@@ -157,6 +157,6 @@ async fn ask_for_tls(stream: &mut TcpStream) -> Result<(), String> {
         Some(code) => {
             Err(format!("the server refused StartTLS with result {code} ({})", bivector_model::directory::describe_code(code.into())))
         }
-        None => Err("the server gave no answer to StartTLS that can be read".into()),
+        None => Err("the server's answer to StartTLS could not be parsed".into()),
     }
 }

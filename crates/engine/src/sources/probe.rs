@@ -82,18 +82,22 @@ impl Probe<'_> {
                 let literal = server.host.parse::<std::net::IpAddr>().is_ok();
                 self.note(
                     Piece::Name,
-                    Seen::good(if literal { format!("{shown} is an address") } else { format!("{} is {shown}, by {by}", server.host) }),
+                    Seen::good(if literal {
+                        format!("{shown} is an address")
+                    } else {
+                        format!("{} resolves to {shown} (asked {by})", server.host)
+                    }),
                 );
                 addresses.first().map(|address| SocketAddr::new(*address, server.port))
             }
             Ok(_) => {
-                self.note(Piece::Name, Seen::bad(Cause::SourceNameUnresolved, format!("{} has no address, by {by}", server.host)));
+                self.note(Piece::Name, Seen::bad(Cause::SourceNameUnresolved, format!("{} has no address (asked {by})", server.host)));
                 None
             }
             Err(error) => {
                 self.note(
                     Piece::Name,
-                    Seen::bad(Cause::SourceNameUnresolved, format!("{} does not resolve, by {by}: {error}", server.host)),
+                    Seen::bad(Cause::SourceNameUnresolved, format!("{} does not resolve (asked {by}): {error}", server.host)),
                 );
                 None
             }
@@ -105,7 +109,7 @@ impl Probe<'_> {
         let doing = Doing::Connecting(limit);
         let why = match timeout(limit, TcpStream::connect(address)).await {
             Ok(Ok(stream)) => {
-                self.note(Piece::Connection, Seen::good(format!("{address} takes connections")));
+                self.note(Piece::Connection, Seen::good(format!("{address} accepts connections")));
                 return Some(stream);
             }
             Ok(Err(error)) => from_io(&error, doing),
@@ -118,12 +122,14 @@ impl Probe<'_> {
     async fn tls(&mut self, stream: TcpStream, data: &Path) -> bool {
         let (settings, server) = (self.directory.settings(), self.server.settings());
         if !server.tls && !settings.start_tls {
-            return self.note(Piece::Tls, Seen::warn("passwords travel in clear", "use `ldaps://`, or set `start_tls = true`"));
+            return self.note(Piece::Tls, Seen::warn("passwords are sent unencrypted", "use `ldaps://`, or set `start_tls = true`"));
         }
         let seen = match roots(&settings.name, settings.trust.as_deref(), data) {
             Ok(roots) => match timeout(settings.connect_patience, handshake::look(stream, &server.host, settings.start_tls, roots)).await {
                 Ok(seen) => seen,
-                Err(_) => Seen::bad(Cause::SourceUnreachable, format!("no TLS within {} ms", settings.connect_patience.as_millis())),
+                Err(_) => {
+                    Seen::bad(Cause::SourceUnreachable, format!("no TLS handshake within {} ms", settings.connect_patience.as_millis()))
+                }
             },
             Err(error) => Seen::bad(Cause::SourceTlsUntrusted, error.to_string()).and(error.remedy()),
         };
@@ -155,16 +161,18 @@ impl Probe<'_> {
 
     async fn account(&mut self, ldap: &mut Ldap) -> bool {
         let Some((dn, password)) = self.directory.account() else {
-            return self
-                .note(Piece::Account, Seen::warn("no service account is set: searches are anonymous", "set `reader` of the directory"));
+            return self.note(
+                Piece::Account,
+                Seen::warn("no service account is configured; searches are anonymous", "set `reader` of the directory"),
+            );
         };
         let seen = match super::pool::bind_reader(ldap, dn, password, self.patience()).await {
             Ok(()) => match self.rank(ldap, dn).await {
                 Some(rank) => Seen::warn(
-                    format!("{dn} may sign in; it is an administrator: {rank}"),
-                    "use an account that may only read people and groups; whoever reads its password here could change the directory",
+                    format!("{dn} can bind, but it has administrator rights: {rank}"),
+                    "use an account that can only read people and groups; anyone who obtains this password could change the directory",
                 ),
-                None => Seen::good(format!("{dn} may sign in")),
+                None => Seen::good(format!("{dn} can bind")),
             },
             Err(why) => Seen::bad(why.cause, why.seen),
         };
@@ -189,14 +197,14 @@ impl Probe<'_> {
     async fn base(&mut self, ldap: &mut Ldap) -> bool {
         let base = self.directory.settings().base.clone();
         let seen = match self.exists(ldap, &base).await {
-            Ok(0) => Seen::good(format!("{base} is there")),
+            Ok(0) => Seen::good(format!("{base} exists")),
             Ok(32) => {
                 let nearest = self.nearest(ldap, &base).await;
                 let nearest = nearest.map_or_else(
-                    || "nothing above it is there either".to_owned(),
-                    |nearest| format!("the nearest entry that is there is {nearest}"),
+                    || "none of its parent entries exists either".to_owned(),
+                    |nearest| format!("the nearest existing entry is {nearest}"),
                 );
-                Seen::bad(Cause::SourceBaseMissing, format!("{base} is not there; {nearest}"))
+                Seen::bad(Cause::SourceBaseMissing, format!("{base} does not exist; {nearest}"))
             }
             Ok(code) => Seen::bad(read_failure(code), format!("{base} cannot be read: result {code} ({})", describe_code(code))),
             Err(seen) => seen,
@@ -235,20 +243,20 @@ impl Probe<'_> {
                 match result.1.rc {
                     0 if count == 0 => Seen::warn(
                         format!("no entry below the base has a `{names}`"),
-                        "choose another `login` attribute, a wider `scope`, or let the service account read it",
+                        "choose another `login` attribute or a wider `scope`, or allow the service account to read it",
                     ),
-                    0 => Seen::good(format!("{count} entries have a `{names}`; the server gave them all at once")),
+                    0 => Seen::good(format!("{count} entries have a `{names}`; the server returned them all")),
                     4 if count as i32 >= MANY - 1 => Seen::good(format!("more than {} entries have a `{names}`", MANY - 1)),
-                    4 | 11 => Seen::note(format!("the server gives {count} entries at most; a login asks for two")),
+                    4 | 11 => Seen::note(format!("the server returns at most {count} entries; a login needs two")),
                     code => Seen::warn(
-                        format!("counting entries gave result {code} ({})", describe_code(code)),
+                        format!("counting entries returned result {code} ({})", describe_code(code)),
                         "compare with the server's own log",
                     ),
                 }
             }
             Err(error) => Seen::warn(
                 from_ldap(&error, Doing::Answering(self.patience())).seen,
-                "counting people takes this server too long; logins ask for one",
+                "counting entries takes too long on this server; logins search for one",
             ),
         };
         self.note(Piece::Limits, seen);
@@ -263,7 +271,7 @@ impl Probe<'_> {
                 let seen = if reader.is_some_and(|dn| dn.eq_ignore_ascii_case(&found.handle)) {
                     Seen::warn(
                         format!("{} is the service account itself", found.handle),
-                        "probe with a person; give the service account no other use",
+                        "probe with a real person's login name; use the service account for nothing else",
                     )
                 } else {
                     Seen::good(format!("{person} is {}", found.handle))
@@ -272,7 +280,7 @@ impl Probe<'_> {
                 let groups = found.groups.names().join(", ");
                 let seen = if groups.is_empty() {
                     Seen::warn(
-                        format!("{person} has no groups that can be read"),
+                        format!("no groups can be read for {person}"),
                         "check `groups` of the directory and what the service account may read",
                     )
                 } else {
@@ -281,13 +289,13 @@ impl Probe<'_> {
                 self.note(Piece::Groups, seen);
             }
             Ok(PersonAnswer::Ambiguous { count }) => {
-                self.note(Piece::Person, Seen::bad(Cause::PersonAmbiguous, format!("`{names}` finds {count} entries for {person}")));
+                self.note(Piece::Person, Seen::bad(Cause::PersonAmbiguous, format!("`{names}` matches {count} entries for {person}")));
             }
             Ok(_) => {
                 let elsewhere = self.elsewhere(ldap, person).await;
                 let seen = match elsewhere {
                     Some((attribute, dn)) if settings.login.contains(&attribute) => {
-                        let seen = Seen::bad(Cause::PersonUnknown, format!("{dn} is there, but outside of `base` and `scope`"));
+                        let seen = Seen::bad(Cause::PersonUnknown, format!("{dn} exists, but outside of `base` and `scope`"));
                         let below = dn.to_lowercase().ends_with(&settings.base.to_lowercase());
                         seen.and(match (below, parent_dn(&dn)) {
                             (true, _) => "set `scope = \"subtree\"`, if people deeper down are meant".to_owned(),
@@ -296,10 +304,10 @@ impl Probe<'_> {
                         })
                     }
                     Some((attribute, dn)) => {
-                        Seen::bad(Cause::PersonUnknown, format!("`{names}` finds nobody; `{attribute}` would find {dn}"))
+                        Seen::bad(Cause::PersonUnknown, format!("`{names}` matches nobody; `{attribute}` would match {dn}"))
                             .and(format!("set `login = [\"{}\", \"{attribute}\"]`, if people type that too", settings.login.join("\", \"")))
                     }
-                    None => Seen::bad(Cause::PersonUnknown, format!("`{names}` finds nobody called {person}, nor does another attribute")),
+                    None => Seen::bad(Cause::PersonUnknown, format!("neither `{names}` nor any other attribute matches {person}")),
                 };
                 self.note(Piece::Person, seen);
             }

@@ -42,7 +42,7 @@ pub(super) fn from_io(error: &io::Error, doing: Doing) -> Unavailable {
     if let Some(tls) = error.get_ref().and_then(|inner| find_rustls(inner)) {
         let seen = match tls {
             rustls::Error::AlertReceived(rustls::AlertDescription::ProtocolVersion) => {
-                "TLS failed: the server speaks no version from 1.2 on".to_owned()
+                "TLS failed: the server does not support TLS 1.2 or later".to_owned()
             }
             other => format!("TLS failed: {other}"),
         };

@@ -144,7 +144,7 @@ impl UpstreamSource {
         let local = SocketAddr::new(self.settings.source_address.unwrap_or(any), 0);
         let asker = Asker::connect(local, address).await.map_err(|error| {
             let from = self.settings.source_address.map(|own| format!(" from {own}")).unwrap_or_default();
-            failed(Cause::SourceUnreachable, format!("no request can leave{from}: {error}"))
+            failed(Cause::SourceUnreachable, format!("requests cannot be sent{from}: {error}"))
         })?;
         // A request that does not fit is the login's own trouble, not the server's.
         let prepared = request.prepare(&self.secret).map_err(|error| failed(Cause::Unfinished, error.to_string()))?;
@@ -160,8 +160,8 @@ impl UpstreamSource {
 fn read_answer(exchange: Exchange, prepared: &Prepared, secret: &SharedSecret, patience: Patience) -> Result<UpstreamAnswer, Unavailable> {
     let Some(reply) = exchange.reply else {
         let (cause, seen) = match exchange.discarded.last() {
-            _ if exchange.refused => (Cause::SourceUnreachable, "nothing listens there".to_owned()),
-            Some(why) => (Cause::UpstreamSecretDiffers, format!("{} answers did not count; the last one: {why}", exchange.discarded.len())),
+            _ if exchange.refused => (Cause::SourceUnreachable, "port unreachable: nothing is listening there".to_owned()),
+            Some(why) => (Cause::UpstreamSecretDiffers, format!("{} replies were discarded; the last: {why}", exchange.discarded.len())),
             None => {
                 let waited = format!("no answer within {} ms, {} tries", patience.wait.as_millis(), patience.tries);
                 (Cause::SourceSlow, waited)
@@ -182,7 +182,9 @@ fn read_answer(exchange: Exchange, prepared: &Prepared, secret: &SharedSecret, p
         Code::AccessAccept => Ok(UpstreamAnswer::Accept(given)),
         Code::AccessReject => Ok(UpstreamAnswer::Reject(given)),
         Code::AccessChallenge => Ok(UpstreamAnswer::Challenge { state, given }),
-        other => Err(Unavailable { cause: Cause::SourceAnswerUnusable, seen: format!("{other} is no answer to a login") }),
+        other => {
+            Err(Unavailable { cause: Cause::SourceAnswerUnusable, seen: format!("{other} is not a valid reply to an Access-Request") })
+        }
     }
 }
 

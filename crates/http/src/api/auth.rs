@@ -43,7 +43,7 @@ impl Operator {
         Err(Problem::new(
             StatusCode::FORBIDDEN,
             "role",
-            format!("this needs the role `{}`; {} has `{}`", needed.word(), self.name, self.role.word()),
+            format!("this requires the role `{}`; {} has `{}`", needed.word(), self.name, self.role.word()),
             "ask an operator with the role `own` to do it or to change the role",
         ))
     }
@@ -87,7 +87,7 @@ fn cross_site() -> Problem {
     Problem::new(
         StatusCode::FORBIDDEN,
         "cross-site",
-        "a change with a session must come from the console",
+        "session-authenticated changes must come from the console",
         format!("send the header `{CONSOLE_HEADER}`"),
     )
 }
@@ -96,13 +96,13 @@ fn not_known() -> Problem {
     Problem::new(
         StatusCode::UNAUTHORIZED,
         "token",
-        "the token is not known here",
+        "unknown token",
         "use the token of this service; the first one is in `operator.token` in its data folder",
     )
 }
 
 fn not_signed_in() -> Problem {
-    Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "the call carries no operator's token", "send `authorization: Bearer TOKEN`")
+    Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "no operator token was sent", "send `authorization: Bearer TOKEN`")
 }
 
 /// Counts an attempt from an address before anything is looked at.
@@ -132,7 +132,14 @@ pub(super) async fn sign_in(
             Operators::check_sign_in(&state, &name, Secret::new(password), Secret::new(code)).await?;
             (name, None)
         }
-        _ => return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", "a sign-in is a token, or name, password and code", "")),
+        _ => {
+            return Err(Problem::new(
+                StatusCode::UNPROCESSABLE_ENTITY,
+                "body",
+                "sign in with a token, or with name, password and code",
+                "",
+            ));
+        }
     };
     attempt.uncounted();
     let how = token.as_ref().map_or_else(|| "with password and code".to_owned(), |label| format!("with the token `{label}`"));

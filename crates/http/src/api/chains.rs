@@ -15,7 +15,7 @@ use bivector_store::clock;
 use bivector_store::records::Newest;
 use std::collections::HashMap;
 
-/// All chains of the site in force.
+/// All chains of the active site.
 #[utoipa::path(get, operation_id = "chains_list", path = "/chains", tag = "chains", responses((status = 200, body = [ChainView]), (status = 500, body = Problem)))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<ChainView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
@@ -36,11 +36,11 @@ fn hops(index: usize, chain: &Chain, live: &LiveSite, newest: &HashMap<String, N
     let gateways = site.gateways.iter().filter(|gateway| gateway.chains.contains(&index)).map(|gateway| {
         let last = newest.get(&gateway.name);
         let (state, said, cause) = match last {
-            None => (Tone::Note, "no login has come from it yet".to_owned(), None),
+            None => (Tone::Note, "no login received from it yet".to_owned(), None),
             Some(Newest { outcome: Outcome::Silent, cause: Some(cause), .. }) => {
                 (Tone::Bad, format!("its newest packet got no answer: {}", cause.sentence()), Some(*cause))
             }
-            Some(_) => (Tone::Good, "sends logins".to_owned(), None),
+            Some(_) => (Tone::Good, "receiving logins".to_owned(), None),
         };
         let from = gateway.from.iter().map(bivector_model::addresses::show).chain(gateway.hosts.iter().cloned());
         let mut details = vec![format!("from {}", from.collect::<Vec<_>>().join(", "))];
@@ -57,7 +57,7 @@ fn hops(index: usize, chain: &Chain, live: &LiveSite, newest: &HashMap<String, N
     hops.extend(chain.first.iter().map(|first| source(first, chain, live)));
     hops.extend(chain.second.iter().map(|kind| factor(*kind, chain, live)));
     if chain.second.is_empty() {
-        let said = "no second factor is asked for".to_owned();
+        let said = "no second factor required".to_owned();
         hops.push(hop(HopKind::Factor, "none", Tone::Warn, said, Vec::new(), chain.line));
     }
     hops.push(rules(chain, site));
@@ -107,11 +107,11 @@ fn factor(kind: FactorKind, chain: &Chain, live: &LiveSite) -> HopView {
             let codes = live.site.codes;
             let said = match kind {
                 CodeKind::Totp => {
-                    format!("codes by time, {} {} to each side", codes.window, if codes.window == 1 { "step" } else { "steps" })
+                    format!("TOTP, window ±{} {}", codes.window, if codes.window == 1 { "step" } else { "steps" })
                 }
-                CodeKind::Hotp => format!("codes by count, up to {} ahead", codes.look_ahead),
-                CodeKind::Recovery => "codes from a list, each once".to_owned(),
-                CodeKind::Temporary => "codes that an operator issues for a time".to_owned(),
+                CodeKind::Hotp => format!("HOTP, look-ahead {}", codes.look_ahead),
+                CodeKind::Recovery => "recovery codes, single use".to_owned(),
+                CodeKind::Temporary => "temporary codes issued by an operator".to_owned(),
             };
             hop(HopKind::Factor, kind.name(), Tone::Good, said, Vec::new(), chain.line)
         }
@@ -125,10 +125,10 @@ fn factor(kind: FactorKind, chain: &Chain, live: &LiveSite) -> HopView {
             };
             let last = live.couriers.get(index).map(|source| source.last()).unwrap_or_default();
             let (state, said) = match last {
-                None => (Tone::Note, "nothing was sent yet".to_owned()),
-                Some((at, Ok(()))) => (Tone::Good, format!("took the last code, {} s ago", clock::now().since(at).as_secs())),
+                None => (Tone::Note, "nothing sent yet".to_owned()),
+                Some((at, Ok(()))) => (Tone::Good, format!("accepted the last code {} s ago", clock::now().since(at).as_secs())),
                 Some((at, Err(why))) => {
-                    (Tone::Bad, format!("did not take the last code, {} s ago: {why}", clock::now().since(at).as_secs()))
+                    (Tone::Bad, format!("failed to send the last code {} s ago: {why}", clock::now().since(at).as_secs()))
                 }
             };
             let details = vec![format!("codes by {}", courier.carries.name()), by];
@@ -145,7 +145,7 @@ fn factor(kind: FactorKind, chain: &Chain, live: &LiveSite) -> HopView {
                 says.push("with the number that the gateway shows, where it shows prompts".to_owned());
             }
             let wait_ms = Some(chain.second_patience.as_millis() as u64);
-            let said = "asks the handset page of the person".to_owned();
+            let said = "asks on the person's handset page".to_owned();
             HopView { wait_ms, ..hop(HopKind::Factor, live.site.factor_name(kind), Tone::Good, said, says, chain.line) }
         }
         FactorKind::Upstream(index) => upstream(HopKind::Factor, index, vec!["checks the code".into()], live),
@@ -164,10 +164,10 @@ fn pooled(kind: HopKind, name: &str, servers: Vec<Health>, details: Vec<String>,
     let bad: Vec<&Health> = servers.iter().filter(|server| server.state == Tone::Bad).collect();
     let unknown = servers.iter().filter(|server| server.state == Tone::Note).count();
     let (state, said) = match (bad.first(), bad.len()) {
-        (None, _) if unknown == servers.len() => (Tone::Note, "not looked at yet".to_owned()),
+        (None, _) if unknown == servers.len() => (Tone::Note, "not checked yet".to_owned()),
         (None, _) => (Tone::Good, format!("{} of {} servers answer", servers.len() - unknown, servers.len())),
         (Some(first), count) if count < servers.len() => (Tone::Warn, format!("{}: {}", first.server, first.said)),
-        (Some(first), _) => (Tone::Bad, format!("no server can be used; {}: {}", first.server, first.said)),
+        (Some(first), _) => (Tone::Bad, format!("no server is available; {}: {}", first.server, first.said)),
     };
     let remedy = bad.first().and_then(|server| server.cause).map(|cause| cause.remedy().to_owned());
     let since_us = bad.first().or(servers.first().as_ref()).map(|server| server.since_us);
@@ -180,15 +180,13 @@ fn rules(chain: &Chain, site: &Site) -> HopView {
         Then::Grant(grant) => {
             format!("{}: {} gets {}", rule.name, rule.when, site.grants.get(*grant).map_or("?", |grant| grant.name.as_str()))
         }
-        Then::Refuse(reason) => format!("{}: {} is kept out ({reason})", rule.name, rule.when),
+        Then::Refuse(reason) => format!("{}: {} refused ({reason})", rule.name, rule.when),
     });
     let details: Vec<String> = details.collect();
     let lets_in = chain.rules.rules().iter().any(|rule| matches!(rule.then, Then::Grant(_)));
     let (state, said) = match lets_in {
-        true => {
-            (Tone::Good, format!("{} {}, the first that fits decides", details.len(), if details.len() == 1 { "rule" } else { "rules" }))
-        }
-        false => (Tone::Warn, "no rule lets anybody in".to_owned()),
+        true => (Tone::Good, format!("{} {}; the first match decides", details.len(), if details.len() == 1 { "rule" } else { "rules" })),
+        false => (Tone::Warn, "no rule grants access".to_owned()),
     };
     hop(HopKind::Rules, "rules", state, said, details, chain.line)
 }

@@ -10,7 +10,7 @@ use bivector_api::directories::{DirectoryView, ProbeRequest};
 use bivector_api::operators::Role;
 use bivector_engine::sources::probe::probe as probe_directory;
 
-/// All directories of the site in force.
+/// All directories of the active site.
 #[utoipa::path(get, operation_id = "directories_list", path = "/directories", tag = "directories", responses((status = 200, body = [DirectoryView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<DirectoryView>> {
     let live = state.shared.live.load_full();
@@ -46,8 +46,8 @@ pub(super) async fn probe(
     let directory = live.as_ref().and_then(|live| live.directories.iter().find(|directory| directory.name() == name)).cloned();
     let Some(directory) = directory else {
         let names: Vec<String> = live.iter().flat_map(|live| &live.directories).map(|directory| directory.name().to_owned()).collect();
-        let known = if names.is_empty() { "the site in force has none".to_owned() } else { format!("known: {}", names.join(", ")) };
-        return Err(Problem::not_found(format!("there is no directory `{name}`"), known));
+        let known = if names.is_empty() { "the active site has none".to_owned() } else { format!("known: {}", names.join(", ")) };
+        return Err(Problem::not_found(format!("unknown directory `{name}`"), known));
     };
     Ok(Json(probe_directory(&directory, request.person.as_deref(), &state.shared.data).await))
 }

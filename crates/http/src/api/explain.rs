@@ -43,7 +43,7 @@ const NAMED: usize = 20;
 
 pub(super) fn no_chain(site: &Site, wanted: &str) -> Problem {
     let names: Vec<&str> = site.chains.iter().map(|chain| chain.name.as_str()).collect();
-    Problem::not_found(format!("there is no chain `{wanted}`"), format!("known: {}", names.join(", ")))
+    Problem::not_found(format!("unknown chain `{wanted}`"), format!("known: {}", names.join(", ")))
 }
 
 /// Whose login to look at.
@@ -80,7 +80,7 @@ pub(super) async fn locate(
         let persona = live.site.personas.iter().find(|persona| persona.name == *wanted);
         let secret = persona.and_then(|persona| persona.password.clone());
         let secret = secret
-            .ok_or_else(|| Problem::not_found(format!("there is no persona `{wanted}` with a password"), "see `personas` of the site"))?;
+            .ok_or_else(|| Problem::not_found(format!("unknown persona `{wanted}` with a password"), "see `personas` of the site"))?;
         let opened = open_secret(&secret, &state.shared.records.sealed_secrets()?, &state.shared.seal)?;
         typed = String::from_utf8(opened.expose().clone()).ok().map(Secret::new);
     }
@@ -253,7 +253,7 @@ async fn everybody(state: &ApiState, live: &LiveSite, chain: &Chain) -> (Vec<(St
                 None => continue,
             },
             SourceRef::Upstream(_) => {
-                unknown.push(format!("{name} is an upstream: it keeps its people to itself"));
+                unknown.push(format!("{name} is an upstream; its people cannot be listed"));
                 continue;
             }
         };
@@ -288,8 +288,8 @@ fn who_person(state: &ApiState, chain: &Chain, site: &Site, source: &str, person
     let locked = factors.locked_until.filter(|until| *until > now);
     let but = match () {
         () if suspended => Some("suspended here"),
-        () if locked.is_some() => Some("locked by wrong codes"),
-        () if own.is_empty() && !chain.second.is_empty() => Some("no second factor that the chain takes"),
+        () if locked.is_some() => Some("locked after wrong codes"),
+        () if own.is_empty() && !chain.second.is_empty() => Some("no second factor that the chain accepts"),
         () => None,
     };
     WhoPerson {
@@ -327,13 +327,13 @@ pub(super) async fn try_rules(
     };
     let rules = chain.rules.rules().iter().map(|rule| {
         let says = match &rule.then {
-            Then::Grant(grant) => format!("gives `{}`", live.site.grants.get(*grant).map_or("?", |grant| grant.name.as_str())),
-            Then::Refuse(reason) => format!("keeps out: {reason}"),
+            Then::Grant(grant) => format!("assigns `{}`", live.site.grants.get(*grant).map_or("?", |grant| grant.name.as_str())),
+            Then::Refuse(reason) => format!("refuses: {reason}"),
         };
         let said = match rule.when.misses(&groups, &labels) {
-            Some(why) => format!("not met: {why}"),
+            Some(why) => format!("does not match: {why}"),
             None if decided == Some(rule.line) => format!("decides: {says}"),
-            None => format!("would be met ({says}), but an earlier one has decided"),
+            None => format!("would match ({says}), but an earlier rule decides"),
         };
         RuleSaid { name: rule.name.clone(), line: rule.line, decided: decided == Some(rule.line), said }
     });
@@ -356,7 +356,7 @@ async fn groups_of(state: &ApiState, live: &LiveSite, chain: &Chain, person: &st
             _ => {}
         }
     }
-    let remedy = if down.is_empty() { "give `groups` instead".to_owned() } else { down.join("; ") };
+    let remedy = if down.is_empty() { "pass `groups` instead".to_owned() } else { down.join("; ") };
     Err(Problem::not_found(format!("no source of the chain knows `{person}`"), remedy))
 }
 

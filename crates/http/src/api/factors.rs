@@ -71,7 +71,7 @@ pub(super) async fn add(
     operator.did(&state, "factor.add", format!("{} {} “{label}”{reason}", person_key(&source, &login), request.kind)).await?;
     let person = find(&state.shared, &source, &login)?;
     let factor = person.factors.iter().find(|factor| factor.kind == request.kind.into() && factor.label == label);
-    let factor = factor.ok_or_else(|| Problem::not_found("the factor is gone again", "somebody removed it meanwhile"))?;
+    let factor = factor.ok_or_else(|| Problem::not_found("the factor no longer exists", "somebody removed it meanwhile"))?;
     let site = state.shared.live.load().as_ref().map(|live| live.site.name.clone()).unwrap_or_default();
     let link = made.shown.as_ref().map(|seed| bivector_engine::invitations::otpauth(&site, &login, request.kind, seed, &factor.settings));
     let factor = crate::api::person_views::factor_view(&person, factor, &state.shared.roster, clock::now());
@@ -85,7 +85,7 @@ fn useless(state: &ApiState, source: &str, kind: CodeKind, digits: u8) -> Option
     let of_source = |chain: &&Chain| chain.first.iter().any(|first| live.site.source_name(first.source) == source);
     let taking: Vec<&Chain> = live.site.chains.iter().filter(of_source).filter(|chain| chain.takes(kind)).collect();
     if taking.is_empty() {
-        return Some(format!("no chain takes `{kind}` codes of people of `{source}` yet: add `{kind}` to its `second`"));
+        return Some(format!("no chain accepts `{kind}` codes from people of `{source}` yet; add `{kind}` to `second` of a chain"));
     }
     let prompts = |chain: &&Chain| {
         live.site.gateways.iter().any(|gateway| gateway.shows_challenges && live.site.chains_of(gateway).contains(&chain.name.as_str()))
@@ -93,7 +93,7 @@ fn useless(state: &ApiState, source: &str, kind: CodeKind, digits: u8) -> Option
     let typed = |chain: &&Chain| prompts(chain) || chain.forms.iter().any(|form| form.takes_digits(digits));
     let names: Vec<&str> = taking.iter().map(|chain| chain.name.as_str()).collect();
     (!taking.iter().any(typed))
-        .then(|| format!("no form of {} has a place for {digits} digits, and no gateway there shows prompts", names.join(", ")))
+        .then(|| format!("no form of {} accepts {digits}-digit codes, and none of its gateways shows prompts", names.join(", ")))
 }
 
 /// A directory's person is written down with the first factor.
@@ -151,11 +151,11 @@ fn make(request: &FactorRequest, operator: &str) -> Result<Made, Problem> {
             let reason = reason.ok_or_else(|| wrong("reason", "a temporary code needs a reason".into(), "say why the person needs it"))?;
             let lasts = Duration::from_secs(request.seconds.unwrap_or(0));
             if lasts.is_zero() || lasts > LONGEST {
-                return Err(wrong("seconds", "a temporary code lasts from one second to 30 days".into(), "say how long, such as 3600"));
+                return Err(wrong("seconds", "a temporary code can last from one second to 30 days".into(), "say how long, such as 3600"));
             }
             let uses = request.uses.unwrap_or(1);
             if !(1..=1000).contains(&uses) {
-                return Err(wrong("uses", format!("{uses} uses; 1 to 1000 are allowed"), "once is safest"));
+                return Err(wrong("uses", format!("`{uses}` uses are out of range; allowed: 1 to 1000"), "once is safest"));
             }
             let count = request.digits.unwrap_or(TEMPORARY_DIGITS);
             if !(6..=10).contains(&count) {
@@ -252,13 +252,13 @@ pub(super) async fn resync(
                 Some(Place::Drift(steps)) => (DeviceState { drift: steps, ..before }, format!("its clock is {steps} steps off")),
                 Some(Place::Counter(counter)) => (DeviceState { counter, ahead: None, ..before }, format!("its next counter is {counter}")),
                 None => {
-                    let remedy = "type two codes that the device shows one after the other; a list has no place to find";
-                    return Err(wrong("first", "the two codes are not two of this device in a row".into(), remedy));
+                    let remedy = "enter two consecutive codes from the device; recovery codes cannot be resynchronised";
+                    return Err(wrong("first", "these are not two consecutive codes of this device".into(), remedy));
                 }
             }
         }
         // A counter never goes back: that would bring used codes back to life.
-        (None, None) => (DeviceState { drift: 0, ahead: None, ..before }, "what was known of its clock is forgotten".to_owned()),
+        (None, None) => (DeviceState { drift: 0, ahead: None, ..before }, "the recorded clock drift is reset".to_owned()),
         _ => return Err(wrong("second", "two codes are needed".into(), "type both, in the order in which the device shows them")),
     };
     state.shared.records.set_state(id, at).await?;

@@ -17,7 +17,7 @@ use bivector_store::records::TraceFilter;
 use bivector_wire::IntegrityPolicy;
 use std::net::IpAddr;
 
-/// All gateways of the site in force, each with its newest login.
+/// All gateways of the active site, each with its newest login.
 #[utoipa::path(get, operation_id = "gateways_list", path = "/gateways", tag = "gateways", responses((status = 200, body = [GatewayView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<GatewayView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
@@ -61,8 +61,8 @@ pub(super) async fn handover(State(state): State<ApiState>, _: Operator, Path(na
 fn no_such_gateway(state: &ApiState, name: &str) -> Problem {
     let live = state.shared.live.load_full();
     let names: Vec<&str> = live.iter().flat_map(|live| &live.site.gateways).map(|gateway| gateway.name.as_str()).collect();
-    let known = if names.is_empty() { "the site in force has none".to_owned() } else { format!("known: {}", names.join(", ")) };
-    Problem::not_found(format!("there is no gateway `{name}`"), known)
+    let known = if names.is_empty() { "the active site has none".to_owned() } else { format!("known: {}", names.join(", ")) };
+    Problem::not_found(format!("unknown gateway `{name}`"), known)
 }
 
 /// Adds an address to a gateway: the site file is changed in that place only and applied as a new revision.
@@ -80,7 +80,7 @@ pub(super) async fn register(
     let current = state.shared.records.revision(revision).await?.and_then(|revision| revision.text).unwrap_or_default();
     let text = add_address(&current, &name, request.address.trim())?;
     let note = format!("{} registered as {name}", request.address.trim());
-    // Made from the revision in force; another one meanwhile stops it, so that nobody's change is lost.
+    // Made from the revision active; another one meanwhile stops it, so that nobody's change is lost.
     let change = Change {
         text,
         operator: operator.name.clone(),

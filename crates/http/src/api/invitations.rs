@@ -28,7 +28,7 @@ pub(super) fn not_invited(why: NotInvited) -> Problem {
             (StatusCode::UNPROCESSABLE_ENTITY, "courier", "name a courier of the site, or hand the invitation over")
         }
         NotInvited::NoAddress(_) => (StatusCode::UNPROCESSABLE_ENTITY, "no-address", "add it to the person, or hand the invitation over"),
-        NotInvited::NotSent(_) => (StatusCode::CONFLICT, "not-sent", "look at the courier, or hand the invitation over"),
+        NotInvited::NotSent(_) => (StatusCode::CONFLICT, "not-sent", "check the courier, or hand over the invitation yourself"),
         NotInvited::NoSite => (StatusCode::CONFLICT, "no-site", "apply one with `bivector site apply FILE`"),
         NotInvited::Records(_) | NotInvited::Service(_) => (StatusCode::INTERNAL_SERVER_ERROR, "service", "look at the service's log"),
     };
@@ -57,7 +57,7 @@ pub(super) async fn invite(
             Problem::new(
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "courier",
-                format!("there is no courier `{name}`"),
+                format!("unknown courier `{name}`"),
                 format!("known: {}", known.join(", ")),
             )
         })?),
@@ -108,12 +108,13 @@ pub(super) async fn confirm(
         0 => waiting().find(shows).or_else(|| waiting().next()),
         id => person.factors.iter().find(|factor| factor.id == id),
     };
-    let factor = factor.ok_or_else(|| Problem::not_found(format!("no new device of {login} waits"), "see `bivector factor list`"))?;
+    let factor =
+        factor.ok_or_else(|| Problem::not_found(format!("{login} has no device awaiting confirmation"), "see `bivector factor list`"))?;
     let Some(reference) = reference_of(factor) else {
         return Err(Problem::new(
             StatusCode::CONFLICT,
             "confirmed",
-            format!("“{}” counts already", factor.label),
+            format!("“{}” is already confirmed", factor.label),
             "there is nothing to confirm",
         ));
     };
@@ -128,8 +129,14 @@ pub(super) async fn confirm(
     } else {
         drop(attempt);
         operator.did(&state, "factor.confirm.refused", format!("{key} “{}”: another reference was typed", factor.label)).await?;
-        let said = format!("“{}” shows another reference: if the person has read it out right, this is not their device", factor.label);
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "reference", said, "compare again; remove the device if it stays so"));
+        let said =
+            format!("the reference does not match “{}”: if the person read it out correctly, this is not their device", factor.label);
+        return Err(Problem::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "reference",
+            said,
+            "compare again; if it still differs, remove the device",
+        ));
     }
     shared.records.set_settings(factor.id, FactorSettings { waits_for: None, ..factor.settings.clone() }).await?;
     shared.catch_up().await?;

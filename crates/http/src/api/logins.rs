@@ -29,17 +29,17 @@ fn failed(error: impl Into<String>) -> Problem {
     Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "login", error, "")
 }
 
-/// The site in force.
+/// The active site.
 pub(super) fn in_force(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
-    let none = || Problem::not_found("no site is in force yet", "apply one with `bivector site apply FILE`");
+    let none = || Problem::not_found("no site is active yet", "apply one with `bivector site apply FILE`");
     state.shared.live.load_full().ok_or_else(none)
 }
 
-/// The index of a gateway of the site in force.
+/// The index of a gateway of the active site.
 pub(super) fn gateway_named(live: &LiveSite, name: &str) -> Result<usize, Problem> {
     live.site.gateway_named(name).ok_or_else(|| {
         let names: Vec<&str> = live.site.gateways.iter().map(|gateway| gateway.name.as_str()).collect();
-        Problem::not_found(format!("there is no gateway `{name}`"), format!("known: {}", names.join(", ")))
+        Problem::not_found(format!("unknown gateway `{name}`"), format!("known: {}", names.join(", ")))
     })
 }
 
@@ -101,7 +101,7 @@ async fn as_persona(state: &ApiState, live: &Arc<LiveSite>, via: usize, request:
     let wanted = request.persona.as_deref().unwrap_or_default();
     let Some(persona) = live.site.personas.iter().position(|persona| persona.name == wanted) else {
         let names: Vec<&str> = live.site.personas.iter().map(|persona| persona.name.as_str()).collect();
-        return Err(Problem::not_found(format!("there is no persona `{wanted}`"), format!("known: {}", names.join(", "))));
+        return Err(Problem::not_found(format!("unknown persona `{wanted}`"), format!("known: {}", names.join(", "))));
     };
     let with_codes = live.site.personas[persona].codes.is_some();
     let parse = |text: &str| Typed::parse(text).map_err(|error| failed(error.to_string()));

@@ -241,7 +241,7 @@ fn known(state: &ApiState, name: &str) -> Result<(), Problem> {
         return Ok(());
     }
     let names: Vec<&str> = operators.all().into_iter().map(|row| row.name.as_str()).collect();
-    Err(Problem::not_found(format!("there is no operator `{name}`"), format!("known: {}", names.join(", "))))
+    Err(Problem::not_found(format!("unknown operator `{name}`"), format!("known: {}", names.join(", "))))
 }
 
 fn own_or_owner(operator: &Operator, name: &str) -> Result<(), Problem> {

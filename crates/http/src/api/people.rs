@@ -25,7 +25,7 @@ use bivector_api::people::Undoable;
 pub(super) fn find(shared: &Shared, source: &str, login: &str) -> Result<Arc<PersonRow>, Problem> {
     shared.roster.get(&person_key(source, login)).ok_or_else(|| {
         Problem::not_found(
-            format!("nobody called `{login}` of `{source}` is known here"),
+            format!("unknown person `{login}` of `{source}`"),
             "see `bivector person list`; a directory's people appear once they have a factor",
         )
     })
@@ -161,19 +161,19 @@ pub(super) async fn sync(
     let bivector_api::people::SyncRequest { directory, group, leavers, preview } = request;
     if !live.directories.iter().any(|source| source.name() == directory) {
         let known: Vec<&str> = live.directories.iter().map(|source| source.name()).collect();
-        return Err(Problem::not_found(format!("there is no directory `{directory}`"), format!("known: {}", known.join(", "))));
+        return Err(Problem::not_found(format!("unknown directory `{directory}`"), format!("known: {}", known.join(", "))));
     }
     let synced = bivector_manage::edits::sync(&directory, &group, leavers, preview, &operator.name, &state.shared, &live).await?;
     let synced = synced.map_err(|why| {
-        Problem::new(StatusCode::CONFLICT, "source-down", format!("{directory} could not say: {}", why.seen), why.cause.remedy())
+        Problem::new(StatusCode::CONFLICT, "source-down", format!("{directory} could not answer: {}", why.seen), why.cause.remedy())
     })?;
     if synced.members == 0 && !preview && leavers != Leavers::Keep {
-        let said = format!("nobody is in `{group}` of {directory}; nobody was put out because of it");
+        let said = format!("the group `{group}` of {directory} is empty; nothing was changed");
         return Err(Problem::new(
             StatusCode::CONFLICT,
             "group-empty",
             said,
-            "check the group's name; an empty group is most often a wrong one",
+            "check the group name; an empty result usually means a wrong name",
         ));
     }
     if synced.change.is_some() {
@@ -219,10 +219,10 @@ pub(super) async fn undo(
     let conflict = |kind: &str, said: String, remedy: &str| Problem::new(StatusCode::CONFLICT, kind, said, remedy);
     let change = state.shared.records.undo_change(number, clock::now()).await?.map_err(|why| match why {
         NotUndone::Missing => Problem::not_found(format!("there is no change {number}"), "see `bivector person changes`"),
-        NotUndone::Before(_) => conflict("undone", format!("change {number} was taken back before"), "there is nothing to do"),
+        NotUndone::Before(_) => conflict("undone", format!("change {number} has already been undone"), "there is nothing to do"),
         NotUndone::ChangedSince(people) => {
             let said = format!("changed since: {}", people.iter().take(10).cloned().collect::<Vec<_>>().join(", "));
-            conflict("changed-since", said, "take the later changes back first, or change these people by hand")
+            conflict("changed-since", said, "undo the later changes first, or edit these people by hand")
         }
     })?;
     state.shared.catch_up().await?;

@@ -102,11 +102,11 @@ impl From<RecordsError> for Problem {
 }
 
 pub(super) async fn no_such_route(uri: Uri) -> Problem {
-    Problem::not_found(format!("there is no `{}` in this API", uri.path()), "see /api/v1/openapi.json")
+    Problem::not_found(format!("no such API path: `{}`", uri.path()), "see /api/v1/openapi.json")
 }
 
 pub(super) async fn no_such_method(uri: Uri) -> Problem {
-    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method", format!("`{}` is not called like this", uri.path()), "see /api/v1/openapi.json")
+    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method", format!("method not allowed for `{}`", uri.path()), "see /api/v1/openapi.json")
 }
 
 /// Bytes of a body that comes at once from any sound caller.
@@ -141,22 +141,19 @@ fn unreadable(rejection: &JsonRejection) -> Problem {
         JsonRejection::MissingJsonContentType(_) => Problem::new(
             StatusCode::UNSUPPORTED_MEDIA_TYPE,
             "body",
-            "the body is not declared as JSON",
+            "the request body must be JSON",
             "send `content-type: application/json`",
         ),
         JsonRejection::JsonSyntaxError(_) => {
             Problem::new(StatusCode::BAD_REQUEST, "body", "the body is not JSON", "see /api/v1/openapi.json")
         }
-        JsonRejection::JsonDataError(_) => Problem::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "body",
-            "the body lacks a field or has one of another type",
-            "see /api/v1/openapi.json",
-        ),
+        JsonRejection::JsonDataError(_) => {
+            Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", "a field is missing or has the wrong type", "see /api/v1/openapi.json")
+        }
         other => Problem::new(
             other.status(),
             "body",
-            "the body cannot be read; it may be too long",
+            "the request body could not be read; it may be too large",
             "send less than 64 KiB; a site file or a list of people may have 20 MiB",
         ),
     }

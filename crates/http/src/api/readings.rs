@@ -26,7 +26,7 @@ pub(super) async fn read(
     let text = Secret::new(request.text);
     operator.may(Role::Operate)?;
     let live = state.shared.live.load_full();
-    let live = live.ok_or_else(|| Problem::not_found("no site is in force yet", "apply one with `bivector site apply FILE`"))?;
+    let live = live.ok_or_else(|| Problem::not_found("no site is active yet", "apply one with `bivector site apply FILE`"))?;
     let chain = find_chain(&live.site, request.chain.as_deref(), request.via.as_deref())?;
     let (person, devices) = match request.person.as_deref() {
         Some(name) => devices_of(&state, &live.site, chain, name)?,
@@ -51,7 +51,7 @@ fn find_chain<'s>(site: &'s Site, chain: Option<&str>, via: Option<&str>) -> Res
         Some(via) => {
             let gateway = site.gateways.iter().find(|gateway| gateway.name == via).ok_or_else(|| {
                 let known: Vec<&str> = site.gateways.iter().map(|gateway| gateway.name.as_str()).collect();
-                Problem::not_found(format!("there is no gateway `{via}`"), names(&known))
+                Problem::not_found(format!("unknown gateway `{via}`"), names(&known))
             })?;
             site.chains_of(gateway)
         }
@@ -59,7 +59,7 @@ fn find_chain<'s>(site: &'s Site, chain: Option<&str>, via: Option<&str>) -> Res
     };
     let wanted = match (chain, of_gateway.as_slice()) {
         (Some(chain), known) if known.contains(&chain) => chain,
-        (Some(chain), known) => return Err(Problem::not_found(format!("there is no chain `{chain}` here"), names(known))),
+        (Some(chain), known) => return Err(Problem::not_found(format!("unknown chain `{chain}` here"), names(known))),
         (None, [one]) => one,
         (None, known) => {
             return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "chain", "more than one chain could be meant", names(known)));

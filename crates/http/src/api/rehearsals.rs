@@ -64,7 +64,7 @@ pub(super) struct StarterOf {
     pub chain: String,
 }
 
-/// The rehearsals of the site in force.
+/// The rehearsals of the active site.
 #[utoipa::path(get, operation_id = "rehearsals_list", path = "/rehearsals", tag = "rehearsals", responses((status = 200, body = [RehearsalView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<RehearsalView>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
@@ -97,7 +97,7 @@ pub(super) fn named(live: &LiveSite, name: &str) -> Result<Rehearsal, Problem> {
             true => "`bivector rehearse --starter CHAIN` writes a first one; put it into the site file".to_owned(),
             false => format!("known: {}", names.join(", ")),
         };
-        Problem::not_found(format!("there is no rehearsal `{name}`"), remedy)
+        Problem::not_found(format!("unknown rehearsal `{name}`"), remedy)
     })
 }
 
@@ -115,7 +115,7 @@ pub(super) async fn run(
     let rehearsal = named(&live, &name)?;
     let (repeat, parallel) = (request.repeat.unwrap_or(1), request.parallel.unwrap_or(PARALLEL));
     if !(1..=MOST_REPEATS).contains(&repeat) || !(1..=MOST_PARALLEL).contains(&parallel) {
-        let title = format!("{repeat} times, {parallel} at one time; 1 to {MOST_REPEATS} times and 1 to {MOST_PARALLEL} are allowed");
+        let title = format!("`repeat` is {repeat} and `parallel` is {parallel}; allowed: 1 to {MOST_REPEATS} and 1 to {MOST_PARALLEL}");
         return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "rehearsal", title, "choose numbers in the range"));
     }
     let asked = Asked { rehearsal, live, draft: false, operator: operator.name.clone(), repeat, parallel, without: None };
@@ -160,7 +160,7 @@ pub(super) async fn interrupt(State(state): State<ApiState>, operator: Operator,
     operator.may(Role::Operate)?;
     match state.shared.runs.interrupt(id) {
         true => Ok(StatusCode::NO_CONTENT),
-        false => Err(Problem::not_found(format!("the run {id} is not under way"), "see `bivector rehearse --runs`")),
+        false => Err(Problem::not_found(format!("run {id} is not in progress"), "see `bivector rehearse --runs`")),
     }
 }
 
@@ -197,7 +197,7 @@ pub(super) async fn report(
         "json" => ("application/json", "json", serde_json::to_string_pretty(&run).unwrap_or_default()),
         "junit" => ("application/xml", "xml", run.junit()),
         other => {
-            let title = format!("there is no report as `{other}`");
+            let title = format!("unknown report format `{other}`");
             return Err(Problem::new(StatusCode::BAD_REQUEST, "report", title, "known: html, json, junit"));
         }
     };
@@ -220,7 +220,7 @@ pub(super) async fn write_starter(
     };
     if live.site.personas.is_empty() {
         let remedy = "add `[[personas]]` to the site file, for example `name = \"ines\"`, `password = \"persona/ines\"`, `token = true`";
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "rehearsal", "the site has no persona that could log in", remedy));
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "rehearsal", "the site has no persona that can log in", remedy));
     }
     let mut cast = Vec::new();
     for (index, persona) in live.site.personas.iter().enumerate() {

@@ -33,7 +33,7 @@ pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Result<J
     Ok(Json(rows))
 }
 
-/// The gateways of the site in force that use a secret, with when they last came with which value.
+/// The gateways of the active site that use a secret, with when they last came with which value.
 fn uses(state: &ApiState, secret: &str) -> Vec<SecretUse> {
     let rotations = state.shared.rotations.lock().map(|rotations| rotations.clone()).unwrap_or_default();
     let last = |gateway: &String| rotations.get(gateway).copied().unwrap_or_default();
@@ -76,7 +76,7 @@ pub(super) async fn next(
     operator.may(Role::Change)?;
     check_value(&value)?;
     if uses(&state, &name).is_empty() {
-        return Err(refused(format!("no gateway of the site in force uses `{name}`"), "set it at once with `bivector secret set`"));
+        return Err(refused(format!("no gateway of the active site uses `{name}`"), "set it at once with `bivector secret set`"));
     }
     let sealed = state.shared.seal.seal(&secret_purpose(&name), value.expose().as_bytes());
     if !state.shared.records.set_next_secret(name.clone(), sealed, clock::now()).await? {
@@ -109,19 +109,19 @@ pub(super) async fn retire(
         return Err(Problem::new(
             StatusCode::CONFLICT,
             "secret-in-use",
-            format!("the old value of `{name}` is still needed: {who} has not come with the new one, or came with the old one since"),
+            format!("the old value of `{name}` is still in use: {who} has not used the new value, or used the old one since"),
             "enter the new value on the device and let it send a login; or retire the old one with `--anyway`",
         ));
     }
     if !state.shared.records.retire_secret(name.clone(), operator.name.clone(), clock::now()).await? {
-        return Err(Problem::not_found(format!("`{name}` has no next value"), "begin with `bivector secret rotate`"));
+        return Err(Problem::not_found(format!("no rotation of `{name}` is in progress"), "start one with `bivector secret rotate`"));
     }
     state.doors.follow(&state.shared).await?;
     operator.did(&state, "secret.retire", name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Forgets a secret that the site in force does not name.
+/// Forgets a secret that the active site does not name.
 #[utoipa::path(delete, operation_id = "secrets_forget", path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)),
     responses((status = 204, description = "forgotten"), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn forget(State(state): State<ApiState>, operator: Operator, Path(name): Path<String>) -> Result<StatusCode, Problem> {
@@ -130,8 +130,8 @@ pub(super) async fn forget(State(state): State<ApiState>, operator: Operator, Pa
         return Err(Problem::new(
             StatusCode::CONFLICT,
             "secret-in-use",
-            format!("the site in force names `{name}`"),
-            "take it out of the site first; earlier revisions that name it can then not be restored",
+            format!("`{name}` is used by the active site"),
+            "remove it from the site first; earlier revisions that use it can then no longer be restored",
         ));
     }
     if !state.shared.records.forget_secret(name.clone()).await? {
@@ -149,10 +149,10 @@ fn gateways_with(state: &ApiState, name: &str) -> Vec<String> {
 fn check_value(value: &Secret<String>) -> Result<(), Problem> {
     let text = value.expose();
     if text.is_empty() || text.len() > 1024 {
-        return Err(refused(format!("the value has {} bytes; 1 to 1024 are allowed", text.len()), "give another value"));
+        return Err(refused(format!("the value has {} bytes; allowed: 1 to 1024", text.len()), "give another value"));
     }
     if text.trim() != text {
-        return Err(refused("the value begins or ends with white space, which devices show as nothing", "take it off on both sides"));
+        return Err(refused("the value starts or ends with white space, which device interfaces do not show", "remove it on both sides"));
     }
     Ok(())
 }

@@ -19,7 +19,7 @@ use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use std::time::Duration;
 
-/// The site file in force, with its comments.
+/// The site file active, with its comments.
 #[utoipa::path(get, operation_id = "site_current", path = "/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
 pub(super) async fn current(State(state): State<ApiState>, _: Operator) -> Result<Json<Revision>, Problem> {
     let number = state.shared.live.load().as_ref().map_or(0, |live| live.revision);
@@ -36,7 +36,7 @@ pub(super) async fn revision(State(state): State<ApiState>, _: Operator, Path(nu
 async fn find(state: &ApiState, number: u64) -> Result<Json<Revision>, Problem> {
     match state.shared.records.revision(number).await? {
         Some(revision) => Ok(Json(revision)),
-        None if number == 0 => Err(Problem::not_found("no site is in force yet", "apply one with `bivector site apply FILE`")),
+        None if number == 0 => Err(Problem::not_found("no site is active yet", "apply one with `bivector site apply FILE`")),
         None => Err(Problem::not_found(format!("there is no revision {number}"), "see `bivector site history`")),
     }
 }
@@ -54,7 +54,7 @@ pub(super) async fn check(State(state): State<ApiState>, _: Operator, Body(reque
     Ok(Json(Checked { sound: !findings.iter().any(|finding| finding.severity == Severity::Error), findings }))
 }
 
-/// Checks a site file and puts it in force as a new revision.
+/// Checks a site file and puts it active as a new revision.
 #[utoipa::path(post, operation_id = "site_apply", path = "/site/revisions", tag = "site", request_body = ApplyRequest,
     responses((status = 201, body = AppliedView), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn apply(
@@ -67,10 +67,10 @@ pub(super) async fn apply(
     let refused = |title: &str, remedy: &str| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "confirm", title, remedy);
     let within = request.confirm_within_s;
     if within.is_some_and(|seconds| !(10..=86_400).contains(&seconds)) {
-        return Err(refused("a confirmation is waited for 10 seconds to 24 hours", "choose a time in the range"));
+        return Err(refused("the confirmation time must be 10 seconds to 24 hours", "choose a time in the range"));
     }
     if within.is_some() && before.is_none() {
-        return Err(refused("there is no revision to go back to", "apply the first one without waiting for a confirmation"));
+        return Err(refused("there is no earlier revision to roll back to", "apply the first one without waiting for a confirmation"));
     }
     keeps_secrets(&state, &operator, &request.text).await?;
     let change = Change {
@@ -117,7 +117,7 @@ async fn keeps_secrets(state: &ApiState, operator: &Operator, text: &str) -> Res
     ))
 }
 
-/// Says that the revision in force stays.
+/// Says that the revision active stays.
 #[utoipa::path(post, operation_id = "site_confirm", path = "/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
 pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Operator) -> Result<Json<Awaiting>, Problem> {
     operator.may(Role::Change)?;
@@ -126,7 +126,7 @@ pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Oper
     Ok(Json(waiting))
 }
 
-/// Puts an earlier revision in force again, as a new one.
+/// Puts an earlier revision active again, as a new one.
 #[utoipa::path(post, operation_id = "site_restore", path = "/site/revisions/{number}/restore", tag = "site", params(("number" = u64, Path)),
     request_body = RestoreRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn restore(

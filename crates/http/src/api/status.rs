@@ -39,7 +39,7 @@ pub(super) async fn metrics(State(state): State<ApiState>, _: Insider) -> impl a
 /// Whether logins can be decided.
 pub(super) async fn ready(State(state): State<ApiState>) -> (StatusCode, &'static str) {
     if state.shared.live.load().is_none() {
-        return (StatusCode::SERVICE_UNAVAILABLE, "no site is in force; apply one with `bivector site apply`\n");
+        return (StatusCode::SERVICE_UNAVAILABLE, "no site is active; apply one with `bivector site apply`\n");
     }
     if let Err(error) = state.shared.records.try_to_write().await {
         tracing::debug!(%error, "not ready");

@@ -69,7 +69,7 @@ impl Question {
         };
         let index = site.chains.iter().position(|of| of.name == chain).ok_or_else(|| {
             let known = site.chains.iter().map(|chain| chain.name.as_str()).collect::<Vec<_>>().join(", ");
-            Problem::not_found(format!("there is no chain `{chain}`"), format!("known: {known}"))
+            Problem::not_found(format!("unknown chain `{chain}`"), format!("known: {known}"))
         })?;
         let via = match via {
             None => None,
@@ -79,7 +79,7 @@ impl Question {
                 let found = site.gateway_named(name).filter(|_| known.iter().any(|known| known == name));
                 Some(found.ok_or_else(|| {
                     Problem::not_found(
-                        format!("`{chain}` takes no logins from a gateway `{name}`"),
+                        format!("`{chain}` does not accept logins from a gateway `{name}`"),
                         format!("it does from: {}", known.join(", ")),
                     )
                 })?)
@@ -138,10 +138,10 @@ fn allowed(setting: Setting) -> String {
 }
 
 fn in_force(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
-    state.shared.live.load_full().ok_or_else(|| Problem::not_found("no site is in force yet", "apply one with `bivector site apply FILE`"))
+    state.shared.live.load_full().ok_or_else(|| Problem::not_found("no site is active yet", "apply one with `bivector site apply FILE`"))
 }
 
-/// The budgets of all chains of the site in force.
+/// The budgets of all chains of the active site.
 #[utoipa::path(get, operation_id = "timing_budgets", path = "/timing", tag = "timing", responses((status = 200, body = [ChainBudget])))]
 pub(super) async fn budgets(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<ChainBudget>>, Problem> {
     let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
@@ -160,7 +160,7 @@ pub(super) async fn show(
 ) -> Result<Json<TimingView>, Problem> {
     let margin = request.margin.unwrap_or(budget::MARGIN);
     if !(0.0..=5.0).contains(&margin) {
-        return Err(unprocessable(format!("{margin} is no margin"), "write a share from 0 to 5: 0.2 for a fifth"));
+        return Err(unprocessable(format!("{margin} is not a valid margin"), "write a share from 0 to 5: 0.2 for a fifth"));
     }
     let question = Question::of(&state, &chain, request.via.as_deref(), request.text.as_deref(), &request.set).await?;
     let Question { site, chain, via, learned } = &question;
@@ -182,7 +182,7 @@ pub(super) async fn show(
     }))
 }
 
-/// The site file in force with other waits, as a draft, and what must be entered on devices. Nothing is applied.
+/// The site file active with other waits, as a draft, and what must be entered on devices. Nothing is applied.
 #[utoipa::path(post, operation_id = "timing_draft", path = "/timing/{chain}/draft", tag = "timing", params(("chain" = String, Path)), request_body = DraftRequest,
     responses((status = 200, body = DraftView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn draft(
@@ -293,8 +293,8 @@ fn chosen(question: &Question, wanted: Option<&str>) -> Result<Way, Problem> {
         let mut known: Vec<String> = all.iter().map(slug).collect();
         known.dedup();
         match wanted {
-            Some(wanted) => unprocessable(format!("there is no way `{wanted}` through the chain"), format!("known: {}", known.join(", "))),
-            None => unprocessable("nobody can come through this chain", "name a gateway under `gateways` of the chain"),
+            Some(wanted) => unprocessable(format!("unknown path `{wanted}` through the chain"), format!("known: {}", known.join(", "))),
+            None => unprocessable("no login can pass through this chain", "name a gateway under `gateways` of the chain"),
         }
     })
 }
@@ -334,7 +334,7 @@ fn plan(question: Question, request: &SimulateRequest) -> Result<(Plan, Option<S
         let most = request.most_s.unwrap_or(usual * 2.5);
         if !(usual > 0.0 && most >= usual && most < 86_400.0) {
             return Err(unprocessable(
-                format!("people cannot usually take {usual} s and mostly no more than {most} s"),
+                format!("the usual time ({usual} s) exceeds the 95th percentile ({most} s)"),
                 "write two times above 0, the usual one first",
             ));
         }
@@ -345,7 +345,7 @@ fn plan(question: Question, request: &SimulateRequest) -> Result<(Plan, Option<S
         Some("dies") => Trouble::Dies { after: TROUBLE_AFTER },
         Some("hangs") => Trouble::Hangs { after: TROUBLE_AFTER },
         Some("slows") => Trouble::Slows { after: TROUBLE_AFTER, times: 20.0 },
-        Some(other) => return Err(unprocessable(format!("`{other}` is no trouble"), "write `dies`, `hangs` or `slows`")),
+        Some(other) => return Err(unprocessable(format!("`{other}` is not a failure mode"), "write `dies`, `hangs` or `slows`")),
     };
     plan.check()?;
     Ok((plan, along))

@@ -67,15 +67,15 @@ fn checked(filter: Result<Query<TraceFilter>, QueryRejection>) -> Result<TraceFi
     }
     if let Some(cause) = filter.cause.as_deref().filter(|cause| !Cause::ALL.iter().any(|known| known.slug() == *cause)) {
         let slugs: Vec<&str> = Cause::ALL.iter().map(|cause| cause.slug()).collect();
-        return Err(bad(format!("there is no cause `{cause}`"), format!("known: {}", slugs.join(", "))));
+        return Err(bad(format!("unknown cause `{cause}`"), format!("known: {}", slugs.join(", "))));
     }
     let known = ["accepted", "challenged", "waiting", "refused", "silent"];
     if let Some(outcome) = filter.outcome.as_deref().filter(|outcome| !known.contains(outcome)) {
-        return Err(bad(format!("there is no outcome `{outcome}`"), format!("known: {}", known.join(", "))));
+        return Err(bad(format!("unknown outcome `{outcome}`"), format!("known: {}", known.join(", "))));
     }
     let known = ["gateway", "rehearsal", "page"];
     if let Some(origin) = filter.origin.as_deref().filter(|origin| !known.contains(origin)) {
-        return Err(bad(format!("there is no origin `{origin}`"), format!("known: {}", known.join(", "))));
+        return Err(bad(format!("unknown origin `{origin}`"), format!("known: {}", known.join(", "))));
     }
     Ok(filter)
 }
@@ -179,7 +179,7 @@ pub(super) async fn failures(
 pub(super) async fn show(State(state): State<ApiState>, _: Operator, Path(reference): Path<String>) -> Result<Json<TraceView>, Problem> {
     match state.shared.trace(&reference).await? {
         Some((row, steps, facts)) => Ok(Json(crate::api::traces::trace_view(&state.shared, row, steps, facts.as_ref()).await)),
-        None => Err(Problem::not_found(format!("there is no trace `{reference}`"), "see `bivector trace list`")),
+        None => Err(Problem::not_found(format!("unknown trace `{reference}`"), "see `bivector trace list`")),
     }
 }
 

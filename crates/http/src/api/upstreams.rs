@@ -7,7 +7,7 @@ use axum::extract::State;
 use bivector_api::directories::UpstreamView;
 use bivector_site::{FactorKind, SourceRef};
 
-/// All upstreams of the site in force.
+/// All upstreams of the active site.
 #[utoipa::path(get, operation_id = "upstreams_list", path = "/upstreams", tag = "upstreams", responses((status = 200, body = [UpstreamView])))]
 pub(super) async fn list(State(state): State<ApiState>, _: Operator) -> Json<Vec<UpstreamView>> {
     let live = state.shared.live.load_full();

@@ -42,7 +42,7 @@ pub struct Asked {
     pub rehearsal: Rehearsal,
     /// The site that decides.
     pub live: Arc<LiveSite>,
-    /// Whether that site is a draft, not in force.
+    /// Whether that site is a draft, not active.
     pub draft: bool,
     /// Who asks.
     pub operator: String,
@@ -120,7 +120,7 @@ fn open_personas(live: &LiveSite, shared: &Shared) -> Result<Vec<Opened>, Servic
     let text = |name: &str| {
         let bytes = open_secret(name, &sealed, &shared.seal)?;
         String::from_utf8(bytes.expose().clone()).map(Secret::new).map_err(|_| ServiceError::Refused {
-            what: format!("the secret `{name}` is no text"),
+            what: format!("the secret `{name}` is not a text"),
             remedy: format!("seal it again with `bivector secret set {name}`"),
         })
     };
@@ -129,7 +129,7 @@ fn open_personas(live: &LiveSite, shared: &Shared) -> Result<Vec<Opened>, Servic
             Some(Codes::Seed(name)) => {
                 let plain: String = text(name)?.expose().chars().filter(|c| !c.is_whitespace() && *c != '=').collect();
                 let seed = BASE32_NOPAD.decode(plain.to_uppercase().as_bytes()).map_err(|_| ServiceError::Refused {
-                    what: format!("the secret `{name}` is no seed in base32"),
+                    what: format!("the secret `{name}` is not a seed in base32"),
                     remedy: format!("seal the device's own seed with `bivector secret set {name}`"),
                 })?;
                 Shows::Seed { name: name.clone(), seed: Secret::new(seed) }

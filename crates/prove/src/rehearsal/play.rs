@@ -334,7 +334,7 @@ impl<'s> Scene<'s> {
         request
     }
 
-    /// Sends a packet as patiently as the gateway, while a robot handset does what it has to.
+    /// Sends a packet as patiently as the gateway, while a simulated handset does what it has to.
     async fn send(&mut self, request: Request) -> Result<Exchange, String> {
         let gateway = self.live.site.gateways.get(self.login.via);
         let patience = match self.login.twist {
@@ -378,7 +378,7 @@ impl<'s> Scene<'s> {
         self.answer_handset(does, Some(number)).await
     }
 
-    /// Does what the robot handset has to, once something is shown on it. Where a number is to be picked, the prompt must say it first.
+    /// Does what the simulated handset has to, once something is shown on it. Where a number is to be picked, the prompt must say it first.
     async fn answer_handset(&self, does: HandsetDoes, number: Option<u8>) -> bool {
         let Some(answer) = does.answer else { return false };
         let (shown, text, person) = loop {
@@ -401,7 +401,7 @@ impl<'s> Scene<'s> {
             HandsetAnswer::WrongNumber => (Decision::Approve, other().or(Some(0))),
             HandsetAnswer::Deny => (Decision::Deny, number),
         };
-        let said = Said { decision, number, handset: HANDSET, device: "robot handset".to_owned(), key: None };
+        let said = Said { decision, number, handset: HANDSET, device: "simulated handset".to_owned(), key: None };
         let id = u64::from_str_radix(&shown.id, 16).unwrap_or_default();
         self.play.shared.approvals.answer(id, &person, &text, said, clock::now()).await.is_ok()
     }

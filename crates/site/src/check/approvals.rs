@@ -11,17 +11,18 @@ pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
         let at = || notes.lines.start_of(chain.line);
         if chain.second.contains(&FactorKind::Key) && site.handset.address.is_none() {
             let message =
-                format!("`{}` asks for security keys, and they are bound to the address of the handset page, which is not set", chain.name);
+                format!("`{}` uses security keys, which are bound to the handset page's address, but `address` is not set", chain.name);
             notes.error("key-without-address", at(), message, "set `address = \"https://NAME\"` under `[handset]`");
         }
         people_without_a_factor(chain, own().any(|gateway| gateway.shows_challenges), notes);
         if chain.when_unanswered == WhenUnanswered::Next && !own().any(|gateway| gateway.shows_challenges) {
-            let message = format!("`when_unanswered` of `{}` asks for another factor, but none of its gateways shows prompts", chain.name);
+            let message = format!("`when_unanswered` of `{}` needs a prompt, but none of its gateways shows prompts", chain.name);
             notes.warn("no-prompt", at(), message, "set `shows_challenges = true` on a gateway that can");
         }
         if chain.remember.is_some() && own().any(unsigned) {
-            let message = format!("`remember` of `{}` trusts a Calling-Station-Id that an unsigned request may carry", chain.name);
-            notes.warn("remembers-unsigned", at(), message, "let every gateway of the chain sign its requests");
+            let message =
+                format!("`remember` of `{}` relies on a Calling-Station-Id that an unsigned (forgeable) request can contain", chain.name);
+            notes.warn("remembers-unsigned", at(), message, "require Message-Authenticator from every gateway of the chain");
         }
     }
     for gateway in site.gateways.iter().filter(|gateway| gateway.joins_without_caller) {
@@ -34,12 +35,12 @@ pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
         notes.warn("joins-without-caller", notes.lines.start_of(gateway.line), message, remedy);
     }
     if let Some(chain) = site.handset.chain.and_then(|index| site.chains.get(index)).filter(|chain| !chain.methods.contains(&Method::Pap)) {
-        let message = format!("people sign in to their own page by `{}`, which does not take the text of a password", chain.name);
+        let message = format!("people sign in to their own page through `{}`, which does not accept PAP", chain.name);
         notes.error(
             "page-needs-text",
             notes.lines.start_of(chain.line),
             message,
-            "add `pap` to its methods, or name another chain under `[handset]`",
+            "add `pap` to its methods, or set another `chain` under `[handset]`",
         );
     }
     for newcomers in &site.newcomers {
@@ -48,8 +49,9 @@ pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
             Invited::Totp => FactorKind::Code(CodeKind::Totp),
         };
         if !site.chains.iter().any(|chain| chain.second.contains(&kind)) {
-            let message = format!("newcomers of `{}` are invited to `{}`, which no chain takes", newcomers.group, newcomers.factor.name());
-            notes.warn("unused", notes.lines.start_of(newcomers.line), message, "list it under `second` of a chain");
+            let message =
+                format!("newcomers of `{}` are invited to enrol `{}`, which no chain accepts", newcomers.group, newcomers.factor.name());
+            notes.warn("unused", notes.lines.start_of(newcomers.line), message, "add it to `second` of a chain");
         }
     }
 }
@@ -63,23 +65,27 @@ fn people_without_a_factor(chain: &Chain, prompts: bool, notes: &Notes<'_>) {
     match chain.when_not_enrolled {
         WhenNotEnrolled::Refuse => {}
         WhenNotEnrolled::Enrol if !chain.takes(CodeKind::Totp) => {
-            let message = format!("`{}` enrols an authenticator app in the first login, but does not take its codes", chain.name);
+            let message = format!("`{}` enrols an authenticator app at first login, but does not accept `totp` codes", chain.name);
             notes.error("enrol-without-totp", at(), message, "add `totp` to `second`, or set `when_not_enrolled = \"refuse\"`");
         }
         WhenNotEnrolled::Enrol if !prompts => {
-            let message = format!("`{}` enrols people in their first login, but none of its gateways shows prompts", chain.name);
+            let message = format!("`{}` enrols people at first login, but none of its gateways shows prompts", chain.name);
             notes.warn("no-prompt", at(), message, "set `shows_challenges = true` on a gateway that can");
         }
         WhenNotEnrolled::Enrol => {
-            let message = format!(
-                "whoever knows the password of a person without a factor may set up that person's first one through `{}`",
-                chain.name
+            let message =
+                format!("anyone who knows the password of a person without a factor can enrol one for them through `{}`", chain.name);
+            notes.warn(
+                "enrols-by-password",
+                at(),
+                message,
+                "send invitations instead, or change it to `refuse` once everybody is enrolled",
             );
-            notes.warn("enrols-by-password", at(), message, "invite people instead, or set it back to `refuse` once everybody is enrolled");
         }
         WhenNotEnrolled::LetInUntil(_) => {
-            let message = format!("people without a factor get into `{}` by the first check alone until the date", chain.name);
-            notes.warn("lets-in", at(), message, "keep the date near, and see who is left with `bivector person list --without-factor`");
+            let message =
+                format!("until the given date, people without a factor can log in to `{}` with the first check alone", chain.name);
+            notes.warn("lets-in", at(), message, "choose an early date; list who is left with `bivector person list --without-factor`");
         }
     }
 }

@@ -29,8 +29,8 @@ pub(crate) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
     let Parts { gateways, directories, upstreams, couriers, identities, grants, invites } = *parts;
     for (name, gateway, ..) in gateways {
         if gateway.chains.is_empty() {
-            let message = format!("no chain takes logins from `{}`: they are all refused", gateway.name);
-            notes.warn("unused", name.span.clone(), message, "name it under `gateways` of a chain");
+            let message = format!("no chain accepts logins from `{}`: all are refused", gateway.name);
+            notes.warn("unused", name.span.clone(), message, "add it to `gateways` of a chain");
         }
         if let Some(knows) = &gateway.knows {
             known_groups(name, knows, gateway.chains.iter().filter_map(|chain| chains.get(*chain)), grants, notes);
@@ -64,9 +64,13 @@ pub(crate) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
         cascade(chain, notes);
         let shows = || gateways.iter().any(|(_, gateway, ..)| gateway.shows_challenges && gateway.chains.contains(&index));
         if chain.change_password && !shows() {
-            let message =
-                format!("`change_password` of `{}` asks for the new password, but none of its gateways shows prompts", chain.name);
-            notes.warn("no-prompt", notes.lines.start_of(chain.line), message, "set `shows_challenges = true` on a gateway that can");
+            let message = format!("`change_password` of `{}` needs a prompt, but none of its gateways shows prompts", chain.name);
+            notes.warn(
+                "no-prompt",
+                notes.lines.start_of(chain.line),
+                message,
+                "set `shows_challenges = true` for a gateway that supports Access-Challenge",
+            );
         }
     }
 }
@@ -86,7 +90,7 @@ fn whole_names(rule: &IdentityRule, directory: &str, settings: &Directory, notes
         None => return,
     };
     let remedy = match stripped {
-        Some(realm) => format!("write `realms = [\"{realm}\"]` in the identity rule, and take it out of `strip_suffix`"),
+        Some(realm) => format!("write `realms = [\"{realm}\"]` in the identity rule, and remove it of `strip_suffix`"),
         None => "write the realms of such names in the identity rule, for example `realms = [\"northmoor.example\"]`".to_owned(),
     };
     notes.warn("whole-name-needed", at, message, remedy);
@@ -94,8 +98,8 @@ fn whole_names(rule: &IdentityRule, directory: &str, settings: &Directory, notes
 
 fn unused(name: &At<String>, what: &str, used: bool, notes: &Notes<'_>) {
     if !used {
-        let message = format!("nothing uses the {what} `{}`", name.value);
-        notes.warn("unused", name.span.clone(), message, "take it out, or name it where it belongs");
+        let message = format!("the {what} `{}` is not used", name.value);
+        notes.warn("unused", name.span.clone(), message, "remove it, or reference it where it is needed");
     }
 }
 
@@ -118,7 +122,7 @@ fn known_groups<'c>(
             let GrantValue::Text(template) = &item.value else { continue };
             let Some(text) = template.plain().filter(|text| names_group && !knows.iter().any(|group| group == text)) else { continue };
             if seen.insert((name.span.start, text)) {
-                let message = format!("`{text}` in the grant `{}` is none of the groups that `{}` knows", name.value, gateway.value);
+                let message = format!("`{text}` in the grant `{}` is not a group listed under `knows` of `{}`", name.value, gateway.value);
                 let remedy =
                     did_you_mean(text, knows.iter().map(String::as_str)).unwrap_or_else(|| format!("known there: {}", knows.join(", ")));
                 notes.warn("group-not-known", name.span.clone(), message, remedy);
@@ -131,8 +135,8 @@ fn known_groups<'c>(
 fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], directories: &[DraftDirectory], notes: &Notes<'_>) {
     let (at, forms_at) = (notes.lines.start_of(chain.line), notes.lines.start_of(chain.forms_line));
     if !chain.rules.rules().iter().any(|rule| matches!(rule.then, Then::Grant(_))) {
-        let message = format!("no rule of the chain `{}` lets anybody in", chain.name);
-        notes.warn("nobody-gets-in", at.clone(), message, "add a `[[rules]]` with a `grant` for it");
+        let message = format!("no rule of the chain `{}` assigns a grant, so nobody can log in", chain.name);
+        notes.warn("nobody-gets-in", at.clone(), message, "add a rule with a `grant`");
     }
     if chain.first.is_empty() {
         return;
@@ -147,7 +151,7 @@ fn what_goes_together(chain: &Chain, index: usize, gateways: &[DraftGateway], di
     for (name, gateway, ..) in own().filter(|(_, gateway, ..)| prompts && !gateway.shows_challenges) {
         if let Some(never) = all_never(&matrix::ways(chain, &nt_hash, false)) {
             let message = format!("nobody can log in to `{}` through `{}`: {}", chain.name, gateway.name, never.why);
-            notes.error("gateway-impossible", name.span.clone(), message, either(&never, "or give the gateway a chain of its own"));
+            notes.error("gateway-impossible", name.span.clone(), message, either(&never, "or move the gateway to its own chain"));
         }
     }
 }
@@ -160,19 +164,20 @@ fn methods_fit(chain: &Chain, ways: &[Way], nt_hash: &ShowsNtHash<'_>, (at, form
     for method in &chain.methods {
         let of_method: Vec<Way> = ways.iter().copied().filter(|way| way.method == *method).collect();
         if let Some(never) = all_never(&of_method) {
-            let message = format!("the chain `{}` can never accept {} login, because {}", chain.name, method.spoken(), never.why);
+            let message = format!("the chain `{}` cannot accept any {} login: {}", chain.name, method.spoken(), never.why);
             notes.error(
                 code_for(&never, "method-impossible"),
                 place_for(&never, at, forms_at),
                 message,
-                either(&never, "or take the method out"),
+                either(&never, "or remove the method"),
             );
             continue;
         }
         for source in &chain.first {
             let Err(never) = matrix::first(*method, Skill::of(chain, source.source, nt_hash)) else { continue };
-            let message = format!("the chain `{}` takes {}, but not from all of its sources: {}", chain.name, method.name(), never.why);
-            notes.warn("method-partly", at.clone(), message, either(&never, "or leave it, if these people log in otherwise"));
+            let message =
+                format!("the chain `{}` accepts {}, but it does not work with all its sources: {}", chain.name, method.name(), never.why);
+            notes.warn("method-partly", at.clone(), message, either(&never, "or keep it, if these people use another method"));
             break;
         }
     }
@@ -189,8 +194,8 @@ fn forms_fit(chain: &Chain, nt_hash: &ShowsNtHash<'_>, forms_at: &Range<usize>, 
             let message = format!("the form `{form}` of the chain `{}` can never be used: {}", chain.name, never.why);
             notes.error(code_for(&never, "form-impossible"), forms_at.clone(), message, either(&never, ""));
         } else if form.has_factor() && chain.words.is_empty() {
-            let message = format!("the form `{form}` has a place for a factor word, but no factor of `{}` has one", chain.name);
-            notes.error("form-impossible", forms_at.clone(), message, "add a courier or `approval` to `second`, or take the form out");
+            let message = format!("the form `{form}` has a factor word field, but no factor of `{}` has a word", chain.name);
+            notes.error("form-impossible", forms_at.clone(), message, "add a courier or `approval` to `second`, or remove the form");
         }
     }
 }
@@ -205,7 +210,7 @@ fn factors_fit(chain: &Chain, ways: &[Way], (at, forms_at): (&Range<usize>, &Ran
             .filter(|way| matrix::first(way.method, way.skill).and_then(|_| matrix::reading(way.method, way.skill, way.shape)).is_ok())
             .collect();
         if let Some(never) = all_never(&of_factor).filter(|_| !of_factor.is_empty()) {
-            let message = format!("the chain `{}` can never ask for one of its second factors: {}", chain.name, never.why);
+            let message = format!("one of the second factors of the chain `{}` can never be used: {}", chain.name, never.why);
             notes.error(code_for(&never, "factor-impossible"), place_for(&never, at, forms_at), message, either(&never, ""));
             break;
         }
@@ -259,31 +264,36 @@ fn place_for(never: &Never, chain: &Range<usize>, forms: &Range<usize>) -> Range
 fn risks(chain: &Chain, index: usize, gateways: &[DraftGateway], notes: &Notes<'_>) {
     let at = || notes.lines.start_of(chain.line);
     if chain.code_only {
-        let message = format!("the chain `{}` checks no password: whoever reaches it through its gateways needs only a code", chain.name);
-        notes.warn("code-only", at(), message, "be sure that every one of its gateways checks the password itself, and first");
+        let message = format!("the chain `{}` does not check passwords: anyone its gateways let through needs only a code", chain.name);
+        notes.warn("code-only", at(), message, "make sure that every one of its gateways checks the password itself, before the code");
     }
     if chain.when_second_is_down == WhenSecondIsDown::FirstOnly && !chain.second.is_empty() {
-        let message = format!("when the second factor of `{}` cannot be asked for, the password alone lets people in", chain.name);
-        notes.warn("first-only", at(), message, "set `when_second_is_down = \"next\"` and list a second factor that fails independently");
+        let message = format!("when the second factor of `{}` is unavailable, the password alone is enough to log in", chain.name);
+        notes.warn(
+            "first-only",
+            at(),
+            message,
+            "set `when_second_is_down = \"next\"` and add a second factor that does not depend on the same system",
+        );
     }
     for waiver in &chain.waive {
         let wide = matches!(&waiver.who, Waived::Network(ranges) if ranges.iter().any(|range| range.prefix_len() == 0))
             || matches!(&waiver.who, Waived::Person(people) if people.iter().any(|person| person == "*"));
         if wide {
-            let message = format!("`waive` of `{}` lets everybody in without a second factor ({})", chain.name, waiver.reason);
-            notes.warn("waives-all", notes.lines.start_of(waiver.line), message, "name the networks, groups or people that are meant");
+            let message = format!("`waive` of `{}` exempts everybody from the second factor ({})", chain.name, waiver.reason);
+            notes.warn("waives-all", notes.lines.start_of(waiver.line), message, "restrict it to the intended networks, groups or people");
         }
         if let Waived::Network(_) = waiver.who {
             let unsigned = gateways.iter().any(|(_, gateway, ..)| {
                 gateway.chains.contains(&index) && gateway.integrity == bivector_wire::IntegrityPolicy::WhenPresent
             });
             if unsigned {
-                let message = format!("`waive` of `{}` trusts an address that an unsigned request may carry", chain.name);
+                let message = format!("`waive` of `{}` relies on an address that an unsigned (forgeable) request can contain", chain.name);
                 notes.warn(
                     "waives-unsigned",
                     notes.lines.start_of(waiver.line),
                     message,
-                    "let every gateway of the chain sign its requests",
+                    "require Message-Authenticator from every gateway of the chain",
                 );
             }
         }
@@ -291,8 +301,8 @@ fn risks(chain: &Chain, index: usize, gateways: &[DraftGateway], notes: &Notes<'
     for word in &chain.words {
         let ends = chain.forms.iter().any(Form::has_factor);
         if !ends && chain.forms.iter().any(Form::has_code) && word.word.bytes().all(|byte| byte.is_ascii_digit()) {
-            let message = format!("the factor word `{}` is a number, which answers at prompts are too", word.word);
-            notes.warn("word-is-number", at(), message, "choose a word with letters");
+            let message = format!("the factor word `{}` is a number and can be confused with an answer at a prompt", word.word);
+            notes.warn("word-is-number", at(), message, "use a word that contains letters");
         }
     }
 }
@@ -304,11 +314,11 @@ fn cascade(chain: &Chain, notes: &Notes<'_>) {
         let before = &chain.first[..index];
         if let SourceWhen::Group(group) = &first.when {
             if !matches!(first.source, SourceRef::Upstream(_)) {
-                let message = format!("only an upstream can take over the password check of the group `{group}`");
+                let message = format!("only an upstream can be chosen by `group` (`{group}`)");
                 notes.error("cascade", at(), message, "name an upstream, or choose by `name` or `realm`");
             } else if !before.iter().any(|first| matches!(first.source, SourceRef::Directory(_) | SourceRef::Roster)) {
-                let message = format!("nothing before it in `first` can tell who is in `{group}`");
-                notes.error("cascade", at(), message, "list a directory or the roster before it");
+                let message = format!("no earlier source in `first` reports who is in `{group}`");
+                notes.error("cascade", at(), message, "list a directory or the roster first");
             }
         }
         let ends =
@@ -317,8 +327,7 @@ fn cascade(chain: &Chain, notes: &Notes<'_>) {
             && before.iter().any(ends)
             && chain.when_source_is_down == super::super::WhenDown::Refuse
         {
-            let message =
-                format!("`first` of `{}` has a source that is never asked: an upstream before it answers for every name", chain.name);
+            let message = format!("a source in `first` of `{}` is never asked: an earlier upstream handles every name", chain.name);
             notes.warn("never-asked", at(), message, "give the upstream a `name`, `realm` or `group`, or put it last");
         }
     }
@@ -336,19 +345,14 @@ pub(crate) fn ambiguous(forms: &[Form], words: &[String], at: Range<usize>, note
     let mut ways: Vec<String> = found.iter().filter_map(|reading| forms.get(reading.form)).map(|form| format!("`{form}`")).collect();
     ways.dedup();
     let ways = if ways.len() == 1 { format!("{} in {} ways", ways[0], found.len()) } else { ways.join(" and as ") };
-    let message = format!("`{example}` can be read as {ways}; a code that verifies decides, and else the first with a code");
-    notes.warn(
-        "two-readings",
-        at,
-        message,
-        "say which counts: `when_unclear = \"code\"`, or `\"plain\"` where passwords may end in digits",
-    );
+    let message = format!("`{example}` can be read as {ways}; a valid code decides, otherwise the first form with a code is used");
+    notes.warn("two-readings", at, message, "set `when_unclear = \"code\"`, or `\"plain\"` if passwords may end in digits");
 }
 
 /// Warns about a rule that an earlier one takes everything from.
 pub(crate) fn shadowed(when: &When, earlier: &[Rule], at: Range<usize>, notes: &Notes<'_>) {
     if let Some(rule) = earlier.iter().find(|rule| rule.when.covers(when)) {
-        let message = format!("this rule never decides: `{}` in line {} takes everybody it is about", rule.name, rule.line);
-        notes.warn("never-matches", at, message, "move it up, or take it out");
+        let message = format!("this rule can never match: `{}` in line {} already matches everybody it covers", rule.name, rule.line);
+        notes.warn("never-matches", at, message, "move it up, or remove it");
     }
 }

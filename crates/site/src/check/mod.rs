@@ -108,9 +108,9 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     for (name, directory, _) in &draft.directories {
         let Some((trust, days)) = directory.trust.as_ref().and_then(|trust| known.certificates.get_key_value(trust)) else { continue };
         if *days < EXPIRY_WARNED {
-            let when = if *days < 0 { format!("ended {} days ago", -days) } else { format!("ends in {days} days") };
-            let message = format!("a certificate in `{trust}`, which `{}` trusts, {when}", name.value);
-            notes.warn("certificate-ends", name.span.clone(), message, "put the issuer's new certificate beside it in that file");
+            let when = if *days < 0 { format!("expired {} days ago", -days) } else { format!("expires in {days} days") };
+            let message = format!("a CA certificate in `{trust}` (trusted by `{}`) {when}", name.value);
+            notes.warn("certificate-ends", name.span.clone(), message, "add the CA's new certificate to that file");
         }
     }
 }
@@ -122,7 +122,7 @@ fn sources(draft: &Draft, notes: &Notes<'_>) {
     taken.insert("roster", "Bivector's own source");
     for name in directories.clone() {
         if let Some(what) = taken.get(name.value.as_str()) {
-            let message = format!("`{}` is {what}", name.value);
+            let message = format!("the name `{}` is reserved: {what}", name.value);
             notes.error("reserved-name", name.span.clone(), message, "give the directory another name");
         }
     }
@@ -136,7 +136,7 @@ fn sources(draft: &Draft, notes: &Notes<'_>) {
             notes.error(
                 "reserved-name",
                 name.span.clone(),
-                format!("`{}` is {taken}", name.value),
+                format!("the name `{}` is reserved: {taken}", name.value),
                 format!("give the {what} another name"),
             );
         }
@@ -147,7 +147,7 @@ fn unique<N: Named>(named: &[N], what: &str, notes: &Notes<'_>) {
     let mut seen: HashMap<&str, u32> = HashMap::new();
     for name in named.iter().map(Named::name) {
         if let Some(line) = seen.insert(&name.value, notes.lines.line(name.span.start)) {
-            let message = format!("there is a {what} `{}` already, in line {line}", name.value);
+            let message = format!("the {what} `{}` is already defined in line {line}", name.value);
             notes.error("name-twice", name.span.clone(), message, "give one of them another name");
         }
     }
@@ -159,8 +159,8 @@ fn overlaps(draft: &Draft, notes: &Notes<'_>) {
     for (name, _, from, _) in &draft.gateways {
         for range in from {
             if let Some(other) = owners.insert(range.value.trunc(), &name.value).filter(|other| *other != name.value) {
-                let message = format!("`{}` belongs to the gateway `{other}` too", range.value);
-                notes.error("address-overlap", range.span.clone(), message, "give each gateway addresses of its own");
+                let message = format!("`{}` is also assigned to the gateway `{other}`", range.value);
+                notes.error("address-overlap", range.span.clone(), message, "assign each address to one gateway only");
             }
         }
     }
@@ -169,8 +169,8 @@ fn overlaps(draft: &Draft, notes: &Notes<'_>) {
             let around =
                 wider(range.value).find_map(|wide| owners.get(&wide).filter(|other| **other != name.value).map(|other| (wide, *other)));
             if let Some((wide, other)) = around {
-                let message = format!("`{}` lies inside `{wide}` of the gateway `{other}`; the narrower range wins", range.value);
-                notes.warn("address-overlap", range.span.clone(), message, "leave it, if that is meant");
+                let message = format!("`{}` is inside `{wide}` of the gateway `{other}`; the more specific range wins", range.value);
+                notes.warn("address-overlap", range.span.clone(), message, "keep it if this is intended");
             }
         }
     }
@@ -204,7 +204,7 @@ fn sealed(secret: &At<String>, known: &Known, notes: &Notes<'_>) {
     let Some(sealed) = &known.sealed else { return };
     if !sealed.contains(&secret.value) {
         let hint = did_you_mean(&secret.value, sealed.iter().map(String::as_str)).map(|hint| format!("; {hint}")).unwrap_or_default();
-        let message = format!("no secret is sealed under `{}`", secret.value);
+        let message = format!("the secret `{}` has not been sealed", secret.value);
         notes.error("secret-not-sealed", secret.span.clone(), message, format!("run `bivector secret set {}`{hint}", secret.value));
     }
 }
@@ -217,7 +217,7 @@ pub(super) fn attribute_name(text: At<String>, section: &Section<'_, '_, '_>) ->
         section.notes.error(
             "bad-attribute-name",
             text.span,
-            format!("`{}` is no attribute name", text.value),
+            format!("`{}` is not an LDAP attribute name", text.value),
             "write letters, digits and hyphens, such as \"uid\"",
         );
     }

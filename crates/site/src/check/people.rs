@@ -17,12 +17,12 @@ pub(crate) fn people(chains: &[Chain], directories: &[DraftDirectory], grants: &
         let Some(reader) = &directory.reader else { continue };
         let account = name_of_dn(&reader.dn).to_lowercase();
         if known.people.iter().any(|person| person.source == name.value && person.login == account) {
-            let message = format!("the service account of `{}` is a person here too: {account}", name.value);
+            let message = format!("the service account of `{}` is also registered as a person: {account}", name.value);
             notes.warn(
                 "account-is-person",
                 name.span.clone(),
                 message,
-                "give the service account no other use; people log in as themselves",
+                "use the service account for nothing else; people should log in with their own accounts",
             );
         }
     }
@@ -57,10 +57,10 @@ fn wide(rule: &Rule, chain: &Chain, people: &[&KnownPerson], grants: &[At<String
     let with_factor = within.iter().filter(|person| person.has_factor).count();
     let grant = grants.get(grant).map_or("", |name| name.value.as_str());
     let message = format!(
-        "the rule `{}` of `{}` gives `{grant}` to {} of {judged} people known here; {with_factor} of them have a second factor",
+        "the rule `{}` of `{}` assigns `{grant}` to {} of {judged} known people; {with_factor} of them have a second factor",
         rule.name,
         chain.name,
         within.len()
     );
-    notes.warn("takes-in-all", notes.lines.start_of(rule.line), message, "name the group that is meant, if not everybody is");
+    notes.warn("takes-in-all", notes.lines.start_of(rule.line), message, "restrict the rule to a group, unless everybody is intended");
 }

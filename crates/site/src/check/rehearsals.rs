@@ -50,20 +50,24 @@ impl Look<'_, '_> {
     fn typed(&self) {
         let name = &self.persona.name;
         if self.persona.password.is_none() && self.types(|part| *part == TypedPart::Password) {
-            let said = format!("it types `{{password}}`, and the persona `{name}` has none");
-            self.error("persona-without-secret", said, format!("give it one, for example `password = \"persona/{name}\"`, and seal that"));
+            let said = format!("it uses `{{password}}`, but the persona `{name}` has no password");
+            self.error(
+                "persona-without-secret",
+                said,
+                format!("set one, for example `password = \"persona/{name}\"`, and seal that secret"),
+            );
         }
         let locks = self.login.twist == Some(Twist::Locked);
         if self.persona.codes.is_none() && (locks || self.types(TypedPart::needs_codes)) {
-            let said = format!("it types codes, and the persona `{name}` has none");
-            self.error("persona-without-secret", said, "give the persona `token = true`, or the `seed` of a device of its own");
+            let said = format!("it uses codes, but the persona `{name}` has no token or seed");
+            self.error("persona-without-secret", said, "set `token = true` on the persona, or the `seed` of its device");
         }
         if self.login.handset.is_some() && !self.persona.handset {
-            let said = format!("a handset answers, and the persona `{name}` has none");
+            let said = format!("it uses a handset, but the persona `{name}` has none");
             self.error("persona-without-secret", said, "give the persona `handset = true`");
         }
         if self.login.typed.has(|part| *part == TypedPart::Sent) {
-            self.error("never-met", "`{sent}` stands where no code was sent yet", "type it under `answers`");
+            self.error("never-met", "`{sent}` is used before any code was sent", "use it under `answers`");
         }
     }
 
@@ -74,11 +78,11 @@ impl Look<'_, '_> {
             || self.login.expect.outcome == Outcome::Challenged
             || self.login.twist.is_some_and(Twist::needs_prompt);
         if asked && !gateway.shows_challenges {
-            let said = format!("it waits for a prompt, and the gateway `{}` shows none", gateway.name);
+            let said = format!("it expects a prompt, but the gateway `{}` shows none", gateway.name);
             self.error("never-met", said, "set `shows_challenges = true` on the gateway, if the device can show prompts");
         }
         if self.login.twist.is_some_and(Twist::needs_prompt) && self.login.answers.is_empty() {
-            self.error("never-met", "nothing is typed at its prompt", "give it `answers`");
+            self.error("never-met", "it has no answer for its prompt", "give it `answers`");
         }
     }
 
@@ -86,24 +90,24 @@ impl Look<'_, '_> {
         let (expect, silent) = (&self.login.expect, self.login.twist.is_some_and(Twist::is_met_with_silence));
         match expect.outcome {
             Outcome::Accepted | Outcome::Challenged if expect.cause.is_some() => {
-                self.error("never-met", "a login that goes well has no cause", "take out `cause`, or expect `refuse`");
+                self.error("never-met", "an accepted login has no cause", "take out `cause`, or expect `refuse`");
             }
             Outcome::Refused | Outcome::Silent | Outcome::Challenged if expect.grant.is_some() => {
-                self.error("never-met", "only an accept has a grant", "take out `grant`, or expect `accept`");
+                self.error("never-met", "only an accepted login has a grant", "take out `grant`, or expect `accept`");
             }
             Outcome::Silent if !expect.attributes.is_empty() => {
-                self.error("never-met", "silence carries no attributes", "take out `attributes`");
+                self.error("never-met", "an unanswered login has no attributes", "take out `attributes`");
             }
             _ => {}
         }
         let cause_is_silent = expect.cause.is_none_or(bivector_model::cause::Cause::is_silent);
         if silent != (expect.outcome == Outcome::Silent) || expect.outcome == Outcome::Silent && !cause_is_silent {
             let said = if silent {
-                "such a packet is met with silence, as the standard wants it"
+                "such a packet is silently discarded, as RFC 2865 requires"
             } else {
-                "only a wrong secret or a stranger is met with silence"
+                "only a wrong secret or an unknown sender is silently discarded"
             };
-            self.error("never-met", said, "expect `silence` with the twists `wrong-secret` and `stranger`, and with no other");
+            self.error("never-met", said, "expect `silence` only with the twists `wrong-secret` and `stranger`");
         }
     }
 
@@ -113,14 +117,14 @@ impl Look<'_, '_> {
         let typed = login.typed_name.as_deref().unwrap_or(&self.persona.login);
         let Some(chain) = site.chain_for(login.via, 0, typed.as_bytes()).and_then(|chain| site.chains.get(chain)) else {
             if login.expect.outcome == Outcome::Accepted {
-                let said = format!("no chain takes `{typed}` through this gateway");
-                self.error("never-met", said, "choose another gateway, or a name with the realm of the chain that is meant");
+                let said = format!("no chain accepts `{typed}` through this gateway");
+                self.error("never-met", said, "use another gateway, or a name with the realm of the intended chain");
             }
             return;
         };
         let expect = &login.expect;
         if expect.outcome == Outcome::Accepted && !chain.methods.contains(&login.method) {
-            let said = format!("the chain `{}` does not take {} login", chain.name, login.method.spoken());
+            let said = format!("the chain `{}` does not accept {} login", chain.name, login.method.spoken());
             self.error("never-met", said, "expect `method-not-in-chain`, or add the method to the chain");
         }
         let grants = chain.rules.rules().iter().filter_map(|rule| match rule.then {
@@ -132,8 +136,8 @@ impl Look<'_, '_> {
             && !grants.iter().any(|grant| grant.name == *wanted)
         {
             let names: Vec<&str> = grants.iter().map(|grant| grant.name.as_str()).collect();
-            let said = format!("no rule of the chain `{}` gives `{wanted}`", chain.name);
-            self.error("never-met", said, format!("its rules give {}", quoted(&names)));
+            let said = format!("no rule of the chain `{}` assigns the grant `{wanted}`", chain.name);
+            self.error("never-met", said, format!("its rules assign {}", quoted(&names)));
         }
         let could_set = |name: &str| {
             let by_grant = grants.iter().filter(|grant| expect.grant.as_ref().is_none_or(|wanted| grant.name == *wanted));
@@ -147,20 +151,20 @@ impl Look<'_, '_> {
         };
         for (name, _) in &expect.attributes {
             if expect.outcome == Outcome::Accepted && !could_set(name) {
-                let said = format!("nothing that this login could be given sets `{name}`");
-                self.error("never-met", said, "take it out, or add it to the grant");
+                let said = format!("no grant that this login can receive sets `{name}`");
+                self.error("never-met", said, "remove it, or add it to the grant");
             }
         }
         let factors: Vec<&str> = chain.second.iter().map(|kind| site.factor_name(*kind)).collect();
         if let Some(factor) = expect.factor.as_deref().filter(|factor| !factors.contains(factor)) {
-            let said = format!("the chain `{}` takes no factor `{factor}`", chain.name);
-            let none = "it asks for none: take the factor out of what is expected, or give the chain one in `second`";
-            self.error("never-met", said, if factors.is_empty() { none.to_owned() } else { format!("it takes {}", quoted(&factors)) });
+            let said = format!("the chain `{}` does not accept the factor `{factor}`", chain.name);
+            let none = "it requires none: remove `factor` from `expect`, or add the factor to `second` of the chain";
+            self.error("never-met", said, if factors.is_empty() { none.to_owned() } else { format!("it accepts {}", quoted(&factors)) });
         }
         let sources: Vec<&str> = chain.first.iter().map(|first| site.source_name(first.source)).collect();
         if let Some(source) = expect.source.as_deref().filter(|source| !sources.contains(source)) {
-            let said = format!("the chain `{}` asks no source `{source}`", chain.name);
-            self.error("never-met", said, format!("it asks {}", quoted(&sources)));
+            let said = format!("the chain `{}` does not use the source `{source}`", chain.name);
+            self.error("never-met", said, format!("it uses {}", quoted(&sources)));
         }
     }
 }

@@ -25,8 +25,8 @@ fn report(values: impl Iterator<Item = (String, String)>, at: &At<String>, what:
     let mut seen: HashMap<String, String> = HashMap::new();
     for (meaning, written) in values {
         if let Some(before) = seen.insert(meaning, written.clone()) {
-            let message = format!("`{}` has the same {what} twice: `{before}` and `{written}`", at.value);
-            notes.warn("meant-twice", at.span.clone(), message, "take one of them out");
+            let message = format!("`{}` lists the same {what} twice, as `{before}` and `{written}`", at.value);
+            notes.warn("meant-twice", at.span.clone(), message, "remove one of them");
         }
     }
 }
@@ -39,8 +39,8 @@ fn groups(draft: &Draft, notes: &Notes<'_>) {
             let meaning: String = group.chars().filter(|c| c.is_alphanumeric() || *c == '=' || *c == ',').collect();
             match seen.get(&meaning) {
                 Some(before) if *before != group => {
-                    let message = format!("`{group}` and `{before}` differ in signs only");
-                    notes.warn("meant-twice", rule.name.span.clone(), message, "write both alike, if one group is meant");
+                    let message = format!("`{group}` and `{before}` differ only in punctuation");
+                    notes.warn("meant-twice", rule.name.span.clone(), message, "use the same spelling if they are the same group");
                 }
                 Some(_) => {}
                 None => {

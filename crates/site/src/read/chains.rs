@@ -84,8 +84,8 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
         section.notes.warn(
             "refusal-pace",
             pace.span.clone(),
-            "refusals leave as soon as they are decided, so their time tells an unknown name from a wrong password",
-            "set `refusal_pace` to more than a directory's usual answer time, such as \"250ms\"",
+            "refusals are sent immediately, so their timing reveals whether a login name exists",
+            "set `refusal_pace` above your directory's usual response time, for example \"250ms\"",
         );
     }
     let line = section.line();
@@ -140,8 +140,8 @@ fn read_ports(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) -> Vec<
             section.notes.error(
                 "bad-port",
                 text.span,
-                format!("`{}` is no port", text.value),
-                "write a door's port as text, such as \"1812\"",
+                format!("`{}` is not a port number", text.value),
+                "write the port of a door as a string, for example \"1812\"",
             );
         }
         port
@@ -157,12 +157,7 @@ fn read_methods(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) -> Ve
             None => {
                 let names: Vec<&str> = Method::ALL.iter().map(|method| method.name()).collect();
                 let remedy = did_you_mean(&text.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(&names)));
-                section.notes.error(
-                    "not-a-choice",
-                    text.span,
-                    format!("the method `{}` is not served by this version", text.value),
-                    remedy,
-                );
+                section.notes.error("not-a-choice", text.span, format!("unsupported authentication method `{}`", text.value), remedy);
             }
         }
     }
@@ -204,8 +199,8 @@ fn read_conditional(table: &Section<'_, '_, '_>) -> Option<(At<String>, SourceWh
         (None, None, Some(group)) => SourceWhen::Group(group),
         (None, None, None) => SourceWhen::Always,
         _ => {
-            let message = "a source is chosen by one of `name`, `realm` and `group`";
-            table.notes.error("contradiction", table.span.clone(), message, "take the others out, or list the source twice");
+            let message = "a source can have only one of `name`, `realm` and `group`";
+            table.notes.error("contradiction", table.span.clone(), message, "keep one, or list the source once for each");
             return None;
         }
     };
@@ -223,14 +218,19 @@ fn read_forms(section: &Section<'_, '_, '_>, needed: bool) -> (Vec<Form>, Range<
     for text in texts.value {
         match Form::parse(&text.value) {
             Ok(form) if forms.contains(&form) => {
-                section.notes.error("repeated", text.span, format!("the form `{form}` stands twice"), "take one of them out");
+                section.notes.error("repeated", text.span, format!("the form `{form}` is listed twice"), "remove one of them");
             }
             Ok(form) => forms.push(form),
             // The pattern begins one byte behind the opening quote.
             Err(errors) => errors.into_iter().for_each(|error| {
                 let start = (text.span.start + 1 + error.span.start).min(text.span.end);
                 let end = (text.span.start + 1 + error.span.end).min(text.span.end);
-                section.notes.error("bad-form", start..end, error.message, "a form is a list of fields, such as `password code(6)`");
+                section.notes.error(
+                    "bad-form",
+                    start..end,
+                    error.message,
+                    "write a form as a list of fields, for example `password code(6)`",
+                );
             }),
         }
     }
@@ -248,7 +248,7 @@ fn read_second(section: &Section<'_, '_, '_>) -> Vec<At<String>> {
         section.notes.warn(
             "no-second",
             texts.span.clone(),
-            "this chain asks for no second factor: what the first check takes is enough to get in",
+            "this chain requires no second factor: passing the first check is enough to log in",
             "set `second = [\"totp\"]`, unless an upstream asks for one itself",
         );
     }
@@ -264,7 +264,7 @@ pub(super) fn read_rule(section: Section<'_, '_, '_>) -> Option<DraftRule> {
         (Some(grant), None) => Some(DraftThen::Grant(grant)),
         (None, Some(reason)) => Some(DraftThen::Refuse(reason.value)),
         (Some(_), Some(refuse)) => {
-            section.notes.error("contradiction", refuse.span, "a rule either grants or refuses", "take `grant` or `refuse` out");
+            section.notes.error("contradiction", refuse.span, "a rule cannot have both `grant` and `refuse`", "remove one of them");
             None
         }
         (None, None) => {
@@ -286,7 +286,7 @@ fn read_when(when: Section<'_, '_, '_>) -> When {
         when.notes.error(
             "empty",
             when.span.clone(),
-            "`when` names no group and no label",
+            "`when` has neither `group` nor `label`",
             "write `when = { group = \"control-room\" }`, or leave `when` out to mean everybody",
         );
     }

@@ -24,8 +24,8 @@ pub(super) fn read_grant(section: Section<'_, '_, '_>) -> Option<(At<String>, Gr
         notes.error(
             "too-long",
             span,
-            format!("the attributes of this grant take {length} bytes; {MAX_GRANT} fit into a reply"),
-            "shorten it",
+            format!("this grant's attributes need {length} bytes; a reply has room for {MAX_GRANT}"),
+            "remove or shorten attributes",
         );
     }
     Some((name, grant))
@@ -48,7 +48,12 @@ fn read_reply_item(section: Section<'_, '_, '_>) -> Option<ReplyItem> {
             Ok(_) if text.is_some() => return Some(ReplyItem { target, value: GrantValue::Text(text?) }),
             Ok(bytes) => bytes,
             Err(error) => {
-                notes.error("wrong-type", span, error.to_string(), "use `text`, `integer`, `address` or `hex` as the attribute needs it");
+                notes.error(
+                    "wrong-type",
+                    span,
+                    error.to_string(),
+                    "use the value type that the attribute requires: `text`, `integer`, `address` or `hex`",
+                );
                 return None;
             }
         },
@@ -65,16 +70,16 @@ fn read_target(section: &Section<'_, '_, '_>) -> Option<Target> {
             let Some(kind) = AttributeType::by_name(&attribute.value) else {
                 let names = AttributeType::ALL.iter().filter_map(|kind| kind.name());
                 let remedy = did_you_mean(&attribute.value, names)
-                    .unwrap_or_else(|| "use a name that IANA registers, or `vendor` and `number`".to_owned());
-                section.notes.error("unknown-attribute", attribute.span, format!("there is no attribute `{}`", attribute.value), remedy);
+                    .unwrap_or_else(|| "use an attribute name from the IANA registry, or `vendor` and `number`".to_owned());
+                section.notes.error("unknown-attribute", attribute.span, format!("unknown attribute `{}`", attribute.value), remedy);
                 return None;
             };
             if !kind.settable_in_grant() {
                 section.notes.error(
                     "protocol-attribute",
                     attribute.span,
-                    format!("{kind} belongs to the protocol; a grant cannot set it"),
-                    "take it out",
+                    format!("{kind} is handled by the protocol; a grant cannot set it"),
+                    "remove it",
                 );
                 return None;
             }
@@ -82,7 +87,7 @@ fn read_target(section: &Section<'_, '_, '_>) -> Option<Target> {
         }
         (None, Some(vendor), Some(number)) => Some(Target::Vendor { vendor: vendor.value as u32, number: number.value as u8 }),
         _ => {
-            let message = "an attribute is named by `attribute`, or by `vendor` and `number`";
+            let message = "an attribute needs either `attribute`, or `vendor` and `number`";
             section.notes.error(
                 "missing-key",
                 section.span.clone(),
@@ -106,7 +111,7 @@ fn read_value(section: &Section<'_, '_, '_>) -> Option<(Value, Option<Template>)
             section.notes.error("bad-template", text.span.clone(), error.to_string(), remedy);
         });
         if text.value.is_empty() {
-            section.notes.error("empty", text.span, "an attribute's text may not be empty", "take the attribute out");
+            section.notes.error("empty", text.span, "the attribute's `text` is empty", "take the attribute out");
         }
         values.push((Value::Text(text.value), template.ok()));
     }
@@ -119,7 +124,7 @@ fn read_value(section: &Section<'_, '_, '_>) -> Option<(Value, Option<Template>)
             Err(_) => section.notes.error(
                 "bad-address",
                 address.span,
-                format!("`{}` is no address", address.value),
+                format!("`{}` is not an IP address", address.value),
                 "write an IPv4 or IPv6 address",
             ),
         }
@@ -130,14 +135,14 @@ fn read_value(section: &Section<'_, '_, '_>) -> Option<(Value, Option<Template>)
             _ => section.notes.error(
                 "bad-hex",
                 hex.span,
-                format!("`{}` is no list of bytes", hex.value),
+                format!("`{}` is not a hex string", hex.value),
                 "write pairs of hex digits, such as \"0a1b2c\"",
             ),
         }
     }
     let given = ["text", "integer", "address", "hex"].iter().filter(|key| section.has(key)).count();
     if given != 1 {
-        let message = format!("an attribute has one value, not {given}");
+        let message = format!("an attribute needs exactly one value; this one has {given}");
         section.notes.error("missing-key", section.span.clone(), message, "give it `text`, `integer`, `address` or `hex`");
         return None;
     }

@@ -51,19 +51,24 @@ pub(super) fn read_handset(top: &Section<'_, '_, '_>) -> DraftHandset {
 fn read_address(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<String> {
     let address = text.value.trim_end_matches('/');
     let wrong = |message: String| {
-        section.notes.error("bad-address", text.span.clone(), message, "write `https://NAME`, with a port if it is not 443, and no path");
+        section.notes.error(
+            "bad-address",
+            text.span.clone(),
+            message,
+            "write `https://NAME`, with a port if it is not 443 and without a path",
+        );
     };
     let Some((scheme, rest)) = address.split_once("://") else {
-        wrong(format!("`{}` is no address of a page", text.value));
+        wrong(format!("`{}` is not a valid page address", text.value));
         return None;
     };
     let local = rest == "localhost" || rest.starts_with("localhost:");
     match scheme {
-        _ if rest.is_empty() || rest.contains(['/', '?', '#', '@', ' ']) => wrong(format!("`{}` is no address of a page", text.value)),
+        _ if rest.is_empty() || rest.contains(['/', '?', '#', '@', ' ']) => wrong(format!("`{}` is not a valid page address", text.value)),
         "https" => return Some(address.to_owned()),
         "http" if local => return Some(address.to_owned()),
-        "http" => wrong("phones keep keys only for pages over TLS".to_owned()),
-        _ => wrong(format!("`{scheme}` is no way to reach a page")),
+        "http" => wrong("phones store keys only for pages served over TLS".to_owned()),
+        _ => wrong(format!("`{scheme}` is not a supported scheme")),
     }
     None
 }
@@ -90,7 +95,7 @@ pub(super) fn join_newcomers(draft: DraftNewcomers, couriers: &[DraftCourier], n
     if newcomers.send_by.is_none() {
         let names: Vec<&str> = couriers.iter().map(|(name, ..)| name.value.as_str()).collect();
         let remedy = did_you_mean(&wanted.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(&names)));
-        notes.error("name-not-found", wanted.span, format!("there is no courier `{}`", wanted.value), remedy);
+        notes.error("name-not-found", wanted.span, format!("unknown courier `{}`", wanted.value), remedy);
     }
     newcomers
 }
@@ -115,7 +120,7 @@ fn read_not_enrolled(section: &Section<'_, '_, '_>) -> WhenNotEnrolled {
     let words = [("refuse", Word::Refuse), ("enrol", Word::Enrol), ("let-in", Word::LetIn)];
     let word = section.choice("when_not_enrolled", &words).unwrap_or(Word::Refuse);
     if !matches!(word, Word::LetIn) {
-        section.out_of_place(&["let_in_until"], "it is for `when_not_enrolled = \"let-in\"`");
+        section.out_of_place(&["let_in_until"], "it applies only to `when_not_enrolled = \"let-in\"`");
     }
     match word {
         Word::Refuse => WhenNotEnrolled::Refuse,
@@ -124,7 +129,7 @@ fn read_not_enrolled(section: &Section<'_, '_, '_>) -> WhenNotEnrolled {
             Some(text) => match end_of_day(&text.value) {
                 Some(until) => WhenNotEnrolled::LetInUntil(until),
                 None => {
-                    let message = format!("`{}` is no date", text.value);
+                    let message = format!("`{}` is not a date", text.value);
                     section.notes.error("bad-date", text.span, message, "write year, month and day, such as \"2027-03-31\"");
                     WhenNotEnrolled::Refuse
                 }

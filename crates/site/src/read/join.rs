@@ -171,8 +171,8 @@ fn claim_gateways(chain: &DraftChain, index: usize, gateways: &mut [DraftGateway
         notes.warn(
             "unused",
             labels.span.clone(),
-            "no gateway has these labels",
-            "give a gateway `labels`, or name gateways under `gateways`",
+            "no gateway matches these labels",
+            "add the labels to a gateway, or list gateways under `gateways`",
         );
     }
 }
@@ -186,12 +186,13 @@ fn claim(gateway: &mut Gateway, index: usize, chain: &DraftChain, at: &std::ops:
         ports && realms
     };
     if let Some(earlier) = gateway.chains.iter().filter_map(|index| joined.get(*index)).find(covers) {
-        let message = format!("the gateway `{}` is in the chain `{}` already, which takes all of its logins", gateway.name, earlier.name);
+        let message =
+            format!("the gateway `{}` already belongs to the chain `{}`, which accepts all its logins", gateway.name, earlier.name);
         notes.error(
             "gateway-in-two-chains",
             at.clone(),
             message,
-            "tell the chains apart by `ports` or `realms`, or take the gateway out of one",
+            "separate the chains by `ports` or `realms`, or remove the gateway from one",
         );
         return;
     }
@@ -250,14 +251,14 @@ fn factor_words(
     for (factor, spelt) in &chain.words {
         let means = find_factor(&factor.value, couriers, upstreams).filter(|kind| second.contains(kind));
         let Some(means) = means.filter(|kind| matches!(kind, FactorKind::Courier(_)) || kind.is_on_handset()) else {
-            let message = format!("`{}` is no courier and no approval under `second` of this chain", factor.value);
-            notes.error("name-not-found", factor.span.clone(), message, "words choose couriers and approvals: list it under `second` too");
+            let message = format!("`{}` is not a courier or approval listed under `second` of this chain", factor.value);
+            notes.error("name-not-found", factor.span.clone(), message, "words can select only couriers and approvals; add it to `second`");
             continue;
         };
         for word in spelt {
             if words.iter().any(|other| other.word.eq_ignore_ascii_case(&word.value)) || word.value.is_empty() {
-                let message = format!("the word `{}` is empty or stands for two factors", word.value);
-                notes.error("repeated", word.span.clone(), message, "give each factor words of its own");
+                let message = format!("the word `{}` is empty or used for two factors", word.value);
+                notes.error("repeated", word.span.clone(), message, "give each factor its own words");
             } else {
                 words.push(FactorWord { word: word.value.clone(), means });
             }
@@ -280,7 +281,7 @@ fn factor_words(
 
 fn not_found(wanted: &At<String>, what: &str, names: &[&str], notes: &Notes<'_>) {
     let remedy = did_you_mean(&wanted.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(names)));
-    notes.error("name-not-found", wanted.span.clone(), format!("there is no {what} `{}`", wanted.value), remedy);
+    notes.error("name-not-found", wanted.span.clone(), format!("unknown {what} `{}`", wanted.value), remedy);
 }
 
 fn join_rule(rule: DraftRule, chains: &mut [Chain], grants: &[(At<String>, Grant)], notes: &Notes<'_>) {
@@ -294,7 +295,7 @@ fn join_rule(rule: DraftRule, chains: &mut [Chain], grants: &[(At<String>, Grant
         notes.error(
             "name-not-found",
             wanted.span,
-            format!("there is no chain `{}`", wanted.value),
+            format!("unknown chain `{}`", wanted.value),
             remedy.unwrap_or_else(|| "add the chain, or correct the name".to_owned()),
         );
         return;
@@ -311,7 +312,7 @@ fn resolve<N: Named>(wanted: &At<String>, named: &[N], what: &str, notes: &Notes
     if found.is_none() {
         let remedy = did_you_mean(&wanted.value, named.iter().map(|candidate| candidate.name().value.as_str()));
         let remedy = remedy.unwrap_or_else(|| format!("add the {what}, or correct the name"));
-        notes.error("name-not-found", wanted.span.clone(), format!("there is no {what} `{}`", wanted.value), remedy);
+        notes.error("name-not-found", wanted.span.clone(), format!("unknown {what} `{}`", wanted.value), remedy);
     }
     found
 }

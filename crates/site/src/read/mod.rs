@@ -52,13 +52,13 @@ pub(super) struct Draft {
 pub(super) fn read(text: &str, known: &Known) -> (Option<Site>, Vec<Finding>) {
     let notes = Notes::new(text);
     if text.len() > MAX_SITE {
-        notes.error("too-long", 0..0, format!("the site file has {} bytes; {MAX_SITE} are allowed", text.len()), "split the site");
+        notes.error("too-long", 0..0, format!("the site file has {} bytes; the limit is {MAX_SITE}", text.len()), "split the site");
         return (None, notes.into_findings(&[]));
     }
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in &errors {
         let span = error.span().unwrap_or(0..0);
-        notes.error("syntax", span, format!("this is not TOML: {}", error.message()), "see toml.io for how it is written");
+        notes.error("syntax", span, format!("invalid TOML: {}", error.message()), "see toml.io for the syntax");
     }
     let top = Section::new(document.get_ref(), 0..0, "the site file", &notes);
     let intended: Vec<_> = top.tables("intended", "a warning that is meant").into_iter().filter_map(read_intended).collect();
@@ -75,7 +75,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
             top.notes.error(
                 "format",
                 format.span,
-                format!("format {} is not known; this version reads format 1", format.value),
+                format!("unsupported format {}; this version reads format 1", format.value),
                 "set `format = 1`",
             );
         }
@@ -97,7 +97,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
         grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),
-        newcomers: top.tables("newcomers", "what newcomers get").into_iter().filter_map(read_newcomers).collect(),
+        newcomers: top.tables("newcomers", "a `newcomers` table").into_iter().filter_map(read_newcomers).collect(),
         personas: top.tables("personas", "a persona").into_iter().filter_map(read_persona).collect(),
         rehearsals: top.tables("rehearsals", "a rehearsal").into_iter().filter_map(read_rehearsal).collect(),
     };
@@ -140,7 +140,7 @@ fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {
     let mut listen = Vec::new();
     match door.texts("listen", true) {
         Some(texts) if texts.value.is_empty() => {
-            door.notes.error("empty", texts.span, "`listen` names no address", "write for example `listen = [\"127.0.0.1:1812\"]`");
+            door.notes.error("empty", texts.span, "`listen` is empty", "write for example `listen = [\"127.0.0.1:1812\"]`");
         }
         Some(texts) => listen.extend(texts.value.into_iter().filter_map(|text| read_listen(&text, 1812, &door))),
         None if !door.has("listen") => door.missing("listen", "[\"127.0.0.1:1812\"]"),
@@ -151,8 +151,8 @@ fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {
     let accounting = door.texts("accounting", true).map(|texts| texts.value).unwrap_or_default();
     let accounting: Vec<SocketAddr> = accounting.iter().filter_map(|text| read_listen(text, 1813, &door)).collect();
     if let Some(both) = accounting.iter().find(|address| address.port() != 0 && listen.contains(address)) {
-        let message = format!("`{both}` is to take logins and reports of sessions");
-        door.notes.error("address-twice", door.span.clone(), message, "give them different ports; 1812 and 1813 are usual");
+        let message = format!("`{both}` is listed for both authentication and accounting");
+        door.notes.error("address-twice", door.span.clone(), message, "use different ports; 1812 and 1813 are standard");
     }
     let session_within = door.duration("session_within", SECOND..=SECOND * 600).map_or(SECOND * 60, |within| within.value);
     door.finish();
@@ -162,7 +162,7 @@ fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {
 fn read_listen(text: &At<String>, port: u16, door: &Section<'_, '_, '_>) -> Option<SocketAddr> {
     let address = text.value.parse().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(|address| SocketAddr::new(address, port)));
     if address.is_none() {
-        let message = format!("`{}` is no address to listen on", text.value);
+        let message = format!("`{}` is not a valid listen address", text.value);
         door.notes.error(
             "bad-address",
             text.span.clone(),

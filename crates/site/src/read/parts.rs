@@ -25,8 +25,8 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
     let integrity = read_integrity(
         &section,
         "unsigned-requests",
-        "this gateway may send requests without Message-Authenticator: whoever can write to the network between can forge them",
-        "switch Message-Authenticator on at the device, then take `message_authenticator` out",
+        "requests without Message-Authenticator are accepted from this gateway: an attacker on the network path can forge them (BlastRADIUS)",
+        "enable Message-Authenticator on the device, then remove `message_authenticator`",
     );
     let patience = section.table("patience").map(read_gateway_patience);
     let client_patience = section.duration("client_patience", SECOND..=SECOND * 3600).map(|patience| patience.value);
@@ -118,7 +118,7 @@ fn is_host_name(text: &str) -> bool {
 pub(super) fn read_range(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<At<IpNet>> {
     let range = text.value.parse::<IpNet>().ok().or_else(|| text.value.parse::<IpAddr>().ok().map(IpNet::from));
     let Some(range) = range else {
-        let message = format!("`{}` is no address range", text.value);
+        let message = format!("`{}` is not an address or range", text.value);
         section.notes.error(
             "bad-address",
             text.span.clone(),
@@ -128,12 +128,12 @@ pub(super) fn read_range(text: &At<String>, section: &Section<'_, '_, '_>) -> Op
         return None;
     };
     if range.trunc() != range {
-        let message = format!("`{}` has bits set behind its prefix", text.value);
+        let message = format!("`{}` has host bits set", text.value);
         section.notes.error(
             "bad-address",
             text.span.clone(),
             message,
-            format!("write `{}` for the range or `{}` for the one address", range.trunc(), range.addr()),
+            format!("write `{}` for the whole range or `{}` for the single address", range.trunc(), range.addr()),
         );
     }
     Some(At { value: range, span: text.span.clone() })
@@ -219,12 +219,7 @@ fn read_servers(section: &Section<'_, '_, '_>) -> Vec<Server> {
         return Vec::new();
     };
     if texts.value.is_empty() {
-        section.notes.error(
-            "empty",
-            texts.span.clone(),
-            "`servers` names no server",
-            "write for example \"ldaps://dir1.northmoor.example\"",
-        );
+        section.notes.error("empty", texts.span.clone(), "`servers` is empty", "write for example \"ldaps://dir1.northmoor.example\"");
     }
     texts.value.iter().filter_map(|text| read_server(text, section)).collect()
 }
@@ -232,7 +227,7 @@ fn read_servers(section: &Section<'_, '_, '_>) -> Vec<Server> {
 fn read_server(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Server> {
     let server = check::split_server(&text.value);
     if server.is_none() {
-        let message = format!("`{}` is no directory server", text.value);
+        let message = format!("`{}` is not a valid LDAP server URL", text.value);
         section.notes.error(
             "bad-server",
             text.span.clone(),
@@ -248,7 +243,7 @@ fn warn_about_clear_text(section: &Section<'_, '_, '_>, servers: &[Server], star
         section.notes.warn(
             "clear-text",
             section.span.clone(),
-            "passwords travel unencrypted to `ldap://` servers of this directory",
+            "passwords are sent unencrypted to this directory's `ldap://` servers",
             "use `ldaps://`, or set `start_tls = true`",
         );
     }
@@ -256,8 +251,8 @@ fn warn_about_clear_text(section: &Section<'_, '_, '_>, servers: &[Server], star
         section.notes.error(
             "start-tls",
             section.span.clone(),
-            "`start_tls` goes with `ldap://`; `ldaps://` is TLS already",
-            "take one of them out",
+            "`start_tls` applies to `ldap://` only; `ldaps://` already uses TLS",
+            "remove `start_tls`, or use `ldap://`",
         );
     }
 }
@@ -275,7 +270,7 @@ fn read_bind_as(section: &Section<'_, '_, '_>) -> BindAs {
         (None, Some(domain)) => BindAs::DomainName(domain.value.trim_end_matches('\\').to_owned()),
         _ => {
             let remedy = "write `{ principal = \"northmoor.example\" }` or `{ domain = \"NORTHMOOR\" }`; leave it out to bind by DN";
-            section.notes.error("missing-key", bind.span.clone(), "`bind_as` names a `principal` realm or a `domain`", remedy);
+            section.notes.error("missing-key", bind.span.clone(), "`bind_as` needs either `principal` or `domain`", remedy);
             BindAs::Dn
         }
     }
@@ -291,7 +286,7 @@ pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstrea
     let source_address = section.text("source_address").and_then(|text| {
         let address = text.value.parse().ok();
         if address.is_none() {
-            let message = format!("`{}` is no address", text.value);
+            let message = format!("`{}` is not an IP address", text.value);
             section.notes.error("bad-address", text.span, message, "write an IPv4 or IPv6 address of this machine");
         }
         address
@@ -308,8 +303,8 @@ pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstrea
     let integrity = read_integrity(
         &section,
         "unsigned-replies",
-        "replies of this upstream may come without Message-Authenticator: whoever can write to the network between can forge an accept",
-        "switch Message-Authenticator on at the upstream, then take `message_authenticator` out",
+        "replies without Message-Authenticator are accepted from this upstream: an attacker on the network path can forge an Access-Accept",
+        "enable Message-Authenticator on the upstream, then remove `message_authenticator`",
     );
     let status_checks = section.flag("status_checks").unwrap_or(true);
     let line = section.line();
@@ -337,7 +332,7 @@ pub(super) fn read_upstream(section: Section<'_, '_, '_>) -> Option<DraftUpstrea
 fn read_upstream_servers(section: &Section<'_, '_, '_>) -> Vec<Server> {
     match section.texts("servers", true) {
         Some(texts) if texts.value.is_empty() => {
-            section.notes.error("empty", texts.span, "`servers` names no server", "write for example \"192.0.2.50:1812\"");
+            section.notes.error("empty", texts.span, "`servers` is empty", "write for example \"192.0.2.50:1812\"");
             Vec::new()
         }
         Some(texts) => texts.value.iter().filter_map(|text| read_upstream_server(text, section)).collect(),
@@ -361,12 +356,12 @@ fn read_passed_attributes(attributes: Section<'_, '_, '_>) -> (Vec<AttributeType
 fn read_upstream_server(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Server> {
     let server = check::split_host(&text.value, 1812).map(|(host, port)| Server { url: text.value.clone(), tls: false, host, port });
     if server.is_none() {
-        let message = format!("`{}` is no RADIUS server", text.value);
+        let message = format!("`{}` is not a valid RADIUS server address", text.value);
         section.notes.error(
             "bad-server",
             text.span.clone(),
             message,
-            "write an address or a name, with a port or without: \"192.0.2.50:1812\"",
+            "use an address or host name, optionally with a port: \"192.0.2.50:1812\"",
         );
     }
     server
@@ -380,8 +375,8 @@ fn read_attributes(texts: At<Vec<At<String>>>, section: &Section<'_, '_, '_>) ->
 fn read_attribute(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<AttributeType> {
     let Some(kind) = AttributeType::by_name(&text.value) else {
         let names = AttributeType::ALL.iter().filter_map(|kind| kind.name());
-        let remedy = did_you_mean(&text.value, names).unwrap_or_else(|| "use a name that IANA registers".to_owned());
-        section.notes.error("unknown-attribute", text.span.clone(), format!("there is no attribute `{}`", text.value), remedy);
+        let remedy = did_you_mean(&text.value, names).unwrap_or_else(|| "use an attribute name from the IANA registry".to_owned());
+        section.notes.error("unknown-attribute", text.span.clone(), format!("unknown attribute `{}`", text.value), remedy);
         return None;
     };
     let credential = matches!(
@@ -396,8 +391,8 @@ fn read_attribute(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<At
             | AttributeType::ProxyState
     );
     if credential {
-        let message = format!("{kind} is carried as the protocol needs it; it is in no list");
-        section.notes.error("protocol-attribute", text.span.clone(), message, "take it out");
+        let message = format!("{kind} is handled by the protocol and cannot be listed");
+        section.notes.error("protocol-attribute", text.span.clone(), message, "remove it");
         return None;
     }
     Some(kind)

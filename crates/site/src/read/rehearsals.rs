@@ -42,7 +42,7 @@ pub(super) fn read_persona(section: Section<'_, '_, '_>) -> Option<DraftPersona>
     let line = section.line();
     let given = [token, seed.is_some(), code.is_some()].iter().filter(|given| **given).count();
     if given > 1 {
-        let message = "a persona's codes come from `token`, `seed` or `code`, not from several";
+        let message = "a persona can have only one of `token`, `seed` and `code`";
         section.notes.error("contradiction", section.span.clone(), message, "keep one of them");
     }
     section.finish();
@@ -60,12 +60,12 @@ pub(super) fn read_persona(section: Section<'_, '_, '_>) -> Option<DraftPersona>
 
 pub(super) fn read_rehearsal(section: Section<'_, '_, '_>) -> Option<DraftRehearsal> {
     let name = section.needed_text("name", "\"staff\"");
-    let logins: Vec<DraftLogin> = section.tables("logins", "a rehearsed login").into_iter().filter_map(read_login).collect();
+    let logins: Vec<DraftLogin> = section.tables("logins", "a login of a rehearsal").into_iter().filter_map(read_login).collect();
     if !section.has("logins") {
         section.missing("logins", "[{ persona = \"ines\", via = \"breakwater\", type = \"{password}{code}\" }]");
     }
     if logins.len() > MAX_LOGINS {
-        let message = format!("a rehearsal of {} logins; {MAX_LOGINS} are allowed", logins.len());
+        let message = format!("the rehearsal has {} logins; the limit is {MAX_LOGINS}", logins.len());
         section.notes.error("too-long", section.span.clone(), message, "split it, or run it with `--repeat`");
     }
     let line = section.line();
@@ -89,7 +89,7 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
     let handset = section.text("handset").and_then(|text| {
         let does = HandsetDoes::parse(&text.value);
         if does.is_none() {
-            let message = format!("`{}` is nothing that a handset does", text.value);
+            let message = format!("`{}` is not a handset action", text.value);
             section.notes.error("not-a-choice", text.span, message, format!("write {}", HandsetDoes::WAYS));
         }
         does
@@ -134,7 +134,7 @@ fn read_typed(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Typed>
     match Typed::parse(&text.value) {
         Ok(typed) => Some(typed),
         Err(error) => {
-            section.notes.error("bad-template", text.span.clone(), error.to_string(), format!("places are {}", Typed::PLACES));
+            section.notes.error("bad-template", text.span.clone(), error.to_string(), format!("placeholders: {}", Typed::PLACES));
             None
         }
     }
@@ -146,7 +146,7 @@ fn read_expect(section: Section<'_, '_, '_>) -> Expect {
         if found.is_none() {
             let remedy = did_you_mean(&text.value, Cause::ALL.iter().map(|cause| cause.slug()));
             let remedy = remedy.unwrap_or_else(|| "see the causes in the guide".to_owned());
-            section.notes.error("name-not-found", text.span, format!("there is no cause `{}`", text.value), remedy);
+            section.notes.error("name-not-found", text.span, format!("unknown cause `{}`", text.value), remedy);
         }
         found
     });
@@ -158,7 +158,7 @@ fn read_expect(section: Section<'_, '_, '_>) -> Expect {
     let attributes = listed.into_iter().filter_map(|text| {
         let pair = text.value.split_once('=').map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned()));
         if pair.is_none() {
-            let message = format!("`{}` is no attribute with a value", text.value);
+            let message = format!("`{}` is not of the form NAME = VALUE", text.value);
             section.notes.error("wrong-type", text.span.clone(), message, "write it as \"Class = control-room\"");
         }
         pair
@@ -190,8 +190,8 @@ pub(super) fn join_rehearsal(draft: DraftRehearsal, personas: &[DraftPersona], g
         (login.persona, login.via) = (persona, via);
         let alike = |title: &str, logins: &[RehearsedLogin]| logins.iter().any(|other| other.title == title);
         if titled && alike(&login.title, &logins) {
-            let message = format!("two logins of `{}` are called `{}`", draft.name.value, login.title);
-            notes.error("name-twice", span, message, "give one of them another title; runs are compared by it");
+            let message = format!("two logins of `{}` have the title `{}`", draft.name.value, login.title);
+            notes.error("name-twice", span, message, "use unique titles; runs are compared by title");
         }
         let plain = login.title.clone();
         for number in 2.. {

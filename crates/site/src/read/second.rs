@@ -124,8 +124,8 @@ pub(super) fn read_texts(top: &Section<'_, '_, '_>) -> Texts {
 /// Reports a language that nothing is written in.
 pub(super) fn unknown_language(tag: &At<String>, texts: &Texts, section: &Section<'_, '_, '_>) {
     let known: Vec<&str> = texts.languages().collect();
-    let message = format!("there are no texts in the language `{}`", tag.value);
-    let remedy = format!("choose one of {}, or write `[texts.{}]` with texts of your own", quoted(&known), tag.value);
+    let message = format!("no texts exist for the language `{}`", tag.value);
+    let remedy = format!("use one of {}, or add `[texts.{}]` with your own texts", quoted(&known), tag.value);
     section.notes.error("not-a-choice", tag.span.clone(), message, remedy);
 }
 
@@ -133,8 +133,8 @@ fn allowed_places(template: &At<String>, allowed: &[&str], section: &Section<'_,
     for strange in strange_places(&template.value, allowed) {
         let known: Vec<String> = allowed.iter().map(|place| format!("`{{{place}}}`")).collect();
         let remedy =
-            if known.is_empty() { "this text has no places to fill in".to_owned() } else { format!("known here: {}", known.join(", ")) };
-        section.notes.error("bad-template", template.span.clone(), format!("`{{{strange}}}` is no place to fill in"), remedy);
+            if known.is_empty() { "this text takes no placeholders".to_owned() } else { format!("known here: {}", known.join(", ")) };
+        section.notes.error("bad-template", template.span.clone(), format!("`{{{strange}}}` is not a placeholder of this text"), remedy);
     }
 }
 
@@ -148,15 +148,15 @@ pub(super) fn read_courier(section: Section<'_, '_, '_>) -> Option<DraftCourier>
     let carries = section.choice("carries", &Carries::ALL.iter().map(|one| (one.name(), *one)).collect::<Vec<_>>());
     let by = match (section.text("url"), section.text("server")) {
         (Some(url), None) => {
-            section.out_of_place(&["from", "start_tls", "account"], "it is for mail servers, and this courier has a `url`");
+            section.out_of_place(&["from", "start_tls", "account"], "it applies to mail servers, and this courier has a `url`");
             read_http(url, &section)
         }
         (None, Some(server)) => {
-            section.out_of_place(&["headers", "body", "content_type"], "it is for HTTP, and this courier has a `server`");
+            section.out_of_place(&["headers", "body", "content_type"], "it applies to HTTP, and this courier has a `server`");
             read_smtp(&server, &section)
         }
         _ => {
-            let message = "a courier is spoken to by HTTP at a `url` or by SMTP at a `server`";
+            let message = "a courier needs either a `url` (HTTP) or a `server` (SMTP)";
             section.notes.error("missing-key", section.span.clone(), message, "give it one of the two, such as `url = \"https://…\"`");
             None
         }
@@ -181,13 +181,13 @@ fn read_http(url: At<String>, section: &Section<'_, '_, '_>) -> Option<CourierBy
                 section.notes.warn(
                     "clear-text",
                     url.span.clone(),
-                    "codes travel unencrypted to this courier: whoever can read on the network between has them",
+                    "codes are sent unencrypted to this courier: anyone on the network path can read them",
                     "use `https://`",
                 );
             }
         }
         _ => {
-            section.notes.error("bad-server", url.span, format!("`{}` is no URL", url.value), "write `https://NAME/PATH`");
+            section.notes.error("bad-server", url.span, format!("`{}` is not a valid URL", url.value), "write `https://NAME/PATH`");
             return None;
         }
     }
@@ -202,14 +202,14 @@ fn read_http(url: At<String>, section: &Section<'_, '_, '_>) -> Option<CourierBy
 fn read_smtp(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<CourierBy> {
     let server = split_mail_server(&text.value);
     if server.is_none() {
-        let message = format!("`{}` is no mail server", text.value);
+        let message = format!("`{}` is not a valid mail server address", text.value);
         let remedy = "write `smtps://NAME`, or `smtp://NAME` with `start_tls = true`, either with a port if it is not the usual one";
         section.notes.error("bad-server", text.span.clone(), message, remedy);
     }
     let start_tls = section.flag("start_tls").unwrap_or(false);
     let from = section.needed_text("from", "\"sign-in@northmoor.example\"");
     if let Some(from) = from.as_ref().filter(|from| !from.value.contains('@')) {
-        section.notes.error("bad-address", from.span.clone(), format!("`{}` is no mail address", from.value), "write NAME@DOMAIN");
+        section.notes.error("bad-address", from.span.clone(), format!("`{}` is not an email address", from.value), "write NAME@DOMAIN");
     }
     let account = section.text("account").map(|account| account.value);
     let server = server?;
@@ -218,7 +218,7 @@ fn read_smtp(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Courier
         section.notes.warn(
             "clear-text",
             text.span.clone(),
-            "codes travel unencrypted to this mail server: whoever can read on the network between has them",
+            "codes are sent unencrypted to this mail server: anyone on the network path can read them",
             "use `smtps://`, or set `start_tls = true`",
         );
     }
@@ -244,7 +244,7 @@ pub(super) fn read_waivers(section: &Section<'_, '_, '_>) -> Vec<Waiver> {
             Item::Table(table) => read_waiver(&table),
             Item::Text(text) => {
                 let example = "write `{ network = \"192.0.2.0/24\", reason = \"the control room's own network\" }`";
-                section.notes.error("wrong-type", text.span, "an entry of `waive` is a table", example);
+                section.notes.error("wrong-type", text.span, "an entry of `waive` must be a table", example);
                 None
             }
         })
@@ -266,8 +266,8 @@ fn read_waiver(table: &Section<'_, '_, '_>) -> Option<Waiver> {
         (None, Some(groups), None) if !groups.is_empty() => Waived::Group(groups),
         (None, None, Some(people)) if !people.is_empty() => Waived::Person(people),
         _ => {
-            let message = "an entry of `waive` is for one of `network`, `group` and `person`";
-            table.notes.error("contradiction", table.span.clone(), message, "name one of them; write several entries for several");
+            let message = "an entry of `waive` needs exactly one of `network`, `group` and `person`";
+            table.notes.error("contradiction", table.span.clone(), message, "keep one; add a separate entry for each of the others");
             return None;
         }
     };

@@ -131,22 +131,14 @@ impl Through<'_> {
                 (
                     "approval-outlives-front",
                     Weight::Breaks,
-                    format!(
-                        "an approval may take {}, and {waits}: whoever answers later than that has answered for nothing",
-                        said(longest)
-                    ),
+                    format!("an approval may take {}, but {waits}: later answers have no effect", said(longest)),
                 )
             } else {
                 let most = slowest.map_or(String::new(), |stage| format!(", {} of it {}", said(stage.takes.worst_us), stage.said()));
                 (
                     "waits-do-not-nest",
                     Weight::Risks,
-                    format!(
-                        "{waits}, and the chain `{}` behind it may take {} ({}){most}",
-                        self.chain(way),
-                        said(hop.worst_us),
-                        path.factor
-                    ),
+                    format!("{waits}, but the chain `{}` may take {} ({}){most}", self.chain(way), said(hop.worst_us), path.factor),
                 )
             };
             let lower = if code == "approval-outlives-front" { "`second_patience` of the chain" } else { "`patience` of the sources" };
@@ -169,7 +161,7 @@ impl Through<'_> {
         let (path, hop) = with_hop.max_by_key(|(_, hop)| hop.worst_us).filter(|(_, hop)| hop.worst_us > hop.patience_us)?;
         let weight = if hop.usual_us > hop.patience_us { Weight::Breaks } else { Weight::Risks };
         let message = format!(
-            "the program in front of `{}` gives up after {}, and a login ({}) usually takes {}, at worst {}",
+            "the client of `{}` gives up after {}, but a login ({}) usually takes {}, at worst {}",
             self.name(),
             said(hop.patience_us),
             path.factor,
@@ -188,7 +180,7 @@ impl Through<'_> {
             return None;
         }
         let message = format!(
-            "the program in front of `{}` gives up after {}, before the gateway itself does after {}: the gateway's later tries are for nobody",
+            "the client of `{}` gives up after {}, before the gateway does ({}): the gateway's later retries are useless",
             gateway.name,
             said(super::micros(client)),
             said(super::micros(patience.whole()))
@@ -197,7 +189,7 @@ impl Through<'_> {
         Some(self.finding(
             "client-before-gateway",
             Weight::Risks,
-            Saying { way: String::new(), message, set: Some(set), otherwise: "or let the gateway try less often".into() },
+            Saying { way: String::new(), message, set: Some(set), otherwise: "or reduce the gateway's number of tries".into() },
         ))
     }
 
@@ -208,7 +200,7 @@ impl Through<'_> {
             return None;
         }
         let message = format!(
-            "`{}` moves to its next server after {} while {} may still be pending, up to {}: the login begins anew there",
+            "`{}` fails over to its next server after {} while {} may still be pending (up to {}): the login starts over there",
             self.name(),
             said(hop.patience_us),
             slowest_stage(path).map_or("the second factor".to_owned(), Stage::said),
@@ -262,7 +254,7 @@ impl Through<'_> {
         let (path, hop) = slowest.max_by_key(|(_, hop)| hop.usual_us).filter(|(_, hop)| hop.usual_us > hop.wait_us)?;
         let times = (hop.usual_us / hop.wait_us.max(1)).min(u64::from(hop.tries.saturating_sub(1)));
         let message = format!(
-            "`{}` resends every {}, and a login ({}) usually takes {}: {times} needless packets each, which join the login",
+            "`{}` retransmits every {}, but a login ({}) usually takes {}: {times} needless retransmissions each (they join the login)",
             self.name(),
             said(hop.wait_us),
             path.factor,
@@ -272,7 +264,7 @@ impl Through<'_> {
         let wait = roomy(hop.usual_us, 0.0);
         let tries = (all / wait.us().max(1)).max(1);
         let noun = if tries == 1 { "try" } else { "tries" };
-        let otherwise = format!("with {tries} {noun}, the gateway waits as long as before");
+        let otherwise = format!("with {tries} {noun}, the total wait stays the same");
         let saying = Saying { way: path.way.clone(), message, set: Some((Setting::GatewayWait(self.gateway), wait)), otherwise };
         Some(self.finding("resends-for-nothing", Weight::Note, saying))
     }
@@ -289,7 +281,7 @@ impl Through<'_> {
             way: String::new(),
             message,
             set: Some((Setting::GatewayWait(self.gateway), value)),
-            otherwise: "look at the device: one of the two is not what somebody meant".into(),
+            otherwise: "check the device: one of the two values is wrong".into(),
         };
         Some(self.finding("seen-otherwise", Weight::Risks, saying))
     }
@@ -304,7 +296,7 @@ impl Stage {
     pub fn said(&self) -> String {
         let name = &self.name;
         match self.kind {
-            StageKind::FailOver => format!("a first server of {name} that does not answer"),
+            StageKind::FailOver => format!("{name}: first server not answering"),
             StageKind::Connect => format!("connecting to {name}"),
             StageKind::Search => format!("{name}'s search"),
             StageKind::Password => format!("{name}'s answer to the password"),
@@ -326,11 +318,11 @@ fn people(site: &Site, chain: usize, ways: &[Way], learned: &Learned) -> Vec<Tim
             return;
         }
         let basis = match seen.count {
-            0 => "is assumed".to_owned(),
-            count => format!("was seen in {count} logins"),
+            0 => "assumed".to_owned(),
+            count => format!("measured in {count} logins"),
         };
         let message = format!(
-            "{} ends after {}, and one of twenty people needs longer than {} for {}: that {basis}",
+            "{} expires after {}, but 5 % of people need longer than {} for {} ({basis})",
             match setting {
                 Setting::SecondPatience(_) => "an approval",
                 Setting::CodesLast => "a sent code",
@@ -372,7 +364,7 @@ fn written(site: &Site, code: &str, weight: Weight, gateway: String, saying: Say
         Some((setting, amount)) => {
             let at = match setting.line(site) {
                 0 => "in the site file".to_owned(),
-                line if setting.on_device() => format!("on the device, and in line {line} of the site file"),
+                line if setting.on_device() => format!("on the device and in line {line} of the site file"),
                 line => format!("in line {line} of the site file"),
             };
             let (_, owner, key) = setting.place(site);

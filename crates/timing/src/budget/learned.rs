@@ -198,7 +198,7 @@ impl Learned {
         let tried = tries.map_or(String::new(), |tries| format!(", {tries} tries"));
         (other_wait || other_tries).then(|| {
             format!(
-                "`{}` resends after {}{tried} (seen in {} logins), and the site file says {}, {} tries",
+                "`{}` retransmits after {}{tried} (measured in {} logins), but the site file says {}, {} tries",
                 gateway.name,
                 said(seen.wait_us),
                 seen.logins,
@@ -214,7 +214,7 @@ impl Learned {
             let concerns = paths.iter().any(|path| path.gateway == gateway.name);
             if let Some((patience, Basis::Measured)) = self.patience(gateway).filter(|_| concerns) {
                 notes.push(format!(
-                    "what `{}` waits is taken from its own resends: {} per try, {} tries",
+                    "timeout of `{}`, learned from its retransmissions: {} per try, {} tries",
                     gateway.name,
                     said(micros(patience.wait)),
                     patience.tries
@@ -223,20 +223,20 @@ impl Learned {
         }
         for (what, seen) in self.people.iter().filter(|(_, seen)| seen.count >= ENOUGH) {
             notes.push(format!(
-                "how long people take for {what} is measured in {} logins: half within {}, nineteen of twenty within {}",
+                "time people take for {what}, measured in {} logins: median {}, 95th percentile {}",
                 seen.count,
                 said(seen.usual_us),
                 said(seen.most_us)
             ));
         }
         if self.late_approvals > 0 {
-            notes.push(format!("{} approvals came after their login had ended", self.late_approvals));
+            notes.push(format!("{} approvals arrived after their login had ended", self.late_approvals));
         }
         if self.after_the_gateway > 0 {
-            notes.push(format!("{} approvals came when the gateway had probably left", self.after_the_gateway));
+            notes.push(format!("{} approvals arrived after the gateway had probably given up", self.after_the_gateway));
         }
         if self.no_session > 0 {
-            notes.push(format!("{} logins were let in and no session came up within its time", self.no_session));
+            notes.push(format!("{} logins were accepted, but no session started in time", self.no_session));
         }
         notes
     }

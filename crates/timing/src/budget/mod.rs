@@ -111,11 +111,11 @@ pub fn budget(site: &Site, chain: usize, via: Option<usize>, learned: &Learned) 
     let paths: Vec<PathBudget> = all.iter().map(|way| model::path(site, way, learned)).collect();
     let mut notes = learned.notes(site, &paths);
     if paths.is_empty() {
-        notes.push("no gateway sends logins to this chain, so nobody waits for it: name one under `gateways`".to_owned());
+        notes.push("no gateway sends logins to this chain; add one under `gateways`".to_owned());
     }
     for gateway in unstated(site, &all, learned) {
         notes.push(format!(
-            "how long `{gateway}` waits is not known: write `patience` of the gateway as it is set on the device, or wait until its resends have shown it"
+            "the timeout of `{gateway}` is unknown: set `patience` to the values on the device, or wait until it is learned from retransmissions"
         ));
     }
     let findings = findings::of_chain(site, &all, &paths, learned);

@@ -48,7 +48,7 @@ pub enum Amount {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SettingError {
     /// No setting has that name.
-    #[error("there is no setting `{name}`")]
+    #[error("unknown setting `{name}`")]
     Unknown {
         /// What was written.
         name: String,
@@ -56,7 +56,7 @@ pub enum SettingError {
         known: Vec<String>,
     },
     /// The value cannot be read, or is out of range.
-    #[error("`{value}` is nothing for `{name}`: {allowed} are allowed")]
+    #[error("`{value}` is not a valid value for `{name}`; allowed: {allowed}")]
     Value {
         /// The setting.
         name: String,
@@ -208,18 +208,18 @@ impl Setting {
     pub fn said(self, site: &Site) -> String {
         let (_, owner, _) = self.place(site);
         match self {
-            Setting::GatewayWait(_) => format!("what {owner} waits per try"),
-            Setting::GatewayTries(_) => format!("how often {owner} tries"),
-            Setting::ClientPatience(_) => format!("what the program in front of {owner} waits"),
+            Setting::GatewayWait(_) => format!("timeout per try of {owner}"),
+            Setting::GatewayTries(_) => format!("number of tries of {owner}"),
+            Setting::ClientPatience(_) => format!("timeout of the client of {owner}"),
             Setting::Connect(_) => format!("the time limit for connecting to {owner}"),
-            Setting::Answer(_) => format!("the time limit for an answer of {owner}"),
+            Setting::Answer(_) => format!("time limit for an answer from {owner}"),
             Setting::Hedge(_) => format!("how long one server of {owner} may keep a search to itself"),
-            Setting::UpstreamWait(_) => format!("what {owner} is waited for, per try"),
-            Setting::UpstreamTries(_) => format!("how often a server of {owner} is tried"),
-            Setting::CourierPatience(_) => format!("what {owner} is waited for"),
-            Setting::SecondPatience(_) => format!("how long an approval of {owner} may take"),
-            Setting::PromptsLast => "how long a prompt may be answered".to_owned(),
-            Setting::CodesLast => "how long a sent code works".to_owned(),
+            Setting::UpstreamWait(_) => format!("timeout per try to {owner}"),
+            Setting::UpstreamTries(_) => format!("tries per server of {owner}"),
+            Setting::CourierPatience(_) => format!("timeout for {owner}"),
+            Setting::SecondPatience(_) => format!("time limit for an approval in {owner}"),
+            Setting::PromptsLast => "lifetime of a prompt".to_owned(),
+            Setting::CodesLast => "lifetime of a sent code".to_owned(),
         }
     }
 

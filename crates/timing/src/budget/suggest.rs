@@ -1,4 +1,4 @@
-//! The smallest set of changes after which everything nests with the wanted margin.
+//! The smallest set of changes after which every timeout is long enough with the wanted margin.
 //!
 //! What is set in front of the chain follows from what is behind: whoever still waits too short must wait longer. So only the settings
 //! behind the gateways are searched through, subset by subset, small ones first: each gets the least value that is asked of it, then
@@ -104,7 +104,7 @@ impl Ask {
     fn said(self, site: &Site) -> String {
         let (who, us) = match self {
             Ask::Gateway(index, us) => (format!("`{}`", site.gateways[index].name), us),
-            Ask::Client(index, us) => (format!("the program in front of `{}`", site.gateways[index].name), us),
+            Ask::Client(index, us) => (format!("the client of `{}`", site.gateways[index].name), us),
             Ask::People(setting, us) => (setting.said(site), us),
         };
         format!("{who} would have to be {}", super::said(us))

@@ -214,9 +214,9 @@ fn what_gateways_and_people_really_do_counts_once_it_was_seen_often_enough() {
     let budget = budget(&site, chain(&site, "watch"), None, &enough).unwrap();
     let codes: Vec<&str> = budget.findings.iter().map(|finding| finding.code.as_str()).collect();
     assert!(codes.contains(&"seen-otherwise") && codes.contains(&"approval-outlives-front"), "{codes:?}");
-    assert!(budget.notes.iter().any(|note| note.contains("taken from its own resends: 12 s per try, 2 tries")), "{:?}", budget.notes);
+    assert!(budget.notes.iter().any(|note| note.contains("learned from its retransmissions: 12 s per try, 2 tries")), "{:?}", budget.notes);
     assert!(budget.notes.iter().any(|note| note.contains("measured in 40 logins")), "{:?}", budget.notes);
-    assert!(budget.notes.iter().any(|note| note.contains("40 approvals came when the gateway had probably left")));
+    assert!(budget.notes.iter().any(|note| note.contains("40 approvals arrived after the gateway had probably given up")));
 }
 
 #[test]
@@ -224,7 +224,7 @@ fn a_chain_without_a_gateway_and_a_gateway_without_a_word_are_said_so() {
     let site = site(&[("labels = { kind = \"portal\" }\nrealms = [\"local", "labels = { kind = \"nothing\" }\nrealms = [\"local")]);
     let alone = of(&site, "local people");
     assert!(alone.paths.is_empty() && alone.notes[0].contains("no gateway sends logins"), "{alone:?}");
-    assert!(of(&site, "watch").notes.iter().any(|note| note.contains("how long `slipway` waits is not known")));
+    assert!(of(&site, "watch").notes.iter().any(|note| note.contains("the timeout of")));
 }
 
 #[test]

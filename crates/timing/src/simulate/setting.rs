@@ -144,7 +144,7 @@ impl Plan {
         }
         for (share, what) in [(self.link.loss, "loss"), (self.link.twice, "duplication"), (self.off, "handsets off")] {
             if !(0.0..=1.0).contains(&share) {
-                return Err(PlanError::new(format!("{share} is no share for {what}"), "write a share from 0 to 1, such as 0.02"));
+                return Err(PlanError::new(format!("{share} is not a share for {what}"), "write a share from 0 to 1, such as 0.02"));
             }
         }
         if let Trouble::Slows { times, .. } = self.trouble

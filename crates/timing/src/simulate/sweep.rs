@@ -66,7 +66,7 @@ impl SweepPlan {
     /// # Errors
     /// It is not written so, no setting has that name, or the values are out of its range.
     pub fn read(text: &str, site: &Site, chain: usize, via: Option<usize>, points: u32) -> Result<Self, PlanError> {
-        let shape = || PlanError::new(format!("`{text}` is no sweep"), "write it as NAME=FROM..TO, for example gateway.wait=5s..90s");
+        let shape = || PlanError::new(format!("`{text}` is not a sweep"), "write it as NAME=FROM..TO, for example gateway.wait=5s..90s");
         let (name, range) = text.split_once('=').ok_or_else(shape)?;
         let (from, to) = range.split_once("..").ok_or_else(shape)?;
         let setting = Setting::named(site, name.trim(), chain, via).map_err(|error| PlanError::new(error.to_string(), error.remedy()))?;

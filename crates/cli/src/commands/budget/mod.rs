@@ -63,7 +63,7 @@ fn values(set: &[String]) -> Result<BTreeMap<String, String>, Failure> {
     let read = |text: &String| {
         let (name, value) = text.split_once('=').ok_or_else(|| {
             Failure::usage(
-                format!("`{text}` sets nothing"),
+                format!("`{text}` is not a setting"),
                 "write NAME=VALUE, for example breakwater.wait=20s; `--settings` lists the names",
             )
         })?;
@@ -142,15 +142,15 @@ fn print_settings(settings: &[SettingView]) {
 fn print_suggestion(suggestion: &Suggestion) {
     let margin = (suggestion.margin * 100.0).round();
     if suggestion.changes.is_empty() && suggestion.left.is_empty() {
-        return output::line(format!("everything nests with a margin of {margin} % already"));
+        return output::line(format!("every timeout is already long enough, with a margin of {margin} %"));
     }
     for left in &suggestion.left {
         output::line(format!("{} {left}", output::paint("✕", "31")));
     }
     if suggestion.changes.is_empty() {
-        return output::line(format!("no change makes everything nest with a margin of {margin} %"));
+        return output::line(format!("no change makes every timeout long enough with a margin of {margin} %"));
     }
-    output::line(format!("the smallest change after which everything nests with a margin of {margin} %:"));
+    output::line(format!("smallest change that makes every timeout long enough, with a margin of {margin} %:"));
     let mut table = output::table(&["", "setting", "now", "then", "what it is", "where"]);
     for change in &suggestion.changes {
         let place =

@@ -68,7 +68,7 @@ pub(super) fn draw(path: &PathBudget) {
     let method = if path.method == "pap" { String::new() } else { format!(" by {}", path.method) };
     output::line(format!("{}{method}: {}", output::paint(&format!("through {}", path.gateway), "1"), path.factor));
     for hop in path.hops.iter().filter(|hop| hop.kind == HopKind::Client) {
-        row(&axis, "person's program", &patience(&axis, 0, hop), &figures(hop));
+        row(&axis, "client", &patience(&axis, 0, hop), &figures(hop));
     }
     let gateway = path.hops.iter().find(|hop| hop.kind == HopKind::Gateway);
     let mut at_us = 0;
@@ -98,7 +98,7 @@ pub(super) fn draw(path: &PathBudget) {
     let scale = format!("0{}{half}{}{end}", " ".repeat(space / 2), " ".repeat(space - space / 2));
     output::line(output::paint(&format!("{:NAMES$}{scale}", ""), "2"));
     if leaves_early(path) {
-        output::line(format!("{:NAMES$}{} the gateway has left by then", "", output::paint("✕", "31")));
+        output::line(format!("{:NAMES$}{} the gateway has given up by then", "", output::paint("✕", "31")));
     }
 }
 

@@ -76,13 +76,13 @@ pub(super) async fn run(
 fn people(text: &str) -> Result<(f64, f64), Failure> {
     let read = |text: &str| read_duration(text.trim()).map(|time| time.as_secs_f64());
     let both = text.split_once(',').and_then(|(usual, most)| read(usual).zip(read(most)));
-    both.ok_or_else(|| Failure::usage(format!("`{text}` is no pair of times"), "write for example 8s,30s"))
+    both.ok_or_else(|| Failure::usage(format!("`{text}` is not a pair of times"), "write for example 8s,30s"))
 }
 
 /// Plays it, with progress on a terminal; gives the last line.
 async fn play(client: &Client, chain: &str, request: &SimulateRequest) -> Result<SimulationLine, Failure> {
     let mut stream = client.post_stream(&format!("/timing/{}/simulation", encode(chain)), request).await?;
-    let broken = || Failure::unreachable("the simulation broke off", "look at the log of the service, or try it again");
+    let broken = || Failure::unreachable("the simulation was interrupted", "look at the log of the service, or try it again");
     let (mut kept, mut last) = (Vec::new(), SimulationLine::Progress(0.0));
     while let Some(piece) = stream.next().await {
         kept.extend_from_slice(&piece.map_err(|_| broken())?);
@@ -114,7 +114,7 @@ fn bar(share: f64) -> String {
 
 fn print(done: &Simulated) {
     let per_cent = |count: u64| count as f64 * 100.0 / done.logins.max(1) as f64;
-    output::line(format!("{} of {} simulated logins let in: {:.1} %", done.accepted, done.logins, per_cent(done.accepted)));
+    output::line(format!("{} of {} simulated logins accepted: {:.1} %", done.accepted, done.logins, per_cent(done.accepted)));
     let mut failed: Vec<(&String, &u64)> = done.failed.iter().collect();
     failed.sort_by(|one, other| other.1.cmp(one.1));
     for (cause, count) in failed {
@@ -124,14 +124,14 @@ fn print(done: &Simulated) {
     let mut table = output::table(&["", ""]);
     let per_login = |count: u64| format!("{:.2}", count as f64 / done.logins.max(1) as f64);
     for (what, value) in [
-        ("time until let in, half", output::took(done.p50_us)),
-        ("nineteen of twenty", output::took(done.p95_us)),
-        ("ninety-nine of a hundred", output::took(done.p99_us)),
+        ("time to accept, median", output::took(done.p50_us)),
+        ("95th percentile", output::took(done.p95_us)),
+        ("99th percentile", output::took(done.p99_us)),
         ("approvals asked of handsets, per login", per_login(done.approvals)),
         ("packets at the door, per login", per_login(done.packets)),
-        ("of them absorbed while in flight", done.absorbed.to_string()),
-        ("of them answered with the bytes of before", done.answered_again.to_string()),
-        ("logins begun by the machine", done.begun.to_string()),
+        ("retransmissions joined to a login in flight", done.absorbed.to_string()),
+        ("retransmissions answered from the reply cache", done.answered_again.to_string()),
+        ("logins started", done.begun.to_string()),
         ("questions to directories, per login", per_login(done.directory_questions)),
         ("most in one second", done.directory_peak.to_string()),
         ("virtual time", output::took(done.virtual_us)),
@@ -143,9 +143,9 @@ fn print(done: &Simulated) {
 }
 
 fn print_curve(curve: &Curve) {
-    output::line(format!("share of logins let in, by {} ({})", curve.said, curve.setting));
+    output::line(format!("share of logins accepted, by {} ({})", curve.said, curve.setting));
     for (place, point) in curve.points.iter().enumerate() {
-        let mark = if curve.knee == Some(place) { output::paint("  ◀ knee: more brings no more", "1") } else { String::new() };
+        let mark = if curve.knee == Some(place) { output::paint("  ◀ knee: larger values do not help", "1") } else { String::new() };
         let one = &point.simulated;
         output::line(format!(
             "{:>8}  {} {:5.1} %  p50 {:>8}  p95 {:>8}{mark}",
@@ -162,6 +162,6 @@ fn print_curve(curve: &Curve) {
     }
     match curve.knee {
         Some(_) => {}
-        None => output::line("no knee: it makes no difference within these values"),
+        None => output::line("no knee: this setting makes no difference in this range"),
     }
 }

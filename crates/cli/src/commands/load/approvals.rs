@@ -1,4 +1,4 @@
-//! Many approvals at one time: robot handsets that enrol by the real protocol, gateways that resend every two seconds, and beside
+//! Many approvals at one time: simulated handsets that enrol by the real protocol, gateways that resend every two seconds, and beside
 //! them logins with codes, which must not notice. The service runs as a process of its own, so that its memory is its own.
 
 use super::{LOCAL, SECRET, directory_person, own_password, service_account};
@@ -66,7 +66,7 @@ pub(in crate::commands) async fn run(count: usize, answer_after: Duration, no_sy
     let any = SocketAddr::new(LOCAL, 0);
     let directory = StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(failed)?;
     let world = World::start(count, directory.address(), no_sync).await?;
-    output::hint(format!("enrolling {count} robot handsets"));
+    output::hint(format!("enrolling {count} simulated handsets"));
     let robots = world.enrol(count).await?;
     let resident_mb_before = world.resident_mb();
     let mut codes = world.codes(count);
@@ -113,7 +113,7 @@ pub(in crate::commands) async fn run(count: usize, answer_after: Duration, no_sy
 }
 
 fn failed(error: impl std::fmt::Display) -> Failure {
-    Failure::no(error.to_string(), "look at the limits of this machine")
+    Failure::no(error.to_string(), "check this machine's resource limits")
 }
 
 /// Every robot looks once its time has come, and again until it finds what it is to answer.

@@ -101,7 +101,7 @@ struct Report<'a> {
 
 pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: bool, global: &Global) -> Result<ExitCode, Failure> {
     let limit = Duration::from_secs(seconds);
-    let failed = |error: String| Failure::no(error, "look at the limits of this machine");
+    let failed = |error: String| Failure::no(error, "check this machine's resource limits");
     let datagram = Request::login("load00000", b"barnacle-and-buoy123456")
         .prepare(&SharedSecret::new(SECRET.as_bytes()))
         .map_err(|error| failed(error.to_string()))?
@@ -420,7 +420,7 @@ fn seed(person: usize) -> String {
 
 impl World {
     async fn start(people: usize, directories: &[SocketAddr], no_sync: bool) -> Result<Self, Failure> {
-        let failed = |error: String| Failure::no(error, "look at the limits of this machine");
+        let failed = |error: String| Failure::no(error, "check this machine's resource limits");
         let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
         let any = SocketAddr::new(LOCAL, 0);
         let sync = if no_sync { Sync::Off } else { Sync::Full };

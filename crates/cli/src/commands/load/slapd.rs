@@ -56,7 +56,7 @@ struct FailOver {
 
 pub(crate) async fn run(seconds: u64, rounds: u64, no_sync: bool, hashed: bool, global: &Global) -> Result<ExitCode, Failure> {
     let failed = |error: std::io::Error| Failure::no(format!("OpenLDAP cannot be measured: {error}"), "install it with `make setup`");
-    let asked = |error: AskError| Failure::no(error.to_string(), "look at the limits of this machine");
+    let asked = |error: AskError| Failure::no(error.to_string(), "check this machine's resource limits");
     let limit = Duration::from_secs(seconds);
     let folder = tempfile::tempdir().map_err(failed)?;
     let calm = 2 * seconds * rounds;

@@ -68,7 +68,7 @@ async fn starts(options: &Options) -> Result<Vec<u64>, Failure> {
 }
 
 pub(crate) async fn run(count: u64, many: Option<u64>, global: &Global) -> Result<ExitCode, Failure> {
-    let failed = |error: String| Failure::no(error, "look at the limits of this machine");
+    let failed = |error: String| Failure::no(error, "check this machine's resource limits");
     let folder = tempfile::tempdir().map_err(|error| failed(error.to_string()))?;
     let any = SocketAddr::new(super::LOCAL, 0);
     let options = Options { sync: Sync::Off, ..Options::new(folder.path().to_owned(), any) };

@@ -117,7 +117,7 @@ pub(super) struct Answered {
 
 fn approval_id(text: &str) -> Result<u64, Problem> {
     let id = (text.len() == 16).then(|| u64::from_str_radix(text, 16).ok()).flatten();
-    id.ok_or_else(|| Problem::not_found("there is no such approval", "it may be over"))
+    id.ok_or_else(|| Problem::not_found("this approval does not exist", "it may be over"))
 }
 
 /// Answers an approval.
@@ -140,7 +140,7 @@ pub(super) async fn answer(
         if !public.is_some_and(|public| handset::is_signed(public.expose(), &text, &request.signature)) {
             metrics::approval("signature-wrong");
             tracing::warn!(person = handset.key, device = handset.device.id, "an answer's signature does not verify");
-            let said = "the signature is not of this handset over what was shown";
+            let said = "the signature does not match this handset and the approval shown";
             return Err(Problem::new(StatusCode::FORBIDDEN, "signature", said, "reload the page and answer again"));
         }
         let needs_key = serde_json::from_str::<Shown>(shown).is_ok_and(|shown| shown.with_key);
@@ -189,7 +189,7 @@ async fn after_answer(
     taken: Taken,
 ) -> Result<Json<Answered>, Problem> {
     let shared = &state.shared;
-    let conflict = |kind: &str, said: String| Err(Problem::new(StatusCode::CONFLICT, kind, said, "begin the login again if it was yours"));
+    let conflict = |kind: &str, said: String| Err(Problem::new(StatusCode::CONFLICT, kind, said, "if it was your login, start it again"));
     let ask = match taken {
         Taken::Decided { approved: true, .. } => {
             metrics::approval("approved");
@@ -199,15 +199,15 @@ async fn after_answer(
         Taken::Late { by, references } => {
             metrics::approval("late");
             note_late(shared, handset, decision, by, references);
-            return conflict("late", format!("too late by {:.1} s: the login has ended", by.as_secs_f32()));
+            return conflict("late", format!("too late: the login ended {:.1} s ago", by.as_secs_f32()));
         }
-        Taken::Before => return conflict("answered", "this was answered before, here or on another of your devices".into()),
+        Taken::Before => return conflict("answered", "this was already answered, here or on another of your devices".into()),
         Taken::Changed => {
             let said = "another sign-in of the same device has joined this one: look again";
             return Err(Problem::new(StatusCode::CONFLICT, "changed", said, "answer what is shown now"));
         }
-        Taken::Withdrawn => return conflict("withdrawn", "the login went on without it: another factor was given".into()),
-        Taken::Unknown => return Err(Problem::not_found("there is no such approval", "it may be over")),
+        Taken::Withdrawn => return conflict("withdrawn", "no longer needed: the login used another factor".into()),
+        Taken::Unknown => return Err(Problem::not_found("this approval does not exist", "it may be over")),
     };
     if ask.before_password && decision == Decision::NotMe {
         // Nobody has shown the right password, so nothing is stopped; this question just does not come again for an hour.
@@ -216,7 +216,7 @@ async fn after_answer(
     }
     if decision != Decision::NotMe {
         metrics::approval("denied");
-        let said = if decision == Decision::Approve { "that is not the number on the screen: denied" } else { "denied" };
+        let said = if decision == Decision::Approve { "wrong number: denied" } else { "denied" };
         return Ok(Json(Answered { outcome: "denied", said: said.into() }));
     }
     disowned(shared, live, handset, &ask).await
@@ -247,7 +247,7 @@ async fn disowned(shared: &Shared, live: &LiveSite, handset: &KnownHandset, ask:
     let _ = shared.events.send(notice);
     shared.tell_person(&handset.key);
     let minutes = live.site.handset.stop.as_secs().div_ceil(60);
-    Ok(Json(Answered { outcome: "stopped", said: format!("noted; no login can ask you for {minutes} min. Change your password") }))
+    Ok(Json(Answered { outcome: "stopped", said: format!("reported. You will not be asked for {minutes} min. Change your password now") }))
 }
 
 /// Writes a late answer under the logins that it was for.
@@ -273,7 +273,7 @@ pub(super) async fn key_for_approval(
 ) -> Result<Json<serde_json::Value>, Problem> {
     let id = approval_id(&id)?;
     if state.shared.approvals.shown(id, &handset.key).is_none() {
-        return Err(Problem::not_found("there is no such approval", "it may be over"));
+        return Err(Problem::not_found("this approval does not exist", "it may be over"));
     }
     let options = begin_proving_with_key(&state.shared, &live(&state)?.site, &handset, id).await.map_err(|why| key_problem(&why))?;
     Ok(Json(serde_json::to_value(options).unwrap_or_default()))

@@ -82,7 +82,7 @@ pub(super) fn from_the_page(method: &Method, headers: &HeaderMap) -> Result<(), 
         return Ok(());
     }
     let remedy = format!("send the header `{PAGE_HEADER}`");
-    Err(Problem::new(StatusCode::FORBIDDEN, "cross-site", "a change with a session must come from the page", remedy))
+    Err(Problem::new(StatusCode::FORBIDDEN, "cross-site", "session-authenticated changes must come from the page", remedy))
 }
 
 pub(super) fn set_cookie(caller: &Caller, name: &str, value: &str, seconds: u64) -> String {
@@ -95,7 +95,7 @@ fn wrong(kind: &str, said: impl Into<String>, remedy: impl Into<String>) -> Prob
 }
 
 pub(super) fn live(state: &ApiState) -> Result<Arc<LiveSite>, Problem> {
-    let none = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "no-site", "no site is in force yet", "come back later");
+    let none = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "no-site", "no site is active yet", "come back later");
     state.shared.live.load_full().ok_or_else(none)
 }
 
@@ -169,8 +169,8 @@ struct Begun {
 async fn session(State(state): State<ApiState>, caller: Caller, Body(request): Body<SessionRequest>) -> Result<Response, Problem> {
     let begun = handset::begin_session(&state.shared, &request.challenge, &request.signature);
     let (session, _) = begun.ok_or_else(|| {
-        let remedy = "if it repeats, the handset was removed: enrol it again";
-        Problem::new(StatusCode::UNAUTHORIZED, "session", "the handset is not known here, or did not sign its challenge", remedy)
+        let remedy = "if it keeps happening, the handset was removed; enrol it again";
+        Problem::new(StatusCode::UNAUTHORIZED, "session", "unknown handset, or its challenge was not signed", remedy)
     })?;
     let cookie = set_cookie(&caller, COOKIE, &session, 12 * 3600);
     Ok(([(header::SET_COOKIE, cookie)], Json(Begun { session })).into_response())
