@@ -57,9 +57,9 @@ export class ApiError extends Error {
 
 /** What went wrong, for people. */
 export function words(error: unknown): string {
-  if (!(error instanceof ApiError)) return 'The service does not answer.'
+  if (!(error instanceof ApiError)) return 'Cannot reach the service. Check that it is running, then try again.'
   const { title, remedy } = error.problem
-  return remedy ? `${title}. To do: ${remedy}.` : `${title}.`
+  return remedy ? `${title}. Remedy: ${remedy}.` : `${title}.`
 }
 
 /** The data of an answer; a refusal is thrown. */
@@ -72,7 +72,7 @@ export function need<T>(answer: { data?: T; error?: unknown; response: Response 
       : {
           type: '',
           status: answer.response.status,
-          title: `the service answered ${answer.response.status}`,
+          title: `The service returned HTTP ${answer.response.status}.`,
           remedy: '',
         },
   )

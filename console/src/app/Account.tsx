@@ -2,7 +2,7 @@ import { DropdownMenu } from 'radix-ui'
 import { useSession } from '../features/session/useSession'
 
 /** Who is signed in, with which role, and the way out. */
-export function Account({ operator, role }: { operator: string; role: string }) {
+export function Account({ operator, role, version }: { operator: string; role: string; version: string }) {
   const { signOut } = useSession()
   const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
   const item = 'cursor-default rounded px-2 py-1 outline-none data-[highlighted]:bg-flood-wash'
@@ -23,6 +23,8 @@ export function Account({ operator, role }: { operator: string; role: string }) 
           Signed in as {operator} with the role {role}
           <br />
           Times in {zone}
+          <br />
+          Bivector {version}
         </DropdownMenu.Label>
         <DropdownMenu.Separator className="my-1 h-px bg-rule" />
         <DropdownMenu.Item className={item} onSelect={() => void signOut()}>

@@ -6,22 +6,22 @@ import { ThemeSwitch } from '../ui/ThemeSwitch'
 import { Account } from './Account'
 
 const PAGES = [
-  { to: '/chains', name: 'Chains' },
   { to: '/logins', name: 'Logins' },
-  { to: '/prove', name: 'Prove' },
-  { to: '/timing', name: 'Timing' },
+  { to: '/chains', name: 'Chains' },
   { to: '/people', name: 'People' },
+  { to: '/prove', name: 'Test' },
+  { to: '/timing', name: 'Timing' },
   { to: '/site', name: 'Site' },
 ] as const
 
-/** The frame of every page: where one is, and which site and revision is in force. */
+/** The frame of every page: where one is, and which site and revision is active. */
 export function Shell() {
   const { session } = useSession()
   const status = session.data
   const path = useLocation({ select: (location) => location.pathname })
   const page = PAGES.find(({ to }) => path.startsWith(to))
   useEffect(() => {
-    document.title = page ? `${page.name} · Bivector` : 'Bivector'
+    document.title = page ? `${page.name} – Bivector` : 'Bivector'
   }, [page])
   return (
     <div className="flex h-full flex-col">
@@ -29,7 +29,7 @@ export function Shell() {
         <Link to="/logins" className="flex items-center gap-2 font-semibold">
           <img src="/mark.svg" alt="" className="size-5" /> Bivector
         </Link>
-        <nav aria-label="Pages" className="flex flex-wrap gap-1 max-sm:order-last max-sm:w-full">
+        <nav aria-label="Main navigation" className="flex flex-wrap gap-1 max-sm:order-last max-sm:w-full">
           {PAGES.map(({ to, name }) => (
             <Link
               key={to}
@@ -48,11 +48,14 @@ export function Shell() {
             </span>
           ) : (
             <span>
-              no site in force: <code className="font-mono">bivector site apply FILE</code>
+              No configuration applied yet.{' '}
+              <Link to="/site" className="underline">
+                Open Site
+              </Link>
             </span>
           )}
           <ThemeSwitch />
-          {status && <Account operator={status.operator} role={status.role} />}
+          {status && <Account operator={status.operator} role={status.role} version={status.version} />}
         </span>
       </header>
       {status?.confirm && <ConfirmBanner waiting={status.confirm} />}

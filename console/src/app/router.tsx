@@ -83,7 +83,7 @@ const siteRoute = createRoute({
 function NoSuchPage() {
   return (
     <p className="p-6 text-ink-soft">
-      There is no such page.{' '}
+      Page not found.{' '}
       <a className="underline" href="/logins">
         Logins
       </a>

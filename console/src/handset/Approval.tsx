@@ -29,7 +29,9 @@ export function Approval({ device, text, offset, done }: Props) {
       const key = shown.with_key && decision === 'approve' ? await touchKey(shown.id) : undefined
       const { outcome, said } = await answer(device, shown.id, text, decision, number, key)
       done(
-        outcome === 'approved' ? 'Approved. You are being let in.' : `${said.charAt(0).toUpperCase()}${said.slice(1)}.`,
+        outcome === 'approved'
+          ? 'Approved. Continue on your computer.'
+          : `${said.charAt(0).toUpperCase()}${said.slice(1)}.`,
       )
     } catch (error) {
       setWrong(words(error))
@@ -46,28 +48,28 @@ export function Approval({ device, text, offset, done }: Props) {
       className="space-y-4"
     >
       <h1 id="asks" ref={heading} tabIndex={-1} className="font-semibold text-3xl outline-none">
-        Is this you?
+        Are you signing in?
       </h1>
       <div className="h-1.5 overflow-hidden rounded bg-rule" aria-hidden="true">
         <div className="h-full bg-flood" style={{ width: `${Math.min(100, (100 * left) / whole)}%` }} />
       </div>
       <dl id="about" className="grid grid-cols-[5.5rem_1fr] gap-y-2 text-lg">
-        <Row name="who">
+        <Row name="User">
           {shown.name} <span className="font-mono text-ink-soft">{shown.login}</span>
         </Row>
-        <Row name="logs in to">
+        <Row name="Signing in to">
           {shown.site}, through <strong>{shown.gateway}</strong>
         </Row>
-        <Row name="from">
+        <Row name="From">
           {shown.from ? (
             <span className="font-mono">{shown.from}</span>
           ) : (
-            <span className="text-ink-soft">not told</span>
+            <span className="text-ink-soft">Unknown location</span>
           )}
         </Row>
-        <Row name="at">
+        <Row name="Time">
           {clock.format(shown.at_us / 1_000)}{' '}
-          <span className="text-ink-soft">({left > 0 ? `${Math.ceil(left)} s left` : 'over'})</span>
+          <span className="text-ink-soft">({left > 0 ? `${Math.ceil(left)} s left` : 'expired'})</span>
         </Row>
       </dl>
       {shown.requests > 1 && (
@@ -84,14 +86,14 @@ export function Approval({ device, text, offset, done }: Props) {
       <Wrong>{wrong}</Wrong>
       {shown.numbers.length > 0 ? (
         <fieldset>
-          <legend className="mb-2 text-lg">Pick the number on your screen to approve:</legend>
+          <legend className="mb-2 text-lg">To approve, tap the number shown on your computer:</legend>
           <div className="grid grid-cols-3 gap-3">
             {shown.numbers.map((number) => (
               <Big
                 key={number}
                 look="good"
                 disabled={busy}
-                aria-label={`approve with ${number}`}
+                aria-label={`Approve with number ${number}`}
                 onClick={() => say('approve', number)}
                 className="!min-h-20 font-mono !text-4xl"
               >
@@ -102,7 +104,7 @@ export function Approval({ device, text, offset, done }: Props) {
         </fieldset>
       ) : (
         <Big look="good" disabled={busy} onClick={() => say('approve')}>
-          {shown.with_key ? 'Approve with your security key' : 'Approve'}
+          {shown.with_key ? 'Approve with security key' : 'Approve'}
         </Big>
       )}
       <Big disabled={busy} onClick={() => say('deny')}>
@@ -112,16 +114,16 @@ export function Approval({ device, text, offset, done }: Props) {
         <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
           <p>
             {shown.before_password
-              ? 'Somebody else is guessing at your password. Nothing like this will ask you for an hour.'
-              : 'Somebody else may know your password. Nothing will ask you for a while, and your operators are told.'}
+              ? 'Someone is guessing your password. Requests like this one will be paused for an hour.'
+              : 'Someone may know your password. Sign-in requests will be paused and your administrators notified. Change your password afterwards.'}
           </p>
           <Big look="bad" disabled={busy} onClick={() => say('not-me')}>
-            That was not me: stop
+            Pause sign-in requests
           </Big>
         </div>
       ) : (
         <Big look="bad" disabled={busy} onClick={() => setSure(true)}>
-          That was not me
+          This wasn’t me
         </Big>
       )}
     </div>

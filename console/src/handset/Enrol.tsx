@@ -44,7 +44,7 @@ export function Enrol({ done, signIn }: Props) {
   if (finished) {
     return (
       <p className="text-lg" role="status">
-        Your authenticator app is your second factor from now on. You may close this page.
+        Your authenticator app is set up. You will be asked for its code when you sign in. You can close this page.
       </p>
     )
   }
@@ -65,41 +65,42 @@ export function Enrol({ done, signIn }: Props) {
       {invitation ? (
         <Greeting invitation={invitation} />
       ) : (
-        <h1 className="font-semibold text-3xl">Set this phone up</h1>
+        <h1 className="font-semibold text-3xl">Set up this phone</h1>
       )}
       <Wrong>{wrong}</Wrong>
       {invitation ? (
         <>
           <Field
-            name="what this phone is called"
+            name="Name of this phone"
             value={label}
             maxLength={40}
             onChange={(event) => setLabel(event.target.value)}
           />
           <p className="text-ink-soft">
-            A key is made in this browser and never leaves it. It signs your answers when somebody logs in as you.
+            A private key is created in this browser and never leaves it. It confirms that your answers come from this
+            phone.
           </p>
           <Big type="submit" look="good" disabled={busy || !label.trim()}>
-            Set this phone up
+            Set up this phone
           </Big>
         </>
       ) : (
         <>
           <Field
-            name="invitation"
+            name="Invitation code"
             value={code}
             onChange={(event) => setCode(event.target.value)}
             placeholder="7K3M-Q9TR-2XPA"
             autoComplete="off"
             autoCapitalize="characters"
             spellCheck={false}
-            hint="Scan the code that you were shown, open the link that you were sent, or type the invitation."
+            hint="Scan the QR code, open the link you received, or enter the invitation code."
           />
           <Big type="submit" look="good" disabled={busy || code.trim().length < 8}>
-            Open the invitation
+            Continue
           </Big>
           {signIn && (
-            <Part title="no invitation?">
+            <Part title="No invitation?">
               <Big onClick={signIn}>Sign in with your password</Big>
             </Part>
           )}

@@ -7,9 +7,9 @@ import { addKey, canUseKeys } from './securityKey'
 import { type Line, useWaiting } from './useWaiting'
 
 const LINES: Record<Line, string> = {
-  live: '● waiting for logins',
-  looking: '○ looking every few seconds',
-  offline: '✕ no connection',
+  live: '● Ready. Sign-in requests appear here.',
+  looking: '○ Slow connection. Checking every few seconds.',
+  offline: '✕ No connection',
 }
 
 /** The phone of somebody: what waits, the person's own codes, and the phone itself. */
@@ -29,14 +29,14 @@ export function Home({ device, forget, signIn }: { device: Device; forget: () =>
   }, [device])
   const { shown, offset, line, gone, look } = useWaiting(device, load)
   useEffect(() => {
-    document.title = shown ? '(1) Is this you?' : 'Handset'
+    document.title = shown ? '(1) Sign-in request' : 'Sign-in approval'
     if (shown) setSaid('')
   }, [shown])
   if (gone) {
     return (
       <div className="space-y-4">
-        <Wrong>This phone is no longer known here: it was removed, or its person was.</Wrong>
-        <Big onClick={() => forgetDevice().then(forget)}>Set it up again</Big>
+        <Wrong>This phone is no longer registered. Ask your administrator for a new invitation.</Wrong>
+        <Big onClick={() => forgetDevice().then(forget)}>Set up again</Big>
       </div>
     )
   }
@@ -70,7 +70,7 @@ export function Home({ device, forget, signIn }: { device: Device; forget: () =>
       )}
       {me?.stopped_until_us && (
         <p className="border-warn border-l-4 bg-warn-wash px-3 py-2">
-          You said that a login was not yours: nothing asks you until{' '}
+          You reported a login as not yours. Sign-in requests are paused until{' '}
           {new Date(me.stopped_until_us / 1_000).toLocaleTimeString(undefined, { hourCycle: 'h23' })}. Change your
           password.
         </p>
@@ -85,7 +85,7 @@ export function Home({ device, forget, signIn }: { device: Device; forget: () =>
 function Unconfirmed({ reference }: { reference: string }) {
   return (
     <div className="space-y-2 border-warn border-l-4 bg-warn-wash px-3 py-3">
-      <p>Read this to your operator. They type it, and this phone counts from then on:</p>
+      <p>One last step: read this code to your administrator. Your phone is ready once they have entered it.</p>
       <p className="font-mono text-4xl tracking-wider" data-testid="reference">
         {reference}
       </p>
@@ -100,7 +100,7 @@ function Codes({ me, offset, reload }: { me: Me; offset: number; reload: () => v
     return () => clearTimeout(timer)
   }, [until, offset, reload])
   return (
-    <Part title="your codes now">
+    <Part title="Your codes">
       {me.codes.map((code) => (
         <p key={code.label} className="flex items-baseline justify-between">
           <span className="text-ink-soft">{code.label}</span>
@@ -131,19 +131,19 @@ function Keys({ me, reload }: { me: Me; reload: () => void }) {
     setBusy(false)
   }
   return (
-    <Part title="security keys">
+    <Part title="Security keys">
       <ul data-testid="keys">
         {me.keys.map((key) => (
           <li key={key}>● {key}</li>
         ))}
       </ul>
-      {me.keys.length === 0 && <p className="text-ink-soft">None yet.</p>}
+      {me.keys.length === 0 && <p className="text-ink-soft">No security keys.</p>}
       <Wrong>{wrong}</Wrong>
-      {!canUseKeys() && <p className="text-ink-soft">This browser cannot use security keys here.</p>}
+      {!canUseKeys() && <p className="text-ink-soft">This browser does not support security keys on this page.</p>}
       {canUseKeys() && open && (
         <div className="mt-2 space-y-3">
           <Field
-            name="what the key is called"
+            name="Name of the key"
             value={label}
             maxLength={40}
             onChange={(event) => setLabel(event.target.value)}
@@ -175,20 +175,22 @@ function ThisPhone({ device, forget, signIn }: { device: Device; forget: () => v
     forget()
   }
   return (
-    <Part title="this phone">
+    <Part title="This phone">
       <div className="space-y-3">
         <Wrong>{wrong}</Wrong>
-        {signIn && <Big onClick={signIn}>All my devices</Big>}
+        {signIn && <Big onClick={signIn}>Manage my devices</Big>}
         {sure ? (
           <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
-            <p>Its key is destroyed. To use it again, you need a new invitation.</p>
+            <p>
+              You will not be able to approve sign-ins with this phone until you enrol it again with a new invitation.
+            </p>
             <Big look="bad" onClick={remove}>
               Remove this phone
             </Big>
-            <Big onClick={() => setSure(false)}>Keep it</Big>
+            <Big onClick={() => setSure(false)}>Cancel</Big>
           </div>
         ) : (
-          <Big onClick={() => setSure(true)}>Remove this phone …</Big>
+          <Big onClick={() => setSure(true)}>Remove this phone…</Big>
         )}
       </div>
     </Part>

@@ -24,12 +24,12 @@ export function NewAppForm({ app, send, done }: Props) {
   }
   return (
     <form onSubmit={confirm} className="space-y-4">
-      <p>Scan this with the app, or add an account there by key.</p>
+      <p>Scan this QR code with your authenticator app, or enter the key by hand.</p>
       <div className="mx-auto w-fit rounded bg-white p-4">
-        <QRCodeSVG value={app.link} size={208} title="key of the new account" />
+        <QRCodeSVG value={app.link} size={208} title="QR code with the account key" />
       </div>
       <a href={app.link} className="block text-center text-focus underline">
-        Open it in the app on this phone
+        Open in the app on this phone
       </a>
       <p>
         <span className="text-ink-faint">key </span>
@@ -39,7 +39,7 @@ export function NewAppForm({ app, send, done }: Props) {
       </p>
       <Wrong>{wrong}</Wrong>
       <Field
-        name="the code that the app shows"
+        name="Code shown in the app"
         value={code}
         onChange={(event) => setCode(event.target.value)}
         inputMode="numeric"

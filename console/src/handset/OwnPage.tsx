@@ -65,7 +65,7 @@ function SignIn({ done }: { done: () => void }) {
       <Wrong>{wrong}</Wrong>
       {asked ? (
         <Field
-          name={asked.prompt ?? 'answer'}
+          name={asked.prompt ?? 'Answer'}
           value={password}
           onChange={(event) => setPassword(event.target.value)}
           autoComplete="one-time-code"
@@ -74,14 +74,14 @@ function SignIn({ done }: { done: () => void }) {
       ) : (
         <>
           <Field
-            name="name"
+            name="User name"
             value={name}
             onChange={(event) => setName(event.target.value)}
             autoComplete="username"
             autoCapitalize="none"
           />
           <Field
-            name="password"
+            name="Password"
             type="password"
             value={password}
             onChange={(event) => setPassword(event.target.value)}
@@ -90,19 +90,19 @@ function SignIn({ done }: { done: () => void }) {
         </>
       )}
       <Big type="submit" look="good" disabled={busy || !name}>
-        {busy ? 'One moment …' : asked ? 'Go on' : 'Sign in'}
+        {busy ? 'Signing in…' : asked ? 'Continue' : 'Sign in'}
       </Big>
     </form>
   )
 }
 
 const KINDS: Record<string, string> = {
-  handset: 'phone, for approvals',
-  key: 'security key',
-  totp: 'authenticator app',
+  handset: 'Phone (approvals)',
+  key: 'Security key',
+  totp: 'Authenticator app',
   hotp: 'token',
-  recovery: 'recovery codes',
-  temporary: 'temporary code',
+  recovery: 'Recovery codes',
+  temporary: 'Temporary code',
 }
 
 function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () => void } & Omit<Props, 'back'>) {
@@ -123,13 +123,13 @@ function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () =>
         </p>
       </header>
       <Wrong>{wrong}</Wrong>
-      <Part title="your devices">
+      <Part title="Your devices">
         {own.factors.map((factor) => (
           <OwnDevice key={factor.id} factor={factor} reload={reload} />
         ))}
-        {own.factors.length === 0 && <p className="text-ink-soft">None yet: add one, so that you can log in.</p>}
+        {own.factors.length === 0 && <p className="text-ink-soft">No devices yet. Add one to be able to sign in.</p>}
       </Part>
-      <Part title="add">
+      <Part title="Add a device">
         {app ? (
           <NewAppForm
             app={app}
@@ -143,11 +143,11 @@ function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () =>
           <div className="space-y-3">
             {!hasDevice && (
               <Big look="good" onClick={thisPhone}>
-                This phone, for approvals
+                This phone (approve sign-ins)
               </Big>
             )}
             <Big onClick={() => attempt(async () => setApp(await call<NewApp>('POST', '/own/apps')))}>
-              An authenticator app
+              Authenticator app (codes)
             </Big>
           </div>
         )}
@@ -180,18 +180,23 @@ function OwnDevice({ factor, reload }: { factor: Factor; reload: () => void }) {
           <strong>{factor.label}</strong> <span className="text-ink-soft">{KINDS[factor.kind] ?? factor.kind}</span>
         </span>
         <span className={factor.state === 'ready' ? 'text-flood' : 'text-warn'}>
-          {factor.state === 'ready' ? '● ready' : `▲ ${factor.state.replace('-', ' ')}`}
+          {factor.state === 'ready' ? '● Ready' : `▲ Awaiting confirmation`}
         </span>
       </button>
       {open && (
         <div className="space-y-3 py-2">
           <Wrong>{wrong}</Wrong>
-          <Field name="name" value={label} maxLength={40} onChange={(event) => setLabel(event.target.value)} />
+          <Field
+            name="Name of the device"
+            value={label}
+            maxLength={40}
+            onChange={(event) => setLabel(event.target.value)}
+          />
           <Big disabled={!label.trim() || label === factor.label} onClick={() => run('PUT', { label })}>
             Rename
           </Big>
           <Big look="bad" onClick={() => run('DELETE')}>
-            Lost or replaced: remove it
+            Remove (lost or replaced)
           </Big>
         </div>
       )}

@@ -21,7 +21,7 @@ export function words(error: unknown): string {
     return error.remedy ? `${sentence(error.message)} ${sentence(error.remedy)}` : sentence(error.message)
   if (error instanceof DOMException && error.name === 'NotAllowedError')
     return 'The security key was not used. Try again.'
-  if (error instanceof TypeError) return 'The service does not answer. Check the network.'
+  if (error instanceof TypeError) return 'Cannot reach the server. Check your network and try again.'
   return error instanceof Error ? sentence(error.message) : 'Something went wrong. Try again.'
 }
 
@@ -39,7 +39,11 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   const text = await answer.text()
   const read = text ? JSON.parse(text) : undefined
   if (!answer.ok)
-    throw new Refused(answer.status, read?.title ?? `the service answered ${answer.status}`, read?.remedy ?? '')
+    throw new Refused(
+      answer.status,
+      read?.title ?? `The server returned an error (${answer.status}).`,
+      read?.remedy ?? '',
+    )
   return read as T
 }
 

@@ -26,7 +26,7 @@ export async function addKey(label: string): Promise<void> {
       excludeCredentials: descriptors(publicKey.excludeCredentials),
     },
   })
-  if (!(made instanceof PublicKeyCredential)) throw new Error('no security key answered')
+  if (!(made instanceof PublicKeyCredential)) throw new Error('No security key responded. Try again.')
   const response = made.response as AuthenticatorAttestationResponse
   const credential = {
     id: made.id,
@@ -53,7 +53,7 @@ export async function touchKey(approval: string): Promise<unknown> {
       allowCredentials: descriptors(publicKey.allowCredentials),
     },
   })
-  if (!(touched instanceof PublicKeyCredential)) throw new Error('no security key answered')
+  if (!(touched instanceof PublicKeyCredential)) throw new Error('No security key responded. Try again.')
   const response = touched.response as AuthenticatorAssertionResponse
   return {
     id: touched.id,

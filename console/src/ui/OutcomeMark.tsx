@@ -9,6 +9,7 @@ const LOOKS: Record<Outcome, { mark: string; colour: string }> = {
 
 /** What a person calls an outcome. */
 export function outcomeWord(outcome: string) {
+  if (outcome === 'silent') return 'no reply'
   return outcome === 'challenged' ? 'waiting' : outcome
 }
 

@@ -37,7 +37,7 @@ export function Select({ label, value, options, word = (option) => option, onCha
                 value={option}
                 className="flex cursor-default items-center gap-2 rounded px-2 py-1 outline-none data-[highlighted]:bg-flood-wash"
               >
-                <Radix.ItemText>{option === ANY ? 'any' : word(option)}</Radix.ItemText>
+                <Radix.ItemText>{option === ANY ? 'Any' : word(option)}</Radix.ItemText>
               </Radix.Item>
             ))}
           </Radix.Viewport>

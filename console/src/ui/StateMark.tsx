@@ -1,10 +1,10 @@
 import type { Tone } from '../api/client'
 
 const LOOKS: Record<Tone, { mark: string; word: string; colour: string }> = {
-  good: { mark: '●', word: 'well', colour: 'text-flood' },
-  note: { mark: '○', word: 'not known', colour: 'text-ink-faint' },
-  warn: { mark: '▲', word: 'look at it', colour: 'text-warn' },
-  bad: { mark: '✕', word: 'down', colour: 'text-ebb' },
+  good: { mark: '●', word: 'OK', colour: 'text-flood' },
+  note: { mark: '○', word: 'Unknown', colour: 'text-ink-faint' },
+  warn: { mark: '▲', word: 'Warning', colour: 'text-warn' },
+  bad: { mark: '✕', word: 'Failing', colour: 'text-ebb' },
 }
 
 /** How something is, by mark and colour; the word is there for those who see neither. */

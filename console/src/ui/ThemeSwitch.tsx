@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { Button } from './Button'
 
-/** Day and night. */
+/** Light and dark. */
 export function ThemeSwitch() {
   const [theme, setTheme] = useState(document.documentElement.dataset.theme)
   const other = theme === 'dark' ? 'light' : 'dark'
@@ -16,8 +16,8 @@ export function ThemeSwitch() {
   }
   return (
     <Button onClick={turn}>
-      <span aria-hidden="true">{theme === 'dark' ? '☾' : '☀'}</span> {theme === 'dark' ? 'night' : 'day'}
-      <span className="sr-only">: switch to {other === 'dark' ? 'night' : 'day'}</span>
+      <span aria-hidden="true">{theme === 'dark' ? '☾' : '☀'}</span> {theme === 'dark' ? 'Dark' : 'Light'}
+      <span className="sr-only">. Switch to {other} theme</span>
     </Button>
   )
 }

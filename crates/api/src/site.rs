@@ -29,7 +29,7 @@ pub struct ApplyRequest {
     /// What the change is for.
     #[serde(default)]
     pub note: String,
-    /// The revision that the change was made from; another one active stops the apply.
+    /// The revision that the change was made from; another active revision stops the apply.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected: Option<u64>,
     /// Whether it may make logging in weaker.
@@ -53,7 +53,7 @@ pub struct CompareRequest {
     /// The new revision.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
-    /// The revision to compare with; the one active if left out.
+    /// The revision to compare with; the active one if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub against: Option<u64>,
 }
@@ -102,7 +102,7 @@ pub struct RestoreRequest {
 /// A revision that waits to be confirmed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Awaiting {
-    /// The revision active.
+    /// The active revision.
     pub revision: u64,
     /// The one that comes back.
     pub back_to: u64,

@@ -12,7 +12,7 @@ pub struct Status {
     pub version: String,
     /// Name of the site; empty before the first apply.
     pub site: String,
-    /// The revision active; 0 before the first apply.
+    /// The active revision; 0 before the first apply.
     pub revision: u64,
     /// Who asks.
     pub operator: String,

@@ -19,7 +19,7 @@ pub struct TimingRequest {
     /// The margin that everything should nest with, as a share; a fifth if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub margin: Option<f64>,
-    /// A site file instead of the one active.
+    /// A site file instead of the active one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
     /// Also work out a rush: this many logins that begin at the same moment.
@@ -112,7 +112,7 @@ pub struct SimulateRequest {
     /// How many points the curve has; 15 if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub points: Option<u32>,
-    /// A site file instead of the one active.
+    /// A site file instead of the active one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
 }

@@ -57,7 +57,7 @@ pub struct Rehearsed {
     pub gateway: String,
     /// The one socket that it hears.
     pub asker: SocketAddr,
-    /// The site that decides: the one active, or one that is being proved.
+    /// The site that decides: the active one, or one that is being proved.
     pub live: Arc<LiveSite>,
     /// What stands in for people and things.
     pub stage: Arc<Stage>,

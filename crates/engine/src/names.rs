@@ -225,7 +225,7 @@ mod tests {
             revision: 1,
             steps: vec![
                 step(format!("`{typed}` is looked up as `{}`", plain(typed))),
-                step(format!("tidehall knows nobody called `{}`", plain(typed))),
+                step(format!("tidehall has no person `{}`", plain(typed))),
             ],
             facts: Box::default(),
         }

@@ -321,7 +321,7 @@ mod tests {
         let (seen, _) =
             judge_rules(&chain(&site, "staff").rules, &Groups::new(["turbine-crew", "remote-suspended"]), &BTreeMap::new(), &site, "noor");
         assert_eq!((seen.state, seen.cause), (Tone::Bad, Some(Cause::RuleRefused)));
-        assert!(seen.remedy.unwrap().contains("put `turbine crew` before `suspended people stay out`"));
+        assert!(seen.remedy.unwrap().contains("move `turbine crew` before `suspended people stay out`"));
         let (seen, _) = judge_rules(&chain(&site, "staff").rules, &Groups::new(["harbour"]), &BTreeMap::new(), &site, "kit");
         assert!(seen.said.contains("harbour") && seen.remedy.unwrap().contains("control-room"));
     }

@@ -314,9 +314,9 @@ mod tests {
     fn certificates_are_judged_by_their_days() {
         let day = 86_400;
         let now = NOON.secs() as i64;
-        assert_eq!(judge_dates(now - day, now + 90 * day, NOON), Ok("good for 90 days".to_owned()));
+        assert_eq!(judge_dates(now - day, now + 90 * day, NOON), Ok("valid for 90 days".to_owned()));
         assert_eq!(judge_dates(now - day, now + 10 * day, NOON).unwrap_err().state, Tone::Warn);
-        assert!(judge_dates(now - 9 * day, now - day, NOON).unwrap_err().said.contains("ended 1 days ago"));
+        assert!(judge_dates(now - 9 * day, now - day, NOON).unwrap_err().said.contains("expired 1 days ago"));
         assert_eq!(judge_dates(now + day, now + 9 * day, NOON).unwrap_err().cause, Some(Cause::SourceTlsUntrusted));
     }
 

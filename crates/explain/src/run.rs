@@ -197,7 +197,7 @@ impl Run {
     /// What decided it, in words.
     pub fn decided_by(&self) -> String {
         match self.revision {
-            0 => "a draft, not in force".to_owned(),
+            0 => "a draft, not active".to_owned(),
             number => format!("revision {number}"),
         }
     }
@@ -381,7 +381,7 @@ mod tests {
         let run = run(vec![result("a", None, "none"), result("b", Some(Cause::CodeUsed), "code-wrong"), broken]);
         let junit = run.junit();
         assert!(junit.contains("name=\"staff &amp; friends\" tests=\"3\" failures=\"1\" errors=\"1\" time=\"1.500\""), "{junit}");
-        assert!(junit.contains("<failure message=\"cause: wanted code-wrong, seen code-used\">"));
+        assert!(junit.contains("<failure message=\"cause: expected code-wrong, got code-used\">"));
         assert!(junit.contains("<error message=\"no reply &quot;in&quot; time\">") && junit.contains("2026-11-23T10:15:00"));
         let html = run.html();
         assert!(html.contains("&lt;ines&gt; by pap through breakwater") && !html.contains("<ines>"));

@@ -72,7 +72,7 @@ pub fn handover(site: &Site, gateway: usize, doors: &[SocketAddr]) -> Option<She
             ("then", format!("bivector trace follow --gateway {}", gateway.name)),
         ],
     ));
-    Some(Sheet { title: format!("{}: handover of {}", site.name, gateway.name), sections })
+    Some(Sheet { title: format!("{}: settings for {}", site.name, gateway.name), sections })
 }
 
 /// What to enter on the device itself.
@@ -318,9 +318,9 @@ mod tests {
     fn a_handover_sheet_says_what_to_enter_and_what_comes_back() {
         let text = sheet("breakwater").render(Format::Text);
         for wanted in [
-            "Northmoor Tidal: handover of breakwater",
+            "Northmoor Tidal: settings for breakwater",
             "192.0.2.1 port 1812",
-            "the one sealed as gateway/breakwater; handed over apart from this sheet",
+            "the secret sealed as gateway/breakwater; passed on separately from this sheet",
             "5 s per try, 3 tries",
             "ines or NORTHMOOR\\ines or ines@northmoor.example",
             "(read as `password code(6)`)",

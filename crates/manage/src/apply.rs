@@ -72,7 +72,7 @@ pub struct Change {
     pub operator: String,
     /// What for.
     pub note: String,
-    /// The revision it was made from, if that matters: another one active means that somebody was faster.
+    /// The revision it was made from, if that matters: another active revision means that somebody was faster.
     pub expected: Option<u64>,
     /// Whether it may make logging in weaker.
     pub weaker_is_meant: bool,
@@ -125,7 +125,7 @@ impl Doors {
         Ok(Applied { revision, findings, unreachable, differences, proved })
     }
 
-    /// Puts the newest revision active at start. Its directories may be down: logins will say so.
+    /// Activates the newest revision at start. Its directories may be down: logins will say so.
     ///
     /// # Errors
     /// It no longer passes the check, or a door cannot bind.

@@ -10,7 +10,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value, 
 /// The gateway is not in it, or has the address already.
 pub fn add_address(text: &str, gateway: &str, address: &str) -> Result<String, ServiceError> {
     let refused = |what: String, remedy: &str| ServiceError::Refused { what, remedy: remedy.to_owned() };
-    let unreadable = || refused("the site file active cannot be edited".into(), "add the address by hand and apply the file");
+    let unreadable = || refused("the active site file cannot be edited".into(), "add the address by hand and apply the file");
     let mut document: DocumentMut = text.parse().map_err(|_| unreadable())?;
     let gateways = document.get_mut("gateways").and_then(|item| item.as_array_of_tables_mut()).ok_or_else(unreadable)?;
     let table = gateways.iter_mut().find(|table| table.get("name").and_then(|name| name.as_str()) == Some(gateway));
@@ -49,13 +49,13 @@ pub struct Wait {
 /// The text cannot be edited, or an entry is not in it.
 pub fn set_waits(text: &str, waits: &[Wait]) -> Result<String, ServiceError> {
     let refused = |what: String| ServiceError::Refused { what, remedy: "edit the site file by hand".to_owned() };
-    let mut document: DocumentMut = text.parse().map_err(|_| refused("the site file active cannot be edited".into()))?;
+    let mut document: DocumentMut = text.parse().map_err(|_| refused("the active site file cannot be edited".into()))?;
     for wait in waits {
         let written = match wait.amount {
             Amount::Count(count) => Value::from(i64::from(count)),
             time @ Amount::Time(_) => Value::from(time.written()),
         };
-        let missing = || refused(format!("`{}` of `{}` has no place in the site file active", wait.key, wait.owner));
+        let missing = || refused(format!("`{}` of `{}` has no place in the active site file", wait.key, wait.owner));
         match (wait.list, wait.key) {
             ("factors", _) => {
                 let factors = document.entry("factors").or_insert(Item::Table(Table::new()));

@@ -175,7 +175,7 @@ mod tests {
         assert_eq!(say("nl", Text::Wrong), "Das war nicht richtig.");
         assert_eq!(say("fr-CH", Text::Code), "Code de phone :");
         assert_eq!(say("xx", Text::Code), "Code von phone:");
-        assert_eq!(Texts::default().say("", Text::Code, &[]), "Code from :");
+        assert_eq!(Texts::default().say("", Text::Code, &[]), "Enter the code from :");
         texts.own.insert("en".into(), BTreeMap::from([(Text::Code, "Six digits:".into())]));
         assert_eq!(texts.say("", Text::Wrong, &[]), "Das war nicht richtig.", "the site's own language comes first");
         texts.fallback.clear();

@@ -86,7 +86,7 @@ pub struct Running {
     pub phones: Option<SocketAddr>,
     /// Whether that is over TLS.
     pub encrypted: bool,
-    /// The revision active, if there is one.
+    /// The active revision, if there is one.
     pub revision: Option<u64>,
     /// Why the newest revision could not be activated; the API runs all the same, so that it can be mended.
     pub problem: Option<ServiceError>,

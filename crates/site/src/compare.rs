@@ -161,8 +161,8 @@ fn each<T>(
 /// How codes are read and sent, and when wrong ones lock.
 fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     let mut wider = |what: &str, old: u64, new: u64| match new.cmp(&old) {
-        std::cmp::Ordering::Greater => site.weaker(format!("{what} {new} instead of {old}")),
-        std::cmp::Ordering::Less => site.say(format!("{what} {new} instead of {old}")),
+        std::cmp::Ordering::Greater => site.weaker(format!("{what} {new} (was {old})")),
+        std::cmp::Ordering::Less => site.say(format!("{what} {new} (was {old})")),
         std::cmp::Ordering::Equal => {}
     };
     wider("TOTP window (time steps each way):", old.codes.window, new.codes.window);
@@ -173,7 +173,7 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     wider("wrong passwords before a caller waits:", u64::from(old.passwords.per_caller), u64::from(new.passwords.per_caller));
     wider("lifetime of sent codes (s):", old.sending.lasts.as_secs(), new.sending.lasts.as_secs());
     if new.lockout.time < old.lockout.time {
-        site.weaker(format!("a lock lasts {} instead of {}", time(&new.lockout.time), time(&old.lockout.time)));
+        site.weaker(format!("a lock lasts {} (was {})", time(&new.lockout.time), time(&old.lockout.time)));
     } else {
         site.value("how long a lock lasts", &old.lockout.time, &new.lockout.time, time);
     }
@@ -181,7 +181,7 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     let work = |hash: HashSettings| u64::from(hash.memory_mib) * u64::from(hash.passes);
     let hashed = |hash: &HashSettings| format!("{} MiB and {} passes", hash.memory_mib, hash.passes);
     match work(after) < work(before) {
-        true => site.weaker(format!("new hashes of passwords take {} instead of {}", hashed(&after), hashed(&before))),
+        true => site.weaker(format!("new password hashes take {} (was {})", hashed(&after), hashed(&before))),
         false => site.value("new hashes of passwords", &before, &after, hashed),
     }
     for (what, old, new) in [
@@ -189,13 +189,13 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
         ("the longest wait after wrong passwords", old.passwords.longest, new.passwords.longest),
     ] {
         if new < old {
-            site.weaker(format!("{what} is {} instead of {}", time(&new), time(&old)));
+            site.weaker(format!("{what} is {} (was {})", time(&new), time(&old)));
         } else {
             site.value(what, &old, &new, time);
         }
     }
     if new.sending.digits < old.sending.digits {
-        site.weaker(format!("codes that are sent have {} digits instead of {}", new.sending.digits, old.sending.digits));
+        site.weaker(format!("sent codes have {} digits (was {})", new.sending.digits, old.sending.digits));
     } else {
         site.value("digits of codes that are sent", &old.sending.digits, &new.sending.digits, ToString::to_string);
     }
@@ -208,7 +208,7 @@ fn codes(old: &Site, new: &Site, site: &mut About<'_>) {
     };
     let bounds = |site: &Site| (site.sending.resends, site.sending.per_person, site.sending.per_minute);
     if bounds(old) != bounds(new) {
-        site.say(format!("limits of sent codes: {} instead of {}", limits(&new.sending), limits(&old.sending)));
+        site.say(format!("limits of sent codes: {} (was {})", limits(&new.sending), limits(&old.sending)));
     }
     handset(old, new, site);
     site.value("how long a prompt may be answered", &old.prompt_lasts, &new.prompt_lasts, time);
@@ -233,7 +233,7 @@ fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
     site.value("how long an invitation may be used", &was.invitation_lasts, &is.invitation_lasts, time);
     site.value("approvals for one person in an hour", &was.per_person, &is.per_person, ToString::to_string);
     if is.stop < was.stop {
-        site.weaker(format!("\"that was not me\" stops approvals for {} instead of {}", time(&is.stop), time(&was.stop)));
+        site.weaker(format!("\"that was not me\" stops approvals for {} (was {})", time(&is.stop), time(&was.stop)));
     } else {
         site.value("how long \"that was not me\" stops approvals", &was.stop, &is.stop, time);
     }
@@ -254,7 +254,7 @@ fn courier(old: &Courier, new: &Courier, about: &mut About<'_>) {
     };
     match (clear(old), clear(new)) {
         (false, true) => about.weaker("codes are sent to it unencrypted"),
-        (true, false) => about.say("codes travel to it encrypted now"),
+        (true, false) => about.say("codes are now sent to it encrypted"),
         _ => {}
     }
     if old.by != new.by {
@@ -380,8 +380,8 @@ fn directory(old: &Directory, new: &Directory, about: &mut About<'_>) {
     about.list("servers", &urls(old), &urls(new));
     let clear = |directory: &Directory| !directory.start_tls && directory.servers.iter().any(|server| !server.tls);
     match (clear(old), clear(new)) {
-        (false, true) => about.weaker("passwords travel to it unencrypted"),
-        (true, false) => about.say("passwords travel to it encrypted now"),
+        (false, true) => about.weaker("passwords are sent to it unencrypted"),
+        (true, false) => about.say("passwords are now sent to it encrypted"),
         _ => {}
     }
     about.value("pool", &old.pool, &new.pool, |pool| format!("{pool:?}").to_lowercase());
@@ -493,7 +493,7 @@ fn rules((old, old_site): (&[Rule], &Site), (new, new_site): (&[Rule], &Site), a
         if before == now {
             continue;
         }
-        let said = format!("the rule `{}` {now}; before, it {before}", is.name);
+        let said = format!("the rule `{}` {now} (before: {before})", is.name);
         let wider = matches!(is.then, Then::Grant(_))
             && (matches!(was.then, Then::Refuse(_)) || is.when.groups.is_empty() && !was.when.groups.is_empty());
         let narrower_refusal = matches!((&was.then, &is.then), (Then::Refuse(_), Then::Refuse(_))) && !is.when.covers(&was.when);
@@ -522,8 +522,10 @@ fn was_behind(old: &[Rule], refusal: &Rule, grant: &Rule) -> bool {
 
 fn effect(rule: &Rule, site: &Site) -> String {
     match &rule.then {
-        Then::Refuse(reason) => format!("keeps {} out ({reason})", rule.when),
-        Then::Grant(grant) => format!("lets {} in with `{}`", rule.when, site.grants.get(*grant).map_or("?", |grant| grant.name.as_str())),
+        Then::Refuse(reason) => format!("refuses {} ({reason})", rule.when),
+        Then::Grant(grant) => {
+            format!("admits {} with the grant `{}`", rule.when, site.grants.get(*grant).map_or("?", |grant| grant.name.as_str()))
+        }
     }
 }
 
@@ -612,13 +614,13 @@ mod tests {
         let forms = ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]");
         let cases: [(&[Change], &str); 9] = [
             (&[("second = [\"totp\"]", "second = []"), forms], "the second factor is no longer asked for"),
-            (&[("client_patience = \"60s\"", "message_authenticator = \"when-present\"")], "no longer have to be signed"),
-            (&[("[\"ldaps://127.0.0.1:18636\", ", "[\"ldap://127.0.0.1:18636\", ")], "travel to it unencrypted"),
+            (&[("client_patience = \"60s\"", "message_authenticator = \"when-present\"")], "no longer need Message-Authenticator"),
+            (&[("[\"ldaps://127.0.0.1:18636\", ", "[\"ldap://127.0.0.1:18636\", ")], "are sent to it unencrypted"),
             (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nwhen_source_is_down = \"next\"")], "the next one is asked"),
             (&[("when_unclear = \"code\"", "when_unclear = \"code\"\nrefusal_pace = \"0s\"")], "reveals whether a login name exists"),
-            (&[("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]")], "TOTP window (time steps each way): 4 instead of 1"),
-            (&[("when = { group = \"remote-suspended\" }", "when = { group = \"somebody-else\" }")], "keeps members of somebody-else out"),
-            (&[("when = { group = \"control-room\" }\n", "")], "exempts everybody from the second factor"),
+            (&[("[[identity]]", "[factors.totp]\nwindow = 4\n[[identity]]")], "TOTP window (time steps each way): 4 (was 1)"),
+            (&[("when = { group = \"remote-suspended\" }", "when = { group = \"somebody-else\" }")], "refuses members of somebody-else"),
+            (&[("when = { group = \"control-room\" }\n", "")], "admits everybody with the grant `control-room`"),
             (&[("name = \"suspended people stay out\"", "name = \"renamed\"")], "`suspended people stay out` no longer refuses"),
         ];
         for (change, said) in cases {
@@ -640,10 +642,10 @@ mod tests {
         assert_eq!(
             said,
             [
-                "gateway breakwater: addresses: 127.0.0.11 is taken out",
-                "gateway breakwater: client patience: 90s instead of 60s",
-                "chain staff: sources is now in the order roster, tidehall",
-                "grant control-room: attributes: Filter-Id is taken out",
+                "gateway breakwater: addresses: removed 127.0.0.11",
+                "gateway breakwater: client patience: 90s (was 60s)",
+                "chain staff: sources: new order roster, tidehall",
+                "grant control-room: attributes: removed Filter-Id",
             ]
         );
         assert!(found.iter().all(|one| !one.weaker));
@@ -656,6 +658,6 @@ mod tests {
             "[[rules]]\nname = \"control room\"\nchain = \"staff\"\nwhen = { group = \"control-room\" }\ngrant = \"control-room\"\n",
         );
         let found = differences(&[(refuse, ""), (grant, &format!("{grant}\n{refuse}"))]);
-        assert!(found.len() == 1 && found[0].weaker && found[0].said.contains("now comes before"), "{found:#?}");
+        assert!(found.len() == 1 && found[0].weaker && found[0].said.contains("now precedes one that refuses it"), "{found:#?}");
     }
 }

@@ -102,10 +102,10 @@ impl Skill {
     fn words(self) -> &'static str {
         match self {
             Skill::Checks => "directory",
-            Skill::ShowsNtHash => "directory that shows NT hashes",
+            Skill::ShowsNtHash => "directory with readable NT hashes",
             Skill::Roster => "roster",
             Skill::Upstream => "upstream",
-            Skill::Gateway => "the gateway itself (`code_only`)",
+            Skill::Gateway => "the gateway itself (`code_only`: Bivector checks the code only)",
         }
     }
 }
@@ -169,9 +169,9 @@ impl Second {
     fn words(self) -> &'static str {
         match self {
             Second::None => "none",
-            Second::Code => "code of a device or list",
-            Second::Courier => "code by courier",
-            Second::Upstream => "code for an upstream",
+            Second::Code => "code from a token or list",
+            Second::Courier => "code sent by courier",
+            Second::Upstream => "code checked by an upstream",
             Second::Handset => "approval on the handset",
         }
     }
@@ -185,7 +185,7 @@ pub fn first(method: Method, skill: Skill) -> Fit {
         "switch the gateway to PAP",
         "use an upstream for the first check",
         "set `attributes.nt_hash` of the directory to the attribute that holds the NT hash",
-        "keep the people's passwords in the roster as text or as NT hash",
+        "store the passwords in the roster in clear text or as NT hashes",
     ];
     const INNER: &[&str] = &["use an upstream for the first check", "switch the gateway to PAP"];
     match (method, skill) {
@@ -214,13 +214,13 @@ pub fn first(method: Method, skill: Skill) -> Fit {
 pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
     const PROMPT: &[&str] =
         &["use a prompt for the code: set `shows_challenges = true` for a gateway that supports it", "switch the gateway to PAP"];
-    const WITHOUT_PASSWORD: &[&str] = &["put `password` into the form", "set `code_only = true` if the gateway checks the password itself"];
+    const WITHOUT_PASSWORD: &[&str] = &["add `password` to the form", "set `code_only = true` if the gateway checks the password itself"];
     if skill == Skill::Gateway && shape.has_password() {
         let why = "the chain is `code_only`, so the password in this form would not be checked";
         return Err(Never { why, remedies: &["remove `password` from the form", "take `code_only` out"] });
     }
     if skill != Skill::Gateway && !shape.has_password() {
-        return Err(Never { why: "the form has no password, and the first check needs one", remedies: WITHOUT_PASSWORD });
+        return Err(Never { why: "the form contains no password, but the source needs one", remedies: WITHOUT_PASSWORD });
     }
     match (method, skill, shape) {
         (Method::Pap, ..) => Ok("read from the text"),
@@ -253,14 +253,14 @@ pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
 /// Whether a second proof can be had once the form is read.
 pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fit {
     const PROMPTS: &[&str] =
-        &["set `shows_challenges = true` on a gateway that shows prompts", "add a form with a code, such as `password code(6)`"];
-    const ONLY_PROMPTS: &[&str] = &["set `shows_challenges = true` on a gateway that shows prompts", "remove the factor from `second`"];
+        &["set `shows_challenges = true` if the gateway supports prompts", "add a form with a code, such as `password code(6)`"];
+    const ONLY_PROMPTS: &[&str] = &["set `shows_challenges = true` if the gateway supports prompts", "remove the factor from `second`"];
     let asked = |how: &'static str, remedies, why| if prompts { Ok(how) } else { Err(Never { why, remedies }) };
     if method == Method::Eap && second != Second::None {
         let why = "EAP ends with its own success message, and no prompt can follow it";
         return Err(Never {
             why,
-            remedies: &["let the upstream ask for the second factor and set `second = []`", "switch the gateway to PAP"],
+            remedies: &["let the upstream handle the second factor and set `second = []`", "switch the gateway to PAP"],
         });
     }
     match (second, shape) {

@@ -6,7 +6,7 @@ pub(super) struct Key {
     pub(super) key: &'static str,
     kind: &'static str,
     default: &'static str,
-    meaning: &'static str,
+    pub(super) meaning: &'static str,
 }
 
 macro_rules! keys {
@@ -112,18 +112,18 @@ keys! {
         "send_by" "name" "handed over on screen" "The courier that brings the invitation.";
     }
     "texts.LANGUAGE" {
-        "code" "text" "as shipped" "In English: Code from {devices}: Places: `{devices}`.";
-        "pin_code" "text" "as shipped" "In English: PIN and code from {devices}, one behind the other: Places: `{devices}`.";
-        "next_code" "text" "as shipped" "In English: Nearly. Wait, then type the next code from {devices}: Places: `{devices}`.";
-        "upstream_code" "text" "as shipped" "In English: Code for {upstream}: Places: `{upstream}`.";
-        "sent" "text" "as shipped" "In English: A code was sent to {to}. Code: Places: `{to}`.";
-        "choose" "text" "as shipped" "In English: Type a code, or the number of your choice: / {list} Places: `{list}`.";
-        "choose_sending" "text" "as shipped" "In English: Type the number of your choice: / {list} Places: `{list}`.";
-        "option_code" "text" "as shipped" "In English: code from {devices} Places: `{devices}`.";
-        "option_text" "text" "as shipped" "In English: text message to {to} Places: `{to}`.";
-        "option_call" "text" "as shipped" "In English: call to {to} Places: `{to}`.";
-        "option_mail" "text" "as shipped" "In English: mail to {to} Places: `{to}`.";
-        "option_upstream" "text" "as shipped" "In English: code for {upstream} Places: `{upstream}`.";
+        "code" "text" "as shipped" "In English: “Enter the code from {devices}:”. Places: `{devices}`.";
+        "pin_code" "text" "as shipped" "In English: “Enter your PIN followed by the code from {devices}:”. Places: `{devices}`.";
+        "next_code" "text" "as shipped" "In English: “Almost. Wait for the next code from {devices} and enter it:”. Places: `{devices}`.";
+        "upstream_code" "text" "as shipped" "In English: “Enter your code for {upstream}:”. Places: `{upstream}`.";
+        "sent" "text" "as shipped" "In English: “We sent a code to {to}. Enter it here:”. Places: `{to}`.";
+        "choose" "text" "as shipped" "In English: “Enter a code, or the number of an option: / {list}”. Places: `{list}`.";
+        "choose_sending" "text" "as shipped" "In English: “Enter the number of an option: / {list}”. Places: `{list}`.";
+        "option_code" "text" "as shipped" "In English: “code from {devices}”. Places: `{devices}`.";
+        "option_text" "text" "as shipped" "In English: “text message to {to}”. Places: `{to}`.";
+        "option_call" "text" "as shipped" "In English: “call to {to}”. Places: `{to}`.";
+        "option_mail" "text" "as shipped" "In English: “email to {to}”. Places: `{to}`.";
+        "option_upstream" "text" "as shipped" "In English: “code for {upstream}”. Places: `{upstream}`.";
         "number" "text" "as shipped" "The number to pick on the handset, with `{number}`.";
         "option_approval" "text" "as shipped" "An approval, in the list.";
         "option_key" "text" "as shipped" "A security key, in the list.";
@@ -131,15 +131,15 @@ keys! {
         "enrol" "text" "as shipped" "The key of a new authenticator app, with `{key}` and `{site}`.";
         "invitation" "text" "as shipped" "An invitation, with `{name}`, `{site}`, `{link}`, `{code}` and `{hours}`.";
         "invitation_subject" "text" "as shipped" "The subject of an invitation by mail, with `{site}`.";
-        "wrong" "text" "as shipped" "In English: That was not right.";
-        "not_sent" "text" "as shipped" "In English: It could not be sent.";
-        "no_more" "text" "as shipped" "In English: No further code can be sent now.";
-        "new_password" "text" "as shipped" "In English: Your password has expired. New password:";
-        "new_password_again" "text" "as shipped" "In English: New password again:";
-        "not_taken" "text" "as shipped" "In English: Not taken: {why}. New password: Places: `{why}`.";
-        "message" "text" "as shipped" "In English: {code} is your sign-in code for {site}. It works for {minutes} minutes. Places: `{code}`, `{site}`, `{minutes}`.";
-        "subject" "text" "as shipped" "In English: Sign-in code for {site} Places: `{site}`.";
-        "refused" "text" "as shipped" "In English: Sign-in refused. Reference {reference} Places: `{reference}`.";
+        "wrong" "text" "as shipped" "In English: “That was not correct.”";
+        "not_sent" "text" "as shipped" "In English: “The code could not be sent.”";
+        "no_more" "text" "as shipped" "In English: “No more codes can be sent right now.”";
+        "new_password" "text" "as shipped" "In English: “Your password has expired. Enter a new password:”.";
+        "new_password_again" "text" "as shipped" "In English: “Repeat the new password:”.";
+        "not_taken" "text" "as shipped" "In English: “Password not accepted: {why}. Enter another one:”. Places: `{why}`.";
+        "message" "text" "as shipped" "In English: “{code} is your sign-in code for {site}. Valid for {minutes} minutes.” Places: `{code}`, `{site}`, `{minutes}`.";
+        "subject" "text" "as shipped" "In English: “Sign-in code for {site}”. Places: `{site}`.";
+        "refused" "text" "as shipped" "In English: “Sign-in failed. Reference {reference}”. Places: `{reference}`.";
     }
     "gateways" {
         "name" "text" "needed" "Its name.";

@@ -479,14 +479,14 @@ mod tests {
         assert_eq!(
             told,
             [
-                "cause: wanted code-used, seen none",
-                "grant: wanted survey, seen control-room",
-                "source: wanted roster, seen tidehall",
-                "factor: wanted approval, seen totp",
-                "Class: wanted survey, seen control-room",
-                "Session-Timeout: wanted 60, seen nothing",
-                "Filter-Id: wanted nothing, seen no-ping",
-                "time: wanted within 2.0 s, seen 3.0 s",
+                "cause: expected code-used, got none",
+                "grant: expected survey, got control-room",
+                "source: expected roster, got tidehall",
+                "factor: expected approval, got totp",
+                "Class: expected survey, got control-room",
+                "Session-Timeout: expected 60, got nothing",
+                "Filter-Id: expected nothing, got no-ping",
+                "time: expected within 2.0 s, got 3.0 s",
             ]
         );
     }
@@ -496,7 +496,7 @@ mod tests {
         let expect = Expect { grant: Some("survey".into()), within: Some(Duration::from_millis(1)), ..Expect::default() };
         let refused = Seen { outcome: Outcome::Refused, cause: Some(Cause::CodeUsed), ..seen() };
         let told: Vec<String> = expect.differences(&refused).iter().map(ToString::to_string).collect();
-        assert_eq!(told, ["outcome: wanted accepted, seen refused", "cause: wanted none, seen code-used"]);
+        assert_eq!(told, ["outcome: expected accepted, got refused", "cause: expected none, got code-used"]);
     }
 
     #[test]

@@ -334,7 +334,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
             }
             let allowed = quoted(&taken);
             let hint = did_you_mean(name, taken.iter().copied()).unwrap_or_else(|| format!("allowed keys: {allowed}"));
-            self.notes.error("unknown-key", key.span(), format!("unknown key `{}` in {name}", self.title), hint);
+            self.notes.error("unknown-key", key.span(), format!("unknown key `{name}` in {}", self.title), hint);
         }
     }
 }

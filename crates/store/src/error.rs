@@ -120,10 +120,10 @@ pub enum ServiceError {
     /// The rehearsal of a change did not pass.
     #[error("the change was not activated: {} of {} logins of the rehearsal `{}` did not give the expected result", .0.total - .0.passed, .0.total, .0.rehearsal)]
     NotProved(Box<Run>),
-    /// The revision active waits to be confirmed.
+    /// The active revision waits to be confirmed.
     #[error("revision {revision} is awaiting confirmation; otherwise it is rolled back to {back_to}")]
     Unconfirmed {
-        /// The revision active.
+        /// The active revision.
         revision: u64,
         /// The one that comes back.
         back_to: u64,

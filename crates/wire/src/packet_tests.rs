@@ -35,7 +35,7 @@ fn each_way_of_being_malformed_is_named_with_its_place() {
         assert_eq!(Packet::parse(&bytes).unwrap_err().to_string(), wanted);
     }
     let twice = frame(&[1, 3, b'a', 1, 3, b'b']);
-    assert_eq!(Packet::parse(&twice).unwrap_err().to_string(), "attribute User-Name stands again at offset 23; only one is allowed");
+    assert_eq!(Packet::parse(&twice).unwrap_err().to_string(), "attribute User-Name is repeated at offset 23; only one is allowed");
 }
 
 #[test]

@@ -1,6 +1,7 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import type { ReactNode } from 'react'
 import type { ChainView, HopView } from '../../api/client'
+import { words } from '../../api/client'
 import { LineMark } from '../../ui/LineMark'
 import { StateMark } from '../../ui/StateMark'
 import { useBudgets } from '../timing/useTiming'
@@ -9,11 +10,11 @@ import { useChains } from './useChains'
 import { Waits } from './Waits'
 
 const STATIONS = [
-  { kind: 'gateway', title: 'gateways' },
-  { kind: 'reading', title: 'reading' },
-  { kind: 'source', title: 'first check' },
-  { kind: 'factor', title: 'second' },
-  { kind: 'rules', title: 'rules' },
+  { kind: 'gateway', title: 'Gateways' },
+  { kind: 'reading', title: 'Parsing' },
+  { kind: 'source', title: 'First factor' },
+  { kind: 'factor', title: 'Second factor' },
+  { kind: 'rules', title: 'Rules' },
 ] as const
 
 /** Every chain from left to right as its hops, each with its live state; a hop opens on the reason behind it. */
@@ -31,10 +32,11 @@ export function ChainsPage() {
     <div className="flex h-full">
       <section aria-label="Chains" className={`min-w-0 flex-1 overflow-auto ${opened ? 'max-lg:hidden' : ''}`}>
         <div className="flex items-center justify-between px-4 pt-3 text-ink-faint text-xs">
-          <span>A login goes from left to right. Open a hop to see why it is as it is.</span>
+          <span>A login passes from left to right. Select a step for its status and details.</span>
           <LineMark line={line} />
         </div>
-        {chains.isError && <p className="p-6 text-ebb">{chains.error.message}</p>}
+        <Legend />
+        {chains.isError && <p className="p-6 text-ebb">{words(chains.error)}</p>}
         {chains.data?.map((chain) => (
           <Chain key={chain.name} chain={chain} open={open} show={show}>
             <Waits budget={budgets.data?.find((budget) => budget.chain === chain.name)} />
@@ -42,7 +44,7 @@ export function ChainsPage() {
         ))}
         {chains.data?.length === 0 && (
           <p className="p-8 text-center text-ink-soft">
-            No site is in force yet. Write one under{' '}
+            No configuration applied yet. Create one under{' '}
             <a className="underline" href="/site">
               Site
             </a>
@@ -52,6 +54,49 @@ export function ChainsPage() {
       </section>
       {opened && <HopPanel key={opened.key} chain={opened.chain} hop={opened.hop} close={() => show()} />}
     </div>
+  )
+}
+
+/** What a first-time user needs to read the page. */
+function Legend() {
+  return (
+    <details data-testid="legend" className="px-4 pt-1 text-ink-soft text-xs">
+      <summary className="cursor-default text-ink-faint hover:text-ink">What do these columns and bars mean?</summary>
+      <dl className="mt-1 grid max-w-4xl grid-cols-[auto_1fr] gap-x-4 gap-y-0.5 pb-1">
+        <dt>Gateways</dt>
+        <dd>The VPN gateways and portals that send logins to this chain.</dd>
+        <dt>Parsing</dt>
+        <dd>How the login name and the password field are read.</dd>
+        <dt>First factor</dt>
+        <dd>The sources that know the person and check the password.</dd>
+        <dt>Second factor</dt>
+        <dd>The codes, approvals or upstreams that prove the login a second time.</dd>
+        <dt>Rules</dt>
+        <dd>Who may log in, and what the gateway is told about them.</dd>
+        <dt>Marks</dt>
+        <dd className="flex flex-wrap gap-x-4">
+          <span>
+            <StateMark state="good" /> works
+          </span>
+          <span>
+            <StateMark state="note" /> not used or checked yet
+          </span>
+          <span>
+            <StateMark state="warn" /> needs attention
+          </span>
+          <span>
+            <StateMark state="bad" /> failing
+          </span>
+        </dd>
+        <dt>≤ 5 s</dt>
+        <dd>The longest time a step can take; for a gateway, the time until it gives up.</dd>
+        <dt>Bars</dt>
+        <dd>
+          Blue: how long the gateway waits. Grey: the longest time of each step. Green: the typical time. Hatched:
+          waiting for the user. Crossed: after the gateway gave up.
+        </dd>
+      </dl>
+    </details>
   )
 }
 
@@ -68,13 +113,13 @@ function Chain({ chain, open, show, children }: ChainProps) {
       <header className="mb-2 flex items-baseline gap-4">
         <h2 className="font-semibold text-base">{chain.name}</h2>
         <p className="text-ink-soft text-xs">
-          last 24 h <Count n={accepted} word="accepted" colour="text-flood" />
+          Last 24 h: <Count n={accepted} word="accepted" colour="text-flood" />
           <Count n={challenged} word="waiting" colour="text-focus" />
           <Count n={refused} word="refused" colour="text-ebb" />
-          <Count n={silent} word="silent" colour="text-slack" />
+          <Count n={silent} word="no reply" colour="text-slack" />
         </p>
         <a className="ml-auto text-ink-faint text-xs hover:underline" href={`/site?line=${chain.line}`}>
-          line {chain.line}
+          Site file, line {chain.line}
         </a>
       </header>
       <ol className="grid grid-cols-5 gap-x-5 max-md:grid-cols-1 max-md:gap-y-3">
@@ -136,7 +181,12 @@ function Hop({ hop, pressed, press }: { hop: HopView; pressed: boolean; press: (
       <span className="flex items-baseline gap-2 text-xs">
         <span className="line-clamp-2 text-ink-soft">{hop.said}</span>
         {hop.wait_ms != null && (
-          <span className="ml-auto shrink-0 font-mono text-ink-faint">≤ {wait(hop.wait_ms)}</span>
+          <span
+            title={hop.kind === 'gateway' ? 'Time until this gateway gives up' : 'Longest time this step can take'}
+            className="ml-auto shrink-0 font-mono text-ink-faint"
+          >
+            ≤ {wait(hop.wait_ms)}
+          </span>
         )}
       </span>
     </button>

@@ -25,7 +25,7 @@ export function HopPanel({ chain, hop, close }: Props) {
         <a className="ml-auto text-ink-faint text-xs hover:underline" href={`/site?line=${hop.line}`}>
           line {hop.line}
         </a>
-        <Button onClick={close} aria-label="close">
+        <Button onClick={close} aria-label="Close">
           ✕
         </Button>
       </div>
@@ -33,12 +33,12 @@ export function HopPanel({ chain, hop, close }: Props) {
         <p>{hop.said}</p>
         {hop.since_us != null && (
           <p className="text-ink-faint text-xs">
-            {hop.kind === 'gateway' ? 'newest login' : 'since'} {fullTime(hop.since_us)}
+            {hop.kind === 'gateway' ? 'Last login:' : 'Since'} {fullTime(hop.since_us)}
           </p>
         )}
         {hop.remedy && (
           <p className="mt-1 text-ink-soft">
-            <span className="text-ink-faint">remedy</span> {hop.remedy}.
+            <span className="text-ink-faint">Remedy:</span> {hop.remedy}.
           </p>
         )}
         {hop.details.map((detail) => (
@@ -95,14 +95,14 @@ function Probe({ name }: { name: string }) {
     <div className="px-4 py-2">
       <form onSubmit={submit} className="mb-2 flex gap-2">
         <input
-          aria-label="a person to look for"
-          placeholder="a login name to look for"
+          aria-label="User to look up"
+          placeholder="User name (optional)"
           value={person}
           onChange={(event) => setPerson(event.target.value)}
           className="min-w-0 flex-1 rounded border border-rule bg-paper px-2 py-1"
         />
         <Button type="submit" disabled={probe.isPending}>
-          {probe.isPending ? 'proving …' : 'prove every piece'}
+          {probe.isPending ? 'Checking…' : 'Run all checks'}
         </Button>
       </form>
       {probe.isError && <p className="text-ebb">{words(probe.error)}</p>}
@@ -128,7 +128,7 @@ function Lines({ server }: { server: ProbedServer }) {
             <span className={`min-w-0 [overflow-wrap:anywhere] ${line.state === 'note' ? 'text-ink-faint' : ''}`}>
               {line.cause && <strong className="font-mono font-semibold">{line.cause} </strong>}
               {line.said}
-              {line.remedy && <span className="block text-ink-soft">remedy: {line.remedy}</span>}
+              {line.remedy && <span className="block text-ink-soft">Remedy: {line.remedy}</span>}
             </span>
             <span className="font-mono text-ink-faint">{line.took_us > 0 ? took(line.took_us) : ''}</span>
           </li>

@@ -19,26 +19,26 @@ export function ReadingTester({ chain }: { chain: string }) {
   const cell = 'border-rule-fine border-t py-0.5 pr-3 align-top'
   return (
     <div className="px-4 py-2" data-testid="reading-tester">
-      <h3 className="mb-1 text-ink-faint text-xs">how would this be read?</h3>
+      <h3 className="mb-1 text-ink-faint text-xs">Test how the password field is parsed</h3>
       <form onSubmit={submit} className="mb-2 flex flex-wrap gap-2">
         <input
           type="password"
           autoComplete="off"
-          aria-label="what would be typed"
-          placeholder="what would be typed"
+          aria-label="Password field input"
+          placeholder="Password field input"
           value={text}
           onChange={(event) => setText(event.target.value)}
           className="min-w-0 flex-1 rounded border border-rule bg-paper px-2 py-1"
         />
         <input
-          aria-label="whose devices count"
-          placeholder="person"
+          aria-label="User whose tokens are checked"
+          placeholder="User (optional)"
           value={person}
           onChange={(event) => setPerson(event.target.value)}
           className="w-28 rounded border border-rule bg-paper px-2 py-1"
         />
         <Button type="submit" disabled={read.isPending || text === ''}>
-          read
+          Parse
         </Button>
       </form>
       {read.isError && <p className="text-ebb">{words(read.error)}</p>}
@@ -48,16 +48,16 @@ export function ReadingTester({ chain }: { chain: string }) {
             {read.data.characters} characters ·{' '}
             {read.data.person
               ? `${read.data.devices} ${read.data.devices === 1 ? 'device' : 'devices'} of ${read.data.person} as evidence`
-              : 'nobody’s devices as evidence'}
+              : 'not checked against any device'}
           </p>
           <table className="w-full text-xs">
             <thead>
               <tr className="text-left text-ink-faint">
-                <th className="pr-3 font-normal">form</th>
-                <th className="pr-3 font-normal">password</th>
-                <th className="pr-3 font-normal">PIN</th>
-                <th className="pr-3 font-normal">code</th>
-                <th className="pr-3 font-normal">factor</th>
+                <th className="pr-3 font-normal">Form</th>
+                <th className="pr-3 font-normal">Password length</th>
+                <th className="pr-3 font-normal">PIN length</th>
+                <th className="pr-3 font-normal">Code length</th>
+                <th className="pr-3 font-normal">Keyword</th>
               </tr>
             </thead>
             <tbody>

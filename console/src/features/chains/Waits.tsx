@@ -12,10 +12,10 @@ export function Waits({ budget }: { budget: ChainBudget | undefined }) {
   return (
     <div data-testid="waits" className="mt-2">
       <p className="flex items-baseline gap-3 text-ink-faint text-xs">
-        <span>waits</span>
+        <span>Timeouts</span>
         <State worse={worse.length} unknown={unknown} />
         <a className="hover:underline" href={`/timing?${new URLSearchParams({ chain: budget.chain })}`}>
-          tune them
+          Open in Timing
         </a>
       </p>
       {paths.map((path) => (
@@ -37,8 +37,13 @@ export function Waits({ budget }: { budget: ChainBudget | undefined }) {
 }
 
 function State({ worse, unknown }: { worse: number; unknown: boolean }) {
-  if (worse > 0) return <span className="text-ebb">✕ {worse === 1 ? 'one does' : `${worse} do`} not nest</span>
-  return unknown ? <span>○ nest as far as they are known</span> : <span className="text-flood">● nest</span>
+  if (worse > 0)
+    return <span className="text-ebb">✕ {worse === 1 ? '1 timeout does' : `${worse} timeouts do`} not fit</span>
+  return unknown ? (
+    <span>○ No problem found; some gateway timeouts are unknown</span>
+  ) : (
+    <span className="text-flood">● Timeouts fit</span>
+  )
 }
 
 function tightest(paths: PathBudget[]): PathBudget[] {

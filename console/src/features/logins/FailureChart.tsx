@@ -33,18 +33,18 @@ export function FailureChart({ span, line, choose }: Props) {
       <figcaption className="flex items-baseline gap-4 text-xs">
         <LineMark line={line} />
         <span className="text-ink-faint">
-          last {span}: {total} failures; the highest bar is {highest} within {Math.round(last_s / COLUMNS / 60)} min
+          Last {span}: {total} failures. Tallest bar: {highest} in {Math.round(last_s / COLUMNS / 60)} min.
         </span>
       </figcaption>
       {failures.isError && <p className="text-ebb">{words(failures.error)}</p>}
-      {failures.data && rows.length === 0 && <p className="py-4 text-ink-soft">Nothing failed in this time.</p>}
+      {failures.data && rows.length === 0 && <p className="py-4 text-ink-soft">No failures in this period.</p>}
       <ul className="mt-1">
         {rows.slice(0, ROWS).map((row) => (
           <li key={`${row.cause} ${row.gateway}`}>
             <button
               type="button"
               onClick={() => choose(row.cause, row.gateway)}
-              title={`show ${row.cause} through ${row.gateway}`}
+              title={`Filter by ${row.cause} on ${row.gateway}`}
               className="grid w-full grid-cols-[11rem_6rem_1fr_3rem] items-end gap-x-2 text-left text-xs hover:bg-flood-wash max-sm:grid-cols-[8rem_4rem_1fr_2rem]"
             >
               <span className="truncate">{row.cause}</span>
@@ -55,9 +55,7 @@ export function FailureChart({ span, line, choose }: Props) {
           </li>
         ))}
       </ul>
-      {rows.length > ROWS && (
-        <p className="text-ink-faint text-xs">and {rows.length - ROWS} more causes and gateways</p>
-      )}
+      {rows.length > ROWS && <p className="text-ink-faint text-xs">{rows.length - ROWS} more rows not shown</p>}
       {failures.data && rows.length > 0 && (
         <div className="grid grid-cols-[11rem_6rem_1fr_3rem] gap-x-2 font-mono text-xs text-ink-faint max-sm:grid-cols-[8rem_4rem_1fr_2rem]">
           <span className="col-start-3 flex justify-between">

@@ -41,43 +41,43 @@ export function Filters({ search, rows, change }: Props) {
         type="search"
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
-        placeholder="person or reference"
-        aria-label="person or reference"
+        placeholder="User or reference"
+        aria-label="User or reference"
         className="w-44 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
       />
       <Select
-        label="outcome"
+        label="Outcome"
         value={search.outcome}
         options={OUTCOMES}
         word={outcomeWord}
         onChange={(outcome) => change({ outcome: outcome as Outcome | undefined })}
       />
       <Select
-        label="via"
+        label="Gateway"
         value={search.gateway}
         options={session.data?.gateways ?? []}
         onChange={(gateway) => change({ gateway })}
       />
       <Select
-        label="cause"
+        label="Cause"
         value={search.cause}
         options={search.cause && !causes.includes(search.cause as never) ? [search.cause, ...causes] : causes}
         onChange={(cause) => change({ cause })}
       />
-      <Select label="from" value={search.origin} options={ORIGINS} onChange={(origin) => change({ origin })} />
+      <Select label="Origin" value={search.origin} options={ORIGINS} onChange={(origin) => change({ origin })} />
       <label className="flex items-center gap-1.5 text-ink-soft">
         <input
           type="checkbox"
           checked={Boolean(search.rehearsed)}
           onChange={(event) => change({ rehearsed: event.target.checked || undefined })}
         />
-        with rehearsed logins
+        Include rehearsals
       </label>
       <label className="flex items-center gap-1.5 text-ink-faint">
-        before
+        Before
         <input
           type="datetime-local"
-          aria-label="before"
+          aria-label="Before"
           value={search.until ? localTime(search.until) : ''}
           onChange={(event) =>
             change({ until: event.target.value ? new Date(event.target.value).getTime() * 1_000 : undefined })
@@ -85,15 +85,15 @@ export function Filters({ search, rows, change }: Props) {
           className="rounded border border-rule bg-paper px-1.5 py-0.5 text-ink"
         />
       </label>
-      {filtered && <Button onClick={clear}>clear</Button>}
+      {filtered && <Button onClick={clear}>Clear filters</Button>}
       <Select
-        label="failures over"
+        label="Failure chart"
         value={search.chart}
         options={Object.keys(CHART_SPANS)}
         onChange={(chart) => change({ chart: chart as ChartSpan | undefined })}
       />
       <Button className="ml-auto" onClick={() => exportRows(rows)} disabled={rows.length === 0}>
-        export CSV
+        Export CSV
       </Button>
     </div>
   )

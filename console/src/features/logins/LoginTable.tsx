@@ -20,14 +20,14 @@ export function LoginTable({ rows, arrived, selected, open, compact }: Props) {
     <table className="w-full border-separate border-spacing-0">
       <thead>
         <tr className="text-left text-ink-faint text-xs">
-          <th className={`${head} pl-4`}>time</th>
-          <th className={head}>person</th>
-          <th className={`${head} max-sm:hidden`}>via</th>
-          <th className={head}>outcome</th>
-          <th className={head}>cause or grant</th>
-          <th className={`${head} ${wide}`}>source</th>
-          <th className={`${head} text-right max-sm:hidden ${compact ? 'pr-4' : ''}`}>took</th>
-          <th className={`${head} pr-4 text-right ${wide}`}>reference</th>
+          <th className={`${head} pl-4`}>Time</th>
+          <th className={head}>User</th>
+          <th className={`${head} max-sm:hidden`}>Gateway</th>
+          <th className={head}>Outcome</th>
+          <th className={head}>Cause or grant</th>
+          <th className={`${head} ${wide}`}>Source</th>
+          <th className={`${head} text-right max-sm:hidden ${compact ? 'pr-4' : ''}`}>Duration</th>
+          <th className={`${head} pr-4 text-right ${wide}`}>Reference</th>
         </tr>
       </thead>
       <tbody>
@@ -58,7 +58,7 @@ export function LoginTable({ rows, arrived, selected, open, compact }: Props) {
             </td>
             <td className="whitespace-nowrap max-sm:whitespace-normal max-sm:break-words">
               {row.cause ?? <span className="text-ink-soft">{row.grant}</span>}
-              {row.origin === 'rehearsal' && <span className="ml-2 text-slack text-xs">rehearsed</span>}
+              {row.origin === 'rehearsal' && <span className="ml-2 text-slack text-xs">rehearsal</span>}
             </td>
             <td className={`text-ink-soft ${wide}`}>{row.source}</td>
             <td

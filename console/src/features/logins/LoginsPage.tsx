@@ -1,9 +1,10 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
-import type { TraceRow } from '../../api/client'
+import { type TraceRow, words } from '../../api/client'
 import { useWhenSeen } from '../../lib/useWhenSeen'
 import { Button } from '../../ui/Button'
 import { FailureChart } from './FailureChart'
 import { Filters } from './Filters'
+import { KnockLine, Knocks } from './Knocks'
 import { LoginTable } from './LoginTable'
 import { isFiltered, type LoginsSearch } from './search'
 import { TideStrip } from './TideStrip'
@@ -34,17 +35,35 @@ export function LoginsPage() {
           <TideStrip rows={rows} line={line} />
         )}
         <Waiting />
-        <Filters search={search} rows={rows} change={change} />
+        <KnockLine shown={search.knocks === true} show={(knocks) => change({ knocks: knocks || undefined })} />
+        {!search.knocks && <Filters search={search} rows={rows} change={change} />}
         <div className="min-h-0 flex-1 overflow-y-auto">
-          <LoginTable rows={rows} arrived={arrived} selected={search.open} open={open} compact={Boolean(search.open)} />
-          {traces.isSuccess && rows.length === 0 && <Empty filtered={isFiltered(search)} />}
-          {traces.isError && <p className="p-6 text-ebb">{traces.error.message}</p>}
-          {traces.hasNextPage && (
-            <p className="p-3 text-center" ref={whenSeen}>
-              <Button onClick={() => traces.fetchNextPage()} disabled={traces.isFetchingNextPage}>
-                older logins
-              </Button>
-            </p>
+          {search.knocks ? (
+            <Knocks />
+          ) : (
+            <>
+              <LoginTable
+                rows={rows}
+                arrived={arrived}
+                selected={search.open}
+                open={open}
+                compact={Boolean(search.open)}
+              />
+              {traces.isSuccess && rows.length === 0 && (
+                <Empty
+                  filtered={isFiltered(search)}
+                  clear={() => navigate({ search: ({ open, chart }) => ({ open, chart }), replace: true })}
+                />
+              )}
+              {traces.isError && <p className="p-6 text-ebb">{words(traces.error)}</p>}
+              {traces.hasNextPage && (
+                <p className="p-3 text-center" ref={whenSeen}>
+                  <Button onClick={() => traces.fetchNextPage()} disabled={traces.isFetchingNextPage}>
+                    Load older logins
+                  </Button>
+                </p>
+              )}
+            </>
           )}
         </div>
       </section>
@@ -53,14 +72,19 @@ export function LoginsPage() {
   )
 }
 
-function Empty({ filtered }: { filtered: boolean }) {
+function Empty({ filtered, clear }: { filtered: boolean; clear: () => void }) {
   return (
     <div className="p-8 text-center text-ink-soft">
       {filtered ? (
-        <p>No login fits. Take a filter off.</p>
+        <p>
+          No logins match these filters.{' '}
+          <Button className="ml-2" onClick={clear}>
+            Clear filters
+          </Button>
+        </p>
       ) : (
         <>
-          <p>No login has come yet. Try one:</p>
+          <p>No logins yet. Send a test login:</p>
           <code className="mt-2 inline-block rounded bg-rule-fine px-2 py-1 font-mono">
             bivector login PERSON --via GATEWAY
           </code>

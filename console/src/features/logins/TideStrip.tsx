@@ -24,7 +24,7 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
   const y = scaleLinear([0, most], [0, DEPTH])
   const bar = Math.max(2, x(BUCKET) - x(0) - 2)
   const total = (kind: 'accepted' | 'refused' | 'silent') => buckets.reduce((sum, bucket) => sum + bucket[kind], 0)
-  const said = `last ${MINUTES} minutes: ${total('accepted')} accepted, ${total('refused')} refused, ${total('silent')} silent`
+  const said = `Last 30 minutes: ${total('accepted')} accepted, ${total('refused')} refused, ${total('silent')} silent`
   return (
     <figure
       className="relative"
@@ -34,7 +34,7 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
     >
       <figcaption className="flex items-baseline gap-4 px-4 pt-2 text-xs">
         <LineMark line={line} />
-        <span className="text-ink-faint">last {MINUTES} min</span>
+        <span className="text-ink-faint">Last 30 min</span>
         <span className="text-flood">● {total('accepted')} accepted</span>
         <span className="text-ebb">✕ {total('refused')} refused</span>
         <span className="text-slack">○ {total('silent')} silent</span>

@@ -47,7 +47,7 @@ function Story({ trace }: { trace: TraceView }) {
             <strong className="font-mono font-semibold">{trace.cause}</strong> {trace.sentence}.
           </p>
           <p className="mt-0.5 text-ink-soft">
-            <span className="text-ink-faint">remedy</span> {trace.remedy}.
+            <span className="text-ink-faint">Remedy:</span> {trace.remedy}.
           </p>
           {trace.line_text && (
             <p className="mt-0.5 truncate font-mono text-ink-soft text-xs">
@@ -63,25 +63,25 @@ function Story({ trace }: { trace: TraceView }) {
               search={{ tool: 'locate', person: trace.typed_name, via: trace.gateway }}
               className="text-ink-faint underline"
             >
-              locate
+              Find the failing layer
             </Link>
           </p>
         </div>
       )}
       <dl className="grid grid-cols-[auto_1fr_auto_1fr] gap-x-3 gap-y-0.5 border-rule border-b px-4 py-2 text-xs [&>dt]:text-ink-faint">
-        <Fact name="typed">{trace.typed_name || '–'}</Fact>
-        <Fact name="person">{trace.person ?? '–'}</Fact>
-        <Fact name="gateway">{trace.gateway}</Fact>
-        <Fact name="sender">
+        <Fact name="Name as typed">{trace.typed_name || '–'}</Fact>
+        <Fact name="User">{trace.person ?? '–'}</Fact>
+        <Fact name="Gateway">{trace.gateway}</Fact>
+        <Fact name="Source address">
           <span className="font-mono">{trace.sender}</span>
         </Fact>
-        <Fact name="chain">{trace.chain || '–'}</Fact>
-        <Fact name="method">{trace.method}</Fact>
-        <Fact name="grant">{trace.grant ?? '–'}</Fact>
-        <Fact name="second factor">{trace.factor ?? (trace.waived ? `none: ${trace.waived}` : '–')}</Fact>
-        <Fact name="revision">{trace.revision || 'a draft'}</Fact>
-        <Fact name="began">{fullTime(trace.began_us)}</Fact>
-        <Fact name="took">{took(trace.took_us)}</Fact>
+        <Fact name="Chain">{trace.chain || '–'}</Fact>
+        <Fact name="Method">{trace.method}</Fact>
+        <Fact name="Grant">{trace.grant ?? '–'}</Fact>
+        <Fact name="Second factor">{trace.factor ?? (trace.waived ? `Waived: ${trace.waived}` : '–')}</Fact>
+        <Fact name="Revision">{trace.revision || 'a draft'}</Fact>
+        <Fact name="Started">{fullTime(trace.began_us)}</Fact>
+        <Fact name="Duration">{took(trace.took_us)}</Fact>
         {(trace.device ?? []).map((one) => (
           <Fact key={one.attribute} name={one.attribute}>
             <span className="font-mono">{one.value}</span>

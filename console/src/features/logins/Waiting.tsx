@@ -15,7 +15,7 @@ export function Waiting() {
   if (all.length === 0) return null
   return (
     <section
-      aria-label="waiting for approval"
+      aria-label="Waiting for approval"
       data-testid="waiting"
       className="max-h-40 overflow-y-auto border-rule border-b bg-slack-wash px-4 py-2 text-xs"
     >

@@ -3,10 +3,10 @@ import type { Step } from '../../api/client'
 import { took } from '../../lib/format'
 
 const MARKS: Record<Step['tone'], { mark: string; word: string; text: string; bar: string }> = {
-  good: { mark: '✓', word: 'good', text: 'text-flood', bar: 'bg-flood' },
-  note: { mark: '·', word: 'note', text: 'text-ink-faint', bar: 'bg-ink-faint' },
-  warn: { mark: '!', word: 'warning', text: 'text-slack', bar: 'bg-slack' },
-  bad: { mark: '✕', word: 'failed', text: 'text-ebb', bar: 'bg-ebb' },
+  good: { mark: '✓', word: 'OK', text: 'text-flood', bar: 'bg-flood' },
+  note: { mark: '·', word: 'Info', text: 'text-ink-faint', bar: 'bg-ink-faint' },
+  warn: { mark: '!', word: 'Warning', text: 'text-slack', bar: 'bg-slack' },
+  bad: { mark: '✕', word: 'Failed', text: 'text-ebb', bar: 'bg-ebb' },
 }
 
 /** The steps of a login on one time axis, hop by hop from the gateway to the reply. */
@@ -110,7 +110,7 @@ function Row({ step, first, x, ticks }: RowProps) {
       <span className="col-span-3 col-start-2 pb-1 pl-4 text-ink-soft text-xs">
         {step.said}
         {step.line != null && (
-          <span className="ml-1 whitespace-nowrap text-ink-faint">· site file line {step.line}</span>
+          <span className="ml-1 whitespace-nowrap text-ink-faint">· Site file, line {step.line}</span>
         )}
       </span>
     </li>

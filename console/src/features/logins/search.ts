@@ -13,6 +13,8 @@ export type LoginsSearch = {
   until?: number
   /** Whether failures are drawn over time, and how far back. */
   chart?: ChartSpan
+  /** Whether dropped packets are listed instead. */
+  knocks?: boolean
   open?: string
 }
 
@@ -38,12 +40,14 @@ export function readSearch(search: Record<string, unknown>): LoginsSearch {
     rehearsed: search.rehearsed === true || undefined,
     until: Number.isInteger(search.until) ? Number(search.until) : undefined,
     chart: (Object.keys(CHART_SPANS) as ChartSpan[]).find((span) => span === search.chart),
+    knocks: search.knocks === true || undefined,
     open: text('open'),
   }
 }
 
 /** Whether a filter leaves logins out. An open trace or chart is none. */
-export function isFiltered({ open: _open, chart: _chart, rehearsed: _rehearsed, ...filters }: LoginsSearch) {
+export function isFiltered(search: LoginsSearch) {
+  const { open: _open, chart: _chart, rehearsed: _rehearsed, knocks: _knocks, ...filters } = search
   return Object.values(filters).some(Boolean)
 }
 

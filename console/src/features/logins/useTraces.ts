@@ -8,7 +8,7 @@ const PAGE = 200
 
 /** The filtered list, newest first, kept up by the line of events. */
 export function useTraces(search: LoginsSearch) {
-  const { open: _open, chart: _chart, until: until_us, rehearsed, ...plain } = search
+  const { open: _open, chart: _chart, knocks: _knocks, until: until_us, rehearsed, ...plain } = search
   const filter = { ...plain, until_us, rehearsed: Boolean(rehearsed || search.origin) }
   const queryKey = ['traces', filter]
   const queries = useQueryClient()
@@ -26,7 +26,7 @@ export function useTraces(search: LoginsSearch) {
       if (fits(search, row)) arrived.current.add(row.id)
       queries.setQueryData<InfiniteData<TraceRow[]>>(queryKey, (old) => old && put(old, row, fits(search, row)))
     },
-    onKnock: () => {},
+    onKnock: () => void queries.invalidateQueries({ queryKey: ['knocks'] }),
     onMissed: () => queries.invalidateQueries({ queryKey: ['traces'] }),
   })
   return { traces, line, rows: traces.data?.pages.flat() ?? [], arrived: arrived.current }

@@ -32,32 +32,33 @@ export function Enrolment({ person }: { person: PersonView }) {
     event.preventDefault()
     invite.mutate()
   }
+  const reached = [person.mail, person.phone].filter(Boolean).join(' or ')
   const field = 'rounded border border-rule bg-paper px-2 py-1'
   return (
     <section aria-label="enrolment" className="border-rule border-b px-4 py-2">
       {person.invitation && <p className="text-ink-soft">{about(person.invitation)}</p>}
       {session.data?.role !== 'view' && !open && (
         <Button className="mt-1" onClick={() => setOpen(true)}>
-          {person.invitation && person.invitation.used_us == null ? 'invite again' : 'invite'}
+          {person.invitation && person.invitation.used_us == null ? 'Invite again' : 'Invite'}
         </Button>
       )}
       {open && !invite.data && (
         <form onSubmit={submit} className="mt-1 flex flex-wrap items-center gap-2">
           <label>
-            to{' '}
+            Factor:{' '}
             <select
               value={factor}
               onChange={(event) => setFactor(event.target.value === 'totp' ? 'totp' : 'approval')}
               className={field}
             >
-              <option value="approval">a handset, for approvals</option>
-              <option value="totp">an authenticator app</option>
+              <option value="approval">Phone (approvals)</option>
+              <option value="totp">Authenticator app</option>
             </select>
           </label>
           <label>
-            by{' '}
+            Deliver by:{' '}
             <select value={sendBy} onChange={(event) => setSendBy(event.target.value)} className={field}>
-              <option value="">handing it over on screen</option>
+              <option value="">Show on this screen</option>
               {couriers.map((courier) => (
                 <option key={courier} value={courier}>
                   {courier}
@@ -66,9 +67,14 @@ export function Enrolment({ person }: { person: PersonView }) {
             </select>
           </label>
           <Button type="submit" disabled={invite.isPending} className="!border-flood !text-flood">
-            invite
+            Create invitation
           </Button>
-          <Button onClick={() => setOpen(false)}>leave it</Button>
+          <Button onClick={() => setOpen(false)}>Cancel</Button>
+          {sendBy && (
+            <p className="w-full text-ink-soft text-xs">
+              {reached ? `It will be sent to ${reached}.` : 'No address or phone number is known for this person.'}
+            </p>
+          )}
           {invite.isError && <p className="w-full text-ebb">{words(invite.error)}</p>}
         </form>
       )}
@@ -76,6 +82,7 @@ export function Enrolment({ person }: { person: PersonView }) {
         <Suspense>
           <InvitationCode
             made={invite.data}
+            name={person.name || person.login}
             close={() => {
               invite.reset()
               setOpen(false)
@@ -88,12 +95,11 @@ export function Enrolment({ person }: { person: PersonView }) {
 }
 
 function about(invitation: NonNullable<PersonView['invitation']>): string {
-  const what = invitation.factor === 'totp' ? 'an app' : 'a handset'
+  const what = invitation.factor === 'totp' ? 'an authenticator app' : 'a phone'
   const to = invitation.sent_to ? `, sent to ${invitation.sent_to}` : ''
-  if (invitation.used_us != null)
-    return `Invited to ${what} by ${invitation.operator}${to}; used ${fullTime(invitation.used_us)}.`
-  const end = `${invitation.expired ? 'expired' : 'open until'} ${fullTime(invitation.until_us)}`
-  return `Invited to ${what} by ${invitation.operator}${to}; ${end}.`
+  const made = `Invitation for ${what}, created by ${invitation.operator}${to}.`
+  if (invitation.used_us != null) return `${made} Used ${fullTime(invitation.used_us)}.`
+  return `${made} ${invitation.expired ? 'Expired' : 'Valid until'} ${fullTime(invitation.until_us)}.`
 }
 
 /** Couriers of the site, as far as chains use them. */
@@ -132,14 +138,14 @@ function ConfirmForm({ person, id, label }: { person: PersonView; id: number; la
   return (
     <form data-testid="confirm" onSubmit={submit} className="border-warn border-l-2 bg-warn-wash px-4 py-2">
       <label>
-        “{label}” is new. Let {person.name} read out the reference that it shows, and type it:
+        New device “{label}”. Ask {person.name} to read out the reference on its screen, and enter it here:
         <span className="mt-1 flex gap-2">
           <input
             value={reference}
             onChange={(event) => setReference(event.target.value)}
             autoComplete="off"
             spellCheck={false}
-            aria-label="reference"
+            aria-label="Reference"
             className="w-32 rounded border border-rule bg-sheet px-2 py-1 font-mono uppercase"
           />
           <Button
@@ -147,7 +153,7 @@ function ConfirmForm({ person, id, label }: { person: PersonView; id: number; la
             disabled={reference.trim().length < 6 || confirm.isPending}
             className="!border-flood !text-flood"
           >
-            confirm
+            Confirm device
           </Button>
         </span>
       </label>

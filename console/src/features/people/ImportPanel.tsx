@@ -54,20 +54,20 @@ export function ImportPanel({ close }: { close: () => void }) {
   )
   return (
     <aside
-      aria-label="import"
+      aria-label="Import"
       data-testid="import"
       className="flex w-[440px] shrink-0 flex-col gap-2 overflow-y-auto border-rule border-l bg-sheet px-4 py-2 max-lg:w-full"
     >
       <div className="flex items-center">
         <h2 className="font-semibold">Import people</h2>
-        <Button onClick={close} aria-label="close" className="ml-auto">
+        <Button onClick={close} aria-label="Close" className="ml-auto">
           ✕
         </Button>
       </div>
       <p className="text-ink-soft">
-        A CSV file with a header: <code className="font-mono">login,source</code> and, where you want them, name,
-        password, groups (with ; between them), mail, phone, language, totp_seed and others. Nothing is taken over
-        unless every line is right.
+        CSV with a header row. Required: <code className="font-mono">login, source</code>. Optional: name, password,
+        groups (separated by ;), mail, phone, language, totp_seed and others. Nothing is imported unless every line is
+        valid.
       </p>
       <input type="file" accept=".csv,text/csv,text/plain" aria-label="CSV file" onChange={choose} />
       {unreadable && <p className="text-ebb">{unreadable}</p>}
@@ -75,10 +75,16 @@ export function ImportPanel({ close }: { close: () => void }) {
       {looked && looked.errors.length > 0 && (
         <div role="alert">
           <p className="text-ebb">
-            {looked.errors.length} {looked.errors.length === 1 ? 'place is' : 'places are'} wrong; nothing is taken
-            over.
+            {looked.errors.length} {looked.errors.length === 1 ? 'error' : 'errors'}. Nothing was imported.
           </p>
           <table className="w-full text-left">
+            <thead className="text-ink-faint text-xs">
+              <tr>
+                <th className="pr-2 text-right font-normal">Line</th>
+                <th className="font-normal">Column</th>
+                <th className="font-normal">Error</th>
+              </tr>
+            </thead>
             <tbody>
               {looked.errors.slice(0, SHOWN).map((error) => (
                 <tr
@@ -105,7 +111,7 @@ export function ImportPanel({ close }: { close: () => void }) {
             disabled={take.isPending}
             onClick={() => take.mutate(file.csv)}
           >
-            import them
+            Import
           </Button>
         </div>
       )}
@@ -114,6 +120,14 @@ export function ImportPanel({ close }: { close: () => void }) {
           <p>
             {taken.people} people imported{taken.invited > 0 && `, ${taken.invited} newcomers invited`}.
           </p>
+          {taken.invited === 0 && (
+            <p>
+              Next: invite them.{' '}
+              <a className="underline" href="/people?state=not-yet">
+                Show users without a factor
+              </a>
+            </p>
+          )}
           {taken.missed.map((one) => (
             <p key={one} className="text-warn">
               Not invited: {one}
@@ -125,10 +139,10 @@ export function ImportPanel({ close }: { close: () => void }) {
               disabled={undo.isPending}
               onClick={() => taken.change != null && undo.mutate(taken.change)}
             >
-              take it back
+              Undo import
             </Button>
           )}
-          {undo.data && <p>Taken back.</p>}
+          {undo.data && <p>Import undone.</p>}
         </div>
       )}
     </aside>

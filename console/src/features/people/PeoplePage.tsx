@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { useDeferredValue, useState } from 'react'
-import { api, need, type PersonView, words } from '../../api/client'
+import { api, need, type PersonState, type PersonView, words } from '../../api/client'
 import { useEvents } from '../../api/useEvents'
 import { downloadCsv } from '../../lib/csv'
 import { Button } from '../../ui/Button'
@@ -53,12 +53,12 @@ export function PeoplePage() {
             type="search"
             defaultValue={q}
             onChange={(event) => change({ q: event.target.value.trim() || undefined })}
-            placeholder="name, group or source"
-            aria-label="name, group or source"
+            placeholder="Search by name, group or source"
+            aria-label="Search by name, group or source"
             className="w-56 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
           />
           <span className="ml-auto" />
-          <Button onClick={() => exportList(found)}>export</Button>
+          <Button onClick={() => void exportAll(wanted, state)}>Export all matching users</Button>
           {session.data?.role !== 'view' && (
             <Button
               onClick={() => {
@@ -66,7 +66,7 @@ export function PeoplePage() {
                 setImporting(true)
               }}
             >
-              import …
+              Import…
             </Button>
           )}
         </div>
@@ -81,7 +81,7 @@ export function PeoplePage() {
           />
           {found.length > SHOWN && (
             <p className="p-3 text-center text-ink-faint text-xs">
-              The first {SHOWN} are shown; search for the others.
+              Showing the first {SHOWN}. Search to narrow the list.
             </p>
           )}
           {people.isSuccess && found.length === 0 && <Empty filtered={Boolean(wanted || state)} />}
@@ -115,6 +115,11 @@ function exportList(people: PersonView[]) {
   downloadCsv('people.csv', header, rows)
 }
 
+/** Everybody whom the filters leave, also beyond what is on screen. */
+async function exportAll(search: string | undefined, state: PersonState | undefined) {
+  exportList(need(await api.GET('/api/v1/people', { params: { query: { search, state } } })))
+}
+
 export function keyOf(person: PersonView) {
   return `${person.source}:${person.login}`
 }
@@ -127,11 +132,11 @@ function PeopleTable({ people, selected, open }: TableProps) {
     <table className="w-full border-separate border-spacing-0">
       <thead>
         <tr className="text-left text-ink-faint text-xs">
-          <th className={`${head} pl-4`}>login</th>
-          <th className={head}>name</th>
-          <th className={`${head} max-sm:hidden`}>source</th>
-          <th className={`${head} max-sm:hidden`}>factors</th>
-          <th className={`${head} pr-4`}>state</th>
+          <th className={`${head} pl-4`}>Login name</th>
+          <th className={head}>Name</th>
+          <th className={`${head} max-sm:hidden`}>Source</th>
+          <th className={`${head} max-sm:hidden`}>Factors</th>
+          <th className={`${head} pr-4`}>Status</th>
         </tr>
       </thead>
       <tbody>
@@ -151,11 +156,11 @@ function PeopleTable({ people, selected, open }: TableProps) {
             <td className="whitespace-nowrap text-ink-soft max-sm:hidden">{person.source}</td>
             <td className="max-w-80 truncate max-sm:hidden">
               {person.factors.map((factor) => `${factor.kind} “${factor.label}”`).join(', ') || (
-                <span className="text-ink-faint">none yet</span>
+                <span className="text-ink-faint">None</span>
               )}
             </td>
             <td className="!pr-4 whitespace-nowrap">
-              <PersonState person={person} />
+              <StateOf person={person} />
             </td>
           </tr>
         ))}
@@ -164,17 +169,18 @@ function PeopleTable({ people, selected, open }: TableProps) {
   )
 }
 
-function PersonState({ person }: { person: PersonView }) {
-  const { mark, word, text } = LOOKS[person.state]
-  const wrong = person.lock && person.state !== 'locked' ? ` · ${person.lock.wrong} of ${person.lock.after} wrong` : ''
+function StateOf({ person }: { person: PersonView }) {
+  const { mark, word, means, text } = LOOKS[person.state]
+  const wrong =
+    person.lock && person.state !== 'locked' ? ` · ${person.lock.wrong} of ${person.lock.after} wrong codes` : ''
   const waits = person.state !== 'waiting' && person.factors.some((factor) => factor.state === 'waiting')
-  const unchecked = person.passwords?.until_us ? 'passwords not checked' : 'codes locked'
-  const locked = person.stop ? 'approvals stopped' : unchecked
+  const unchecked = person.passwords?.until_us ? 'passwords not checked' : 'Codes locked'
+  const locked = person.stop ? 'Approvals stopped' : unchecked
   return (
-    <span className={text}>
+    <span className={text} title={means}>
       <span aria-hidden="true">{mark}</span> {person.state === 'locked' ? locked : word}
       <span className="text-warn">
-        {waits && ' · new device to confirm'}
+        {waits && ' · New device to confirm'}
         {wrong}
       </span>
     </span>
@@ -185,10 +191,10 @@ function Empty({ filtered }: { filtered: boolean }) {
   return (
     <div className="p-8 text-center text-ink-soft">
       {filtered ? (
-        <p>Nobody fits. A directory’s people appear here once they are invited, synced or have a factor.</p>
+        <p>No users match. Directory users appear here once they are invited, synced or enrolled.</p>
       ) : (
         <>
-          <p>Nobody is known yet. Import people above, or take over a group of a directory:</p>
+          <p>No users yet. Import a CSV file above, or sync a directory group:</p>
           <code className="mt-2 inline-block rounded bg-rule-fine px-2 py-1 font-mono">
             bivector person sync DIRECTORY --group GROUP
           </code>

@@ -23,32 +23,32 @@ export function PersonPanel({ person, close }: { person: PersonView; close: () =
         <span className="font-mono text-ink-soft">
           {person.source}:{person.login}
         </span>
-        <Button onClick={close} aria-label="close" className="ml-auto">
+        <Button onClick={close} aria-label="Close" className="ml-auto">
           ✕
         </Button>
       </div>
       <dl className="grid grid-cols-[6rem_1fr] gap-x-2 border-rule border-b px-4 py-2">
-        <Fact name="password">
+        <Fact name="Password">
           {person.has_password
-            ? 'kept here, hashed'
+            ? 'Stored here (hashed)'
             : person.source === 'roster'
-              ? 'none yet'
-              : `checked by ${person.source}`}
-          {person.keeps && `; ${person.keeps} kept for methods that prove it`}
+              ? 'Not set'
+              : `Checked by ${person.source}`}
+          {person.keeps && `; also stored as ${person.keeps} for CHAP or MS-CHAPv2`}
         </Fact>
-        <Fact name="groups">{person.groups.join(', ') || 'none in the records'}</Fact>
-        <Fact name="codes go to">{reached || 'no address or number in the records'}</Fact>
-        <Fact name="language">{person.language || 'that of the gateway'}</Fact>
+        <Fact name="Groups">{person.groups.join(', ') || 'none in the records'}</Fact>
+        <Fact name="Sends codes to">{reached || 'no address or number in the records'}</Fact>
+        <Fact name="Language">{person.language || 'that of the gateway'}</Fact>
       </dl>
       {(person.lock || person.passwords) && <Lock person={person} />}
       {person.stop && <Stop person={person} />}
       <Waiting person={person} />
       <Enrolment person={person} />
-      <h3 className="px-4 pt-2 text-ink-faint text-xs">factors</h3>
+      <h3 className="px-4 pt-2 text-ink-faint text-xs">Factors</h3>
       {person.factors.map((factor) => (
         <Factor key={factor.id} person={person} factor={factor} />
       ))}
-      {person.factors.length === 0 && <p className="px-4 py-2 text-ink-soft">None yet: invite the person.</p>}
+      {person.factors.length === 0 && <p className="px-4 py-2 text-ink-soft">No factors. Invite the user to enrol.</p>}
       <RecentLogins login={person.login} />
       <Suspension person={person} />
     </aside>
@@ -91,12 +91,13 @@ function Lock({ person }: { person: PersonView }) {
         <p data-testid="guesses">
           {guesses.until_us ? <strong>✕ passwords not checked until {fullTime(guesses.until_us)}: </strong> : '▲ '}
           {guesses.wrong} wrong passwords in a row, the last through {guesses.gateway} at {fullTime(guesses.last_us)}.
-          From {guesses.after} on the person waits, but for a trusted device or a yes on the person’s own handset.
+          After {guesses.after}, passwords are not checked for a while, except from a trusted device or after an
+          approval on the person’s own handset.
         </p>
       )}
       <Confirmed
-        name="release"
-        asks={`Release ${person.login}? Wrong codes and passwords are counted from none again. Be sure you know who typed them.`}
+        name="Unlock"
+        asks={`Unlock ${person.login}? This resets the counts of wrong codes and passwords. First make sure you know who typed them.`}
         change={release}
       />
     </section>
@@ -124,8 +125,8 @@ function Stop({ person }: { person: PersonView }) {
         ). Somebody else knows the password. Approvals are stopped until {fullTime(stop.until_us)}.
       </p>
       <Confirmed
-        name="let approvals go on"
-        asks={`Let approvals of ${person.login} go on? Have the password changed first.`}
+        name="Resume approvals"
+        asks={`Resume approvals for ${person.login}? Change the user's password first.`}
         change={release}
       />
     </section>
@@ -145,11 +146,11 @@ function Suspension({ person }: { person: PersonView }) {
   return (
     <div className="px-4 py-3">
       <Confirmed
-        name={person.disabled ? 'let in again' : 'suspend'}
+        name={person.disabled ? 'Unblock' : 'Suspend'}
         asks={
           person.disabled
-            ? `Let ${person.login} in again?`
-            : `Keep ${person.login} out at once, whatever ${person.source} says? It can be lifted again.`
+            ? `Unblock ${person.login}?`
+            : `Suspend ${person.login}? All logins are rejected immediately, whatever ${person.source} says. You can undo this.`
         }
         change={change}
       />
@@ -173,26 +174,26 @@ function Factor({ person, factor }: { person: PersonView; factor: FactorView }) 
         <span className="text-ink-soft">{factor.kind}</span>
         <span className={`ml-auto ${factor.state === 'ready' ? 'text-flood' : 'text-ebb'}`}>
           {factor.state === 'ready'
-            ? '● ready'
-            : `✕ ${factor.state === 'waiting' ? 'not confirmed yet' : factor.state.replace('-', ' ')}`}
+            ? '● Ready'
+            : `✕ ${factor.state === 'waiting' ? 'Awaiting confirmation' : factor.state.replace('-', ' ')}`}
         </span>
       </p>
       {factor.digits > 0 && <p className="text-ink-soft">{about(factor)}</p>}
       <p className="text-ink-faint text-xs">
         number {factor.id} · added {fullTime(factor.created_us)} ·{' '}
-        {factor.last_used_us != null ? `last used ${fullTime(factor.last_used_us)}` : 'never used'}
+        {factor.last_used_us != null ? `last used ${fullTime(factor.last_used_us)}` : 'Never used'}
       </p>
       <div className="mt-1 flex flex-wrap gap-2">
         {moves && (
           <Confirmed
-            name="reset"
-            asks={`Reset “${factor.label}”? What is known of its clock is forgotten; a counter stays, so that no used code comes back.`}
+            name="Reset clock"
+            asks={`Reset “${factor.label}”? Clears the learned clock drift. Counters are kept, so used codes stay invalid.`}
             change={reset}
           />
         )}
         <Confirmed
-          name="remove"
-          asks={`Remove “${factor.label}” of ${person.login}? It no longer counts. The list of changes brings it back.`}
+          name="Remove"
+          asks={`Remove “${factor.label}” of ${person.login}? It stops working at once. You can undo this in the list of changes.`}
           change={remove}
         />
       </div>
@@ -204,12 +205,12 @@ function about(factor: FactorView): string {
   const parts = [`${factor.digits} digits${factor.period ? ` every ${factor.period} s` : ''}`]
   if (factor.drift_seconds != null) {
     const seconds = Math.abs(factor.drift_seconds)
-    parts.push(seconds === 0 ? 'clock on time' : `clock ${seconds} s ${factor.drift_seconds < 0 ? 'late' : 'early'}`)
+    parts.push(seconds === 0 ? 'Clock accurate' : `clock ${seconds} s ${factor.drift_seconds < 0 ? 'late' : 'early'}`)
   }
-  if (factor.counter != null) parts.push(`next counter ${factor.counter}`)
+  if (factor.counter != null) parts.push(`Next counter: ${factor.counter}`)
   if (factor.left != null) parts.push(`${factor.left} left`)
   if (factor.until_us != null) parts.push(`until ${fullTime(factor.until_us)}`)
-  if (factor.has_pin) parts.push('PIN before the code')
+  if (factor.has_pin) parts.push('PIN required')
   if (factor.reason) parts.push(`issued by ${factor.operator}: ${factor.reason}`)
   return parts.join(' · ')
 }
@@ -235,9 +236,9 @@ export function Confirmed({ name, asks, change }: ConfirmedProps) {
       {change.isError && <p className="text-ebb">{words(change.error)}</p>}
       <p className="mt-1 flex gap-2">
         <Button onClick={() => change.mutate()} disabled={change.isPending} className="!border-ebb !text-ebb">
-          {name} it
+          {name}
         </Button>
-        <Button onClick={() => setAsking(false)}>leave it</Button>
+        <Button onClick={() => setAsking(false)}>Cancel</Button>
       </p>
     </div>
   )

@@ -15,7 +15,7 @@ export function RecentLogins({ login }: { login: string }) {
   })
   return (
     <section data-testid="recent-logins" aria-label="recent logins" className="border-rule border-t px-4 py-2">
-      <h3 className="text-ink-faint text-xs">recent logins</h3>
+      <h3 className="text-ink-faint text-xs">Recent logins</h3>
       <ul>
         {recent.data?.map((row) => (
           <li key={row.reference} className="grid grid-cols-[auto_1fr_auto] gap-x-3">

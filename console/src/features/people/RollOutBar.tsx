@@ -8,7 +8,7 @@ export function RollOutBar({ rollOut, chosen, choose }: Props) {
   const counts = STATES.map((state) => ({ state, count: rollOut.states[state] ?? 0 })).filter(({ count }) => count > 0)
   const share = (count: number) => `${(100 * count) / Math.max(1, rollOut.people)}%`
   return (
-    <section aria-label="roll-out" data-testid="roll-out" className="border-rule border-b bg-sheet px-4 py-2">
+    <section aria-label="Enrolment progress" data-testid="roll-out" className="border-rule border-b bg-sheet px-4 py-2">
       <div className="flex h-3 overflow-hidden rounded-sm" aria-hidden="true">
         {counts.map(({ state, count }) => (
           <div
@@ -24,6 +24,7 @@ export function RollOutBar({ rollOut, chosen, choose }: Props) {
             key={state}
             type="button"
             aria-pressed={state === chosen}
+            title={LOOKS[state].means}
             onClick={() => choose(state === chosen ? undefined : state)}
             className="flex items-baseline gap-1.5 rounded border border-transparent px-1.5 py-0.5 hover:border-rule aria-pressed:border-ink-faint aria-pressed:bg-flood-wash"
           >

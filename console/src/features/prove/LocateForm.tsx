@@ -38,27 +38,27 @@ export function LocateForm(given: { person?: string; via?: string }) {
       >
         <WhoseFields whose={whose} gateways={gateways} change={change} />
         <TextField
-          name="password field; left empty, it is not tried"
+          name="Password field (optional; skipped if empty)"
           type="password"
           value={typed}
           onChange={(event) => setTyped(event.target.value)}
         />
         <div>
           <Button type="submit" className="!border-flood" disabled={locate.isPending || whose.person === ''}>
-            {locate.isPending ? 'climbing …' : 'locate'}
+            {locate.isPending ? 'Checking…' : 'Locate'}
           </Button>
         </div>
         <p className="text-ink-faint text-xs">
-          Nothing is switched off for it, no code is used up, and at most one guess goes to a source.
+          Other logins are not affected. No code is consumed, and at most one password attempt is made.
         </p>
       </form>
-      <section aria-label="the ladder" className="min-w-0 p-4">
+      <section aria-label="Layers" className="min-w-0 p-4">
         {locate.isError && <p className="text-ebb">{words(locate.error)}</p>}
         {locate.data && <LadderView ladder={locate.data} />}
         {!locate.data && !locate.isError && (
           <p className="p-2 text-ink-soft">
-            Each layer is tried in turn, from name resolution at the back to the gateway's waits at the front. The first
-            broken one is named, with what to do.
+            Checks each layer in turn, from name resolution to the gateway's timeouts, and stops at the first that
+            fails, with its remedy.
           </p>
         )}
       </section>
@@ -73,10 +73,10 @@ function LadderView({ ladder }: { ladder: Ladder }) {
       <p className="mb-3">
         {ladder.broken ? (
           <span className="text-ebb">
-            ✕ broken at <strong className="font-semibold">{ladder.broken}</strong>
+            ✕ Failed at <strong className="font-semibold">{ladder.broken}</strong>
           </span>
         ) : (
-          <span className="text-flood">● no layer is broken</span>
+          <span className="text-flood">● All layers passed</span>
         )}
         <span className="ml-2 text-ink-soft text-xs">
           {ladder.person} via {ladder.via}
@@ -93,7 +93,7 @@ function LadderView({ ladder }: { ladder: Ladder }) {
             className="grid grid-cols-[8rem_1fr] gap-x-3 border-rule-fine border-b border-dashed px-3 py-[3px] text-ink-faint"
           >
             <span>{layer}</span>
-            <span className="text-xs">not tried</span>
+            <span className="text-xs">Not checked</span>
           </li>
         ))}
       </ol>
@@ -129,7 +129,7 @@ function RungView({ rung }: { rung: Rung }) {
         {rung.state !== 'good' && rung.cause && <span className="block font-mono text-xs">{rung.cause}</span>}
         {rung.state !== 'good' && rung.remedy && (
           <span className="block text-ink-soft">
-            <span className="text-ink-faint">remedy</span> {rung.remedy}
+            <span className="text-ink-faint">Remedy:</span> {rung.remedy}
           </span>
         )}
       </span>

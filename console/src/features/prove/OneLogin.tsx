@@ -40,36 +40,34 @@ export function OneLogin(given: { person?: string; via?: string }) {
       >
         <WhoseFields whose={whose} gateways={gateways} change={change} fixed={asks !== null} />
         <TextField
-          name="Calling-Station-Id, if the gateway tells one"
+          name="Calling-Station-Id (optional)"
           value={caller}
           onChange={(event) => setCaller(event.target.value)}
         />
         {asks !== null && <Prompt tried={tried} />}
         <TextField
           key={asks ?? 'first'}
-          name={asks === null ? 'password field' : 'answer to the prompt'}
+          name={asks === null ? 'Password field' : 'Answer to the prompt'}
           type="password"
           value={typed}
           onChange={(event) => setTyped(event.target.value)}
         />
         <div className="flex gap-2">
           <Button type="submit" className="!border-flood" disabled={attempt.isPending || whose.person === ''}>
-            {attempt.isPending ? 'on its way …' : asks === null ? 'log in' : 'answer'}
+            {attempt.isPending ? 'Sending…' : asks === null ? 'Send login' : 'Send answer'}
           </Button>
-          {asks !== null && <Button onClick={() => attempt.reset()}>leave it</Button>}
+          {asks !== null && <Button onClick={() => attempt.reset()}>Cancel</Button>}
         </div>
         <p className="text-ink-faint text-xs">
-          It is sent with the gateway's own secret through a door that hears nobody else, and marked as a rehearsal.
-          Codes are used up as in any login.
+          Sends a real request with this gateway's shared secret on a private socket. It is recorded as a rehearsal.
+          Codes are consumed as in any login.
         </p>
       </form>
-      <section aria-label="what came back" data-testid="tried" className="min-w-0">
+      <section aria-label="Result" data-testid="tried" className="min-w-0">
         {attempt.isError && <p className="p-4 text-ebb">{words(attempt.error)}</p>}
         {tried && <Answer tried={tried} />}
         {!tried && !attempt.isError && (
-          <p className="p-6 text-ink-soft">
-            What comes back is shown here, attribute by attribute, with every step behind it.
-          </p>
+          <p className="p-6 text-ink-soft">The reply, its attributes and every step appear here.</p>
         )}
       </section>
     </div>
@@ -78,7 +76,11 @@ export function OneLogin(given: { person?: string; via?: string }) {
 
 function Prompt({ tried }: { tried: Tried | undefined }) {
   const text = tried?.attributes.find((attribute) => attribute.name === 'Reply-Message')?.value
-  return <p className="border-focus border-l-2 bg-paper px-3 py-1">{text ?? 'The gateway shows a prompt.'}</p>
+  return (
+    <p className="border-focus border-l-2 bg-paper px-3 py-1">
+      {text ?? 'The gateway would show a prompt here (no text was sent).'}
+    </p>
+  )
 }
 
 function Answer({ tried }: { tried: Tried }) {
@@ -110,7 +112,7 @@ function Answer({ tried }: { tried: Tried }) {
             <strong className="font-mono font-semibold">{tried.trace.cause}</strong> {tried.trace.sentence}.
           </p>
           <p className="text-ink-soft">
-            <span className="text-ink-faint">remedy</span> {tried.trace.remedy}.
+            <span className="text-ink-faint">Remedy:</span> {tried.trace.remedy}.
           </p>
           {tried.trace.line_text && (
             <p className="font-mono text-ink-soft text-xs">

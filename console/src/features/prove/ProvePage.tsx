@@ -5,9 +5,9 @@ import { Rehearsals } from './Rehearsals'
 import { type ProveSearch, TOOLS, type Tool } from './search'
 
 const NAMES: Record<Tool, { name: string; said: string }> = {
-  rehearsals: { name: 'Rehearsals', said: 'lists of logins, with what must come of each' },
-  login: { name: 'One login', said: 'a real packet, as the gateway would send it' },
-  locate: { name: 'Locate', said: 'the layers behind a login, until one is broken' },
+  rehearsals: { name: 'Rehearsals', said: 'Test logins with expected outcomes' },
+  login: { name: 'Single login', said: 'Send one real RADIUS request' },
+  locate: { name: 'Locate', said: 'Find the layer that fails' },
 }
 
 /** Proving: that the right people get in and the wrong ones do not, and where it breaks if not. */

@@ -16,6 +16,10 @@ export function Rehearsals({ open, show }: Props) {
     <div className="flex h-full">
       <section aria-label="Rehearsals" className={`min-w-0 flex-1 overflow-y-auto ${open ? 'max-lg:hidden' : ''}`}>
         {rehearsals.isError && <p className="p-4 text-ebb">{words(rehearsals.error)}</p>}
+        <p className="border-rule-fine border-b px-4 py-1.5 text-ink-soft text-xs">
+          A rehearsal is a list of test logins with the outcome each must have. A run uses the real sources: wrong
+          passwords count at the directory, and codes by courier are really sent.
+        </p>
         {rehearsals.data?.length === 0 && <Empty />}
         <ul>
           {rehearsals.data?.map((rehearsal) => (
@@ -33,8 +37,12 @@ export function Rehearsals({ open, show }: Props) {
 function Empty() {
   return (
     <div className="p-6 text-ink-soft">
-      <p>The site has no rehearsal yet. A first one can be written from the site itself:</p>
-      <p className="mt-1">add personas to the site file, write a starter below, put it into the site file, apply it.</p>
+      <p>No rehearsals yet. To create one:</p>
+      <ol className="mt-1 list-decimal pl-6">
+        <li>Add test users (personas) to the site file.</li>
+        <li>Generate a rehearsal below and add it to the draft.</li>
+        <li>Apply the draft.</li>
+      </ol>
     </div>
   )
 }
@@ -81,10 +89,10 @@ function Line({ rehearsal, runs, show }: { rehearsal: RehearsalView; runs: Run[]
           </span>
         </button>
       ) : (
-        <span className="text-ink-faint text-xs">never run</span>
+        <span className="text-ink-faint text-xs">Not run yet</span>
       )}
       <Button className="ml-auto !border-flood" disabled={run.isPending || under} onClick={() => run.mutate()}>
-        {under ? 'under way' : 'run'}
+        {under ? 'Running…' : 'Run'}
       </Button>
       {run.isError && <p className="basis-full text-ebb">{words(run.error)}</p>}
     </li>
@@ -98,17 +106,17 @@ function RunList({ runs, open, show }: { runs: Run[]; open: number | undefined; 
   const wide = open === undefined ? 'max-md:hidden' : 'hidden'
   return (
     <table className="mt-2 w-full border-separate border-spacing-0" data-testid="runs">
-      <caption className="px-4 pt-2 text-left text-ink-faint text-xs">runs</caption>
+      <caption className="px-4 pt-2 text-left text-ink-faint text-xs">Runs</caption>
       <thead>
         <tr className="text-ink-faint text-xs">
-          <th className={`${head} pl-4`}>run</th>
-          <th className={head}>rehearsal</th>
-          <th className={head}>began</th>
-          <th className={head}>result</th>
-          <th className={head}>as expected</th>
-          <th className={`${head} ${wide}`}>took</th>
-          <th className={`${head} ${wide}`}>decided by</th>
-          <th className={`${head} pr-4 ${wide}`}>by</th>
+          <th className={`${head} pl-4`}>Run</th>
+          <th className={head}>Rehearsal</th>
+          <th className={head}>Started</th>
+          <th className={head}>Result</th>
+          <th className={head}>Passed</th>
+          <th className={`${head} ${wide}`}>Duration</th>
+          <th className={`${head} ${wide}`}>Configuration</th>
+          <th className={`${head} pr-4 ${wide}`}>Operator</th>
         </tr>
       </thead>
       <tbody>
@@ -124,7 +132,7 @@ function RunList({ runs, open, show }: { runs: Run[]; open: number | undefined; 
             <td className="!pl-4 font-mono">{run.id}</td>
             <td>
               {run.rehearsal}
-              {run.without && <span className="ml-2 text-slack text-xs">without {run.without}</span>}
+              {run.without && <span className="ml-2 text-slack text-xs">Drill: without {run.without}</span>}
             </td>
             <td className="whitespace-nowrap text-ink-soft">{fullTime(run.began_us)}</td>
             <td>
@@ -134,7 +142,7 @@ function RunList({ runs, open, show }: { runs: Run[]; open: number | undefined; 
               {run.passed} of {run.total}
             </td>
             <td className={`whitespace-nowrap font-mono text-ink-soft ${wide}`}>{took(run.took_us)}</td>
-            <td className={`text-ink-soft ${wide}`}>{run.revision ? `revision ${run.revision}` : 'a draft'}</td>
+            <td className={`text-ink-soft ${wide}`}>{run.revision ? `revision ${run.revision}` : 'Draft'}</td>
             <td className={`!pr-4 text-ink-soft ${wide}`}>{run.operator}</td>
           </tr>
         ))}

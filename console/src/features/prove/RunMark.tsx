@@ -1,10 +1,10 @@
 import type { RunState } from '../../api/client'
 
 const LOOKS: Record<RunState, { mark: string; word: string; colour: string }> = {
-  running: { mark: '◌', word: 'under way', colour: 'text-focus' },
-  passed: { mark: '✓', word: 'passed', colour: 'text-flood' },
-  failed: { mark: '✕', word: 'not as expected', colour: 'text-ebb' },
-  interrupted: { mark: '–', word: 'interrupted', colour: 'text-slack' },
+  running: { mark: '◌', word: 'Running', colour: 'text-focus' },
+  passed: { mark: '✓', word: 'Passed', colour: 'text-flood' },
+  failed: { mark: '✕', word: 'Failed', colour: 'text-ebb' },
+  interrupted: { mark: '–', word: 'Stopped', colour: 'text-slack' },
 }
 
 /** How a run ended, by mark, word and colour. */

@@ -39,10 +39,10 @@ export function RunView({ id, close }: { id: number; close: () => void }) {
         {run.data && <RunMark state={run.data.state} />}
         {run.data?.state === 'running' && (
           <Button onClick={() => interrupt.mutate()} disabled={interrupt.isPending}>
-            end it
+            Stop run
           </Button>
         )}
-        <Button className="ml-auto" onClick={close} aria-label="close">
+        <Button className="ml-auto" onClick={close} aria-label="Close">
           ✕
         </Button>
       </div>
@@ -53,7 +53,7 @@ export function RunView({ id, close }: { id: number; close: () => void }) {
       )}
       {compared.data?.earlier && compared.data.changes.length === 0 && (
         <p className="border-rule border-b px-4 py-1.5 text-ink-soft text-xs">
-          Nothing changed since run {compared.data.earlier.id}.
+          Same results as run {compared.data.earlier.id}.
         </p>
       )}
       <ol>
@@ -87,7 +87,7 @@ function Facts({ run, ended }: { run: Run; ended: boolean }) {
               href={`/api/v1/runs/${run.id}/report?format=${format}`}
               download
             >
-              report as {format === 'html' ? 'page' : format === 'junit' ? 'JUnit' : 'JSON'}
+              Report ({format === 'html' ? 'HTML' : format === 'junit' ? 'JUnit' : 'JSON'})
             </a>
           ))}
         </span>
@@ -118,17 +118,13 @@ function Changes({ changes, earlier }: { changes: RunChange[]; earlier: Run }) {
 function Result({ result }: { result: LoginResult }) {
   const passed = !result.error && result.differences.length === 0
   const seen = result.seen
-  const came = seen ? [seen.outcome, seen.cause ?? seen.grant].filter(Boolean).join(': ') : 'not tried'
+  const came = seen ? [seen.outcome, seen.cause ?? seen.grant].filter(Boolean).join(': ') : 'Not run'
   return (
     <li
       data-testid="result"
       className={`grid grid-cols-[1.25rem_1fr_auto] gap-x-2 border-rule-fine border-b px-4 py-1 ${passed ? '' : 'bg-ebb-wash'}`}
     >
-      <span
-        className={passed ? 'text-flood' : 'text-ebb'}
-        role="img"
-        aria-label={passed ? 'as expected' : 'not as expected'}
-      >
+      <span className={passed ? 'text-flood' : 'text-ebb'} role="img" aria-label={passed ? 'Passed' : 'Failed'}>
         {passed ? '✓' : '✕'}
       </span>
       <span>
@@ -155,7 +151,7 @@ function Result({ result }: { result: LoginResult }) {
       {result.error && <span className="col-start-2 text-ebb text-xs">{result.error}</span>}
       {result.differences.map((one) => (
         <span key={one.what} className="col-span-2 col-start-2 text-xs">
-          {one.what}: wanted <strong className="font-semibold">{one.wanted}</strong>, seen{' '}
+          {one.what}: expected <strong className="font-semibold">{one.wanted}</strong>, got{' '}
           <strong className="font-semibold">{one.seen}</strong>
           {result.line > 0 && (
             <Link to="/site" search={{ line: result.line }} className="ml-2 text-ink-faint underline">

@@ -1,14 +1,25 @@
 import { useMutation } from '@tanstack/react-query'
+import { useNavigate } from '@tanstack/react-router'
 import { useState } from 'react'
-import { ApiError, words } from '../../api/client'
+import { ApiError, api, need, words } from '../../api/client'
 import { Button } from '../../ui/Button'
 import { Select } from '../../ui/Select'
 import { useSession } from '../session/useSession'
+import { keepDraft } from '../site/useDraft'
 
 /** A first rehearsal for a chain, written from the site, to be put into the site file. */
 export function Starter() {
   const { session } = useSession()
+  const navigate = useNavigate()
   const [chain, setChain] = useState<string>()
+  const [copied, setCopied] = useState(false)
+  const add = useMutation({
+    mutationFn: async (text: string) => {
+      const site = need(await api.GET('/api/v1/site'))
+      keepDraft({ text: `${(site.text ?? '').trimEnd()}\n\n${text.trim()}\n`, from: site.number })
+      await navigate({ to: '/site', search: {} })
+    },
+  })
   const write = useMutation({
     mutationFn: async (chain: string) => {
       const answer = await fetch(`/api/v1/rehearsals/starter?chain=${encodeURIComponent(chain)}`)
@@ -19,18 +30,28 @@ export function Starter() {
   return (
     <div className="border-rule-fine border-b px-4 py-2 text-xs">
       <div className="flex flex-wrap items-center gap-2">
-        <span className="text-ink-faint">write a first rehearsal for</span>
-        <Select label="chain" value={chain} options={session.data?.chains ?? []} onChange={setChain} />
+        <span className="text-ink-faint">Generate a rehearsal for</span>
+        <Select label="Chain" value={chain} options={session.data?.chains ?? []} onChange={setChain} />
         <Button disabled={!chain || write.isPending} onClick={() => chain && write.mutate(chain)}>
-          write
+          Generate
         </Button>
         {write.data && (
-          <Button onClick={() => void navigator.clipboard.writeText(write.data)} className="ml-auto">
-            copy
-          </Button>
+          <span className="ml-auto flex gap-2">
+            <Button
+              onClick={() => {
+                void navigator.clipboard.writeText(write.data)
+                setCopied(true)
+              }}
+            >
+              {copied ? 'Copied' : 'Copy'}
+            </Button>
+            <Button disabled={add.isPending} onClick={() => add.mutate(write.data)}>
+              Add to draft
+            </Button>
+          </span>
         )}
       </div>
-      {write.isError && <p className="mt-1 text-ebb">{words(write.error)}</p>}
+      {(write.error ?? add.error) && <p className="mt-1 text-ebb">{words(write.error ?? add.error)}</p>}
       {write.data && (
         <pre
           data-testid="starter"

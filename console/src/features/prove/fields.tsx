@@ -68,14 +68,14 @@ export function WhoseFields({
   return (
     <>
       <TextField
-        name="name, as it would be typed"
+        name="User name, as typed"
         value={whose.person}
         disabled={fixed}
         onChange={(event) => change({ person: event.target.value })}
       />
-      <ChoiceField name="gateway" value={whose.via} options={gateways} onChange={(via) => change({ via })} />
+      <ChoiceField name="Gateway" value={whose.via} options={gateways} onChange={(via) => change({ via })} />
       <ChoiceField
-        name="method"
+        name="Method"
         value={whose.method}
         options={METHODS}
         onChange={(method) => change({ method: method as TriedMethod })}

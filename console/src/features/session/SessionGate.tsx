@@ -19,7 +19,7 @@ export function SessionGate({ children }: { children: ReactNode }) {
   return unreachable ? (
     <main className="grid h-full place-items-center text-ink-soft">
       <p>
-        The service does not answer.{' '}
+        Cannot reach the service.{' '}
         <button type="button" className="underline" onClick={() => session.refetch()}>
           Try again
         </button>
@@ -61,7 +61,7 @@ function SignIn({ signIn }: { signIn: (credentials: Credentials) => Promise<void
           <img src="/mark.svg" alt="" className="size-6" /> Bivector
         </h1>
         <p className="mb-4 text-ink-soft">
-          {byToken ? 'Sign in with an operator’s token.' : 'Sign in with name, password and one-time code.'}
+          {byToken ? 'Sign in with an operator token.' : 'Sign in with your operator name, password and one-time code.'}
         </p>
         {byToken
           ? field('token', 'Token', { type: 'password', autoComplete: 'current-password' })
@@ -80,11 +80,11 @@ function SignIn({ signIn }: { signIn: (credentials: Credentials) => Promise<void
         </Button>
         <p className="mt-4 text-ink-faint text-xs">
           <button type="button" className="underline" onClick={() => setByToken(!byToken)}>
-            {byToken ? 'With password and code instead' : 'With a token instead'}
+            {byToken ? 'Use a password and code instead' : 'Use a token instead'}
           </button>
           {byToken && (
             <>
-              . The first start wrote one to <code className="font-mono">operator.token</code> in the data folder.
+              The first token is in the file <code className="font-mono">operator.token</code> in the data folder.
             </>
           )}
         </p>

@@ -13,9 +13,7 @@ export function Changes({ text, against }: { text: string; against: number }) {
     const mistakes = compared.error instanceof ApiError && compared.error.problem.findings?.length
     return (
       <p className="p-3 text-ink-soft">
-        {mistakes
-          ? 'It has mistakes; see Findings. What it would change is told once they are mended.'
-          : words(compared.error)}
+        {mistakes ? 'Fix the errors under Findings to see what this draft changes.' : words(compared.error)}
       </p>
     )
   }
@@ -66,7 +64,7 @@ export function Differences({ differences }: { differences: Difference[] }) {
               .filter((one) => one.about === name)
               .map((one) => (
                 <li key={one.said} className={one.weaker ? 'text-ebb' : 'text-ink-soft'}>
-                  {one.weaker ? '✕ weaker: ' : '· '}
+                  {one.weaker ? '✕ Weaker: ' : '· '}
                   {one.said}
                 </li>
               ))}

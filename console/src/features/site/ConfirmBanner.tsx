@@ -33,16 +33,16 @@ export function ConfirmBanner({ waiting }: { waiting: Awaiting }) {
       className="flex items-center gap-3 border-warn border-b bg-warn-wash px-4 py-1.5"
     >
       <p>
-        Revision {waiting.revision} goes back to {waiting.back_to} in{' '}
+        Revision {waiting.revision} is rolled back to {waiting.back_to} in{' '}
         <span className="font-mono">{left > 90 ? `${Math.ceil(left / 60)} min` : `${left} s`}</span> unless it is
         confirmed.
         {problem && <span className="ml-2 text-ebb">{words(problem)}</span>}
       </p>
       <Button className="ml-auto" onClick={() => confirm.mutate()} disabled={confirm.isPending}>
-        it stays
+        Confirm
       </Button>
       <Button onClick={() => back.mutate()} disabled={back.isPending}>
-        go back now
+        Roll back now
       </Button>
     </div>
   )

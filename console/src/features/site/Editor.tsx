@@ -110,7 +110,7 @@ function begin(text: string, readOnly: boolean, onChange: (text: string) => void
       syntaxHighlighting(colours),
       looks,
       EditorState.readOnly.of(readOnly),
-      EditorView.contentAttributes.of({ 'aria-label': 'site file', tabindex: '0' }),
+      EditorView.contentAttributes.of({ 'aria-label': 'Site file', tabindex: '0' }),
       keymap.of([...defaultKeymap, ...historyKeymap, ...searchKeymap, ...lintKeymap, indentWithTab]),
       EditorView.updateListener.of((update) => update.docChanged && onChange(update.state.doc.toString())),
     ],

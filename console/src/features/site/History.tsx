@@ -27,10 +27,12 @@ export function History({ current, load, mayChange }: Props) {
           >
             <span className="font-mono">{revision.number}</span>
             <span className="min-w-0">
-              <span className="block truncate">{revision.note || <span className="text-ink-faint">no note</span>}</span>
+              <span className="block truncate">
+                {revision.note || <span className="text-ink-faint">No reason given</span>}
+              </span>
               <span className="block text-ink-faint text-xs">
                 {fullTime(revision.applied_us)} by {revision.operator}
-                {revision.number === current && <span className="ml-2 text-flood">● in force</span>}
+                {revision.number === current && <span className="ml-2 text-flood">● Active</span>}
               </span>
             </span>
           </button>
@@ -78,10 +80,10 @@ function Earlier({ number, current, load, mayChange }: EarlierProps) {
         </div>
       )}
       <p className="flex gap-2 px-3 py-2">
-        <Button onClick={() => load(text)}>edit as a draft</Button>
+        <Button onClick={() => load(text)}>Edit as draft</Button>
         {number !== current && mayChange && (
           <Button onClick={() => restore.mutate(Boolean(weaker?.length))} disabled={restore.isPending}>
-            {weaker?.length ? `restore revision ${number}: weaker is meant` : `restore revision ${number}`}
+            {weaker?.length ? 'Restore anyway' : `Restore revision ${number}`}
           </Button>
         )}
       </p>

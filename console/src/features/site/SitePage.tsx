@@ -8,6 +8,7 @@ import { useSession } from '../session/useSession'
 import { ApplyForm } from './ApplyForm'
 import { Changes } from './Changes'
 import { Editor, type EditorHandle } from './Editor'
+import { EXAMPLE } from './example'
 import { History } from './History'
 import { useCheck, useDraft, useSite } from './useDraft'
 
@@ -51,18 +52,37 @@ function Draft({ site }: { site: Revision | null }) {
         <div className="flex items-center gap-3 border-rule border-b px-4 py-1.5 text-ink-soft text-xs">
           <span data-testid="draft-state">
             {differs
-              ? `draft, made from revision ${draft.from}`
+              ? `Draft, based on revision ${draft.from}`
               : site
-                ? `revision ${site.number}, in force`
-                : 'nothing is in force yet'}
+                ? `Revision ${site.number} (active)`
+                : 'No revision applied yet'}
           </span>
-          {applied !== undefined && !differs && <span className="text-flood">● revision {applied} is in force</span>}
-          {moved && <span className="text-warn">▲ revision {site.number} came meanwhile</span>}
-          {differs && (
-            <Button className="ml-auto" onClick={throwAway}>
-              throw the draft away
-            </Button>
+          {applied !== undefined && !differs && (
+            <span className="text-flood">
+              ● Revision {applied} applied ·{' '}
+              <a className="underline" href="/logins">
+                Watch logins
+              </a>
+            </span>
           )}
+          {moved && (
+            <span className="text-warn">
+              ▲ Revision {site.number} was applied while you were editing. Compare before you apply.
+            </span>
+          )}
+          {!mayChange && <span>Read-only: your role is {session.data?.role}.</span>}
+          <span className="ml-auto flex items-center gap-2">
+            {site === null && mayChange && <Button onClick={() => load(EXAMPLE)}>Start from an example</Button>}
+            <a
+              className="text-ink-faint hover:underline"
+              href="/api/v1/site/reference"
+              target="_blank"
+              rel="noreferrer"
+            >
+              Reference ↗
+            </a>
+            {differs && <Button onClick={throwAway}>Discard draft</Button>}
+          </span>
         </div>
         <div className="min-h-0 flex-1">
           <Editor
@@ -78,11 +98,11 @@ function Draft({ site }: { site: Revision | null }) {
         )}
       </section>
       <aside
-        aria-label="About the draft"
+        aria-label="Draft details"
         className="flex w-[420px] shrink-0 flex-col overflow-hidden border-rule border-l bg-sheet max-lg:w-full max-lg:border-t"
       >
         <Tabs.Root value={tab} onValueChange={setTab} className="flex min-h-0 flex-1 flex-col">
-          <Tabs.List aria-label="About the draft" className="flex border-rule border-b px-2">
+          <Tabs.List aria-label="Draft details" className="flex border-rule border-b px-2">
             <Tab value="findings" name={`Findings ${findings.length || ''}`} />
             <Tab value="changes" name="Changes" />
             <Tab value="history" name="History" />
@@ -95,9 +115,7 @@ function Draft({ site }: { site: Revision | null }) {
               {site && differs ? (
                 <Changes text={draft.text} against={site.number} />
               ) : (
-                <p className="p-3 text-ink-soft">
-                  Nothing differs from what is in force. Edit the file to see what a change means.
-                </p>
+                <p className="p-3 text-ink-soft">No changes. Edit the file to see what a change would do.</p>
               )}
             </Tabs.Content>
             <Tabs.Content value="history">
@@ -125,7 +143,7 @@ type FindingsProps = { findings: Finding[]; pending: boolean; goTo: (line: numbe
 
 function Findings({ findings, pending, goTo }: FindingsProps) {
   if (findings.length === 0)
-    return <p className="p-3 text-ink-soft">{pending ? 'checking …' : '● Nothing is wrong with it.'}</p>
+    return <p className="p-3 text-ink-soft">{pending ? 'Checking…' : '● No problems found.'}</p>
   return (
     <ul data-testid="findings">
       {findings.map((finding) => (
@@ -141,7 +159,7 @@ function Findings({ findings, pending, goTo }: FindingsProps) {
             </span>
             <span className="block">{finding.message}.</span>
             <span className="block text-ink-soft">
-              <span className="text-ink-faint">{finding.intended ? 'reason' : 'remedy'}</span>{' '}
+              <span className="text-ink-faint">{finding.intended ? 'Reason:' : 'Remedy:'}</span>{' '}
               {finding.intended ?? finding.remedy}.
             </span>
           </button>

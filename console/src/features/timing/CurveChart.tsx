@@ -23,7 +23,7 @@ export function CurveChart({ curve, progress, problem, now }: Props) {
           )}
         </span>
         <span aria-live="polite" className="ml-auto font-mono text-ink-faint">
-          {progress !== undefined ? `simulating ${Math.round(progress * 100)} %` : ''}
+          {progress !== undefined ? `Simulating: ${Math.round(progress * 100)}%` : ''}
         </span>
       </figcaption>
       {problem && <p className="text-ebb text-xs">{problem}</p>}
@@ -31,8 +31,8 @@ export function CurveChart({ curve, progress, problem, now }: Props) {
       {curve && (
         <p className="text-ink-soft text-xs" data-testid="knee">
           {point
-            ? `◎ knee at ${curve.in_seconds ? span(point.at * 1_000_000) : point.value}: ${(point.share * 100).toFixed(1)} % get in, half of them within ${span(point.simulated.p50_us)}; more brings no more`
-            : 'within these values it makes no difference'}
+            ? `◎ Best value: ${curve.in_seconds ? span(point.at * 1_000_000) : point.value}. ${(point.share * 100).toFixed(1)}% accepted, half of them within ${span(point.simulated.p50_us)}. Longer timeouts do not help.`
+            : 'No effect in this range.'}
         </p>
       )}
     </figure>
@@ -75,7 +75,7 @@ function Chart({ curve, now }: { curve: Curve; now?: number }) {
             strokeDasharray="3 3"
           />
           <text x={x(here) + 4} y={HEIGHT - BOX.bottom - 5} className="fill-ink-soft text-xs">
-            set
+            Now
           </text>
         </g>
       )}
@@ -93,7 +93,7 @@ function Chart({ curve, now }: { curve: Curve; now?: number }) {
           fill="none"
           className="stroke-ebb"
           strokeWidth={2}
-          aria-label="knee"
+          aria-label="Best value"
         />
       )}
     </svg>

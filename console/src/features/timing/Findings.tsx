@@ -3,9 +3,9 @@ import { Button } from '../../ui/Button'
 import type { Values } from './useTiming'
 
 const MARKS = {
-  breaks: { mark: '✕', word: 'logins fail by it', colour: 'text-ebb', edge: 'border-l-ebb' },
-  risks: { mark: '▲', word: 'some may', colour: 'text-warn', edge: 'border-l-warn' },
-  note: { mark: '○', word: 'good to know', colour: 'text-ink-faint', edge: 'border-l-rule' },
+  breaks: { mark: '✕', word: 'Logins fail', colour: 'text-ebb', edge: 'border-l-ebb' },
+  risks: { mark: '▲', word: 'Some logins may fail', colour: 'text-warn', edge: 'border-l-warn' },
+  note: { mark: '○', word: 'Note', colour: 'text-ink-faint', edge: 'border-l-rule' },
 } as const
 
 type Props = {
@@ -19,7 +19,7 @@ type Props = {
 export function Findings({ findings, notes, suggestion, take }: Props) {
   return (
     <div data-testid="findings">
-      {findings.length === 0 && <p className="px-3 py-2 text-flood">● everything nests</p>}
+      {findings.length === 0 && <p className="px-3 py-2 text-flood">● All timeouts fit</p>}
       <ul>
         {findings.map((finding) => {
           const { mark, word, colour, edge } = MARKS[finding.weight]
@@ -44,7 +44,7 @@ export function Findings({ findings, notes, suggestion, take }: Props) {
                     className="ml-2 underline"
                     onClick={() => take({ [String(finding.setting)]: String(finding.value) })}
                   >
-                    try it
+                    Try this value
                   </button>
                 )}
               </p>
@@ -55,7 +55,7 @@ export function Findings({ findings, notes, suggestion, take }: Props) {
       {suggestion.changes.length > 0 && (
         <div className="bg-flood-wash px-3 py-2" data-testid="suggestion">
           <p className="text-xs">
-            The smallest change after which everything nests with {Math.round(suggestion.margin * 100)} % to spare:
+            The smallest change that makes all timeouts fit, with {Math.round(suggestion.margin * 100)}% to spare:
           </p>
           <ul className="font-mono text-xs">
             {suggestion.changes.map((change) => (
@@ -68,7 +68,7 @@ export function Findings({ findings, notes, suggestion, take }: Props) {
             className="mt-1"
             onClick={() => take(Object.fromEntries(suggestion.changes.map((change) => [change.setting, change.to])))}
           >
-            try these values
+            Try these values
           </Button>
         </div>
       )}

@@ -5,7 +5,7 @@ const STAGES: Record<TimeStage['kind'], string> = {
   'fail-over': 'silent server',
   connect: 'connect',
   search: 'search',
-  password: 'password',
+  password: 'password check',
   upstream: 'answer',
   code: 'marked as used',
   courier: 'handed over',
@@ -87,7 +87,7 @@ export function Strip({ path, end }: { path: PathBudget; end: number }) {
         </span>
       </span>
       <span className={`truncate font-mono ${figures?.conflict ? 'text-ebb' : 'text-ink-faint'}`}>
-        {figures ? (figures.conflict ? `✕ ${figures.conflict}` : figures.figures) : '○ wait not known'}
+        {figures ? (figures.conflict ? `✕ ${figures.conflict}` : figures.figures) : '○ Timeout unknown'}
       </span>
     </div>
   )
@@ -121,7 +121,7 @@ function rowsOf(path: PathBudget): Row[] {
   const rows: Row[] = []
   const client = path.hops.find((hop) => hop.kind === 'client')
   const gateway = path.hops.find((hop) => hop.kind === 'gateway')
-  if (client) rows.push(hopRow('client', 'the person’s program', client, 0))
+  if (client) rows.push(hopRow('client', 'VPN client', client, 0))
   let at = 0
   path.rounds.forEach((round, number) => {
     if (round.before) {
@@ -142,7 +142,7 @@ function rowsOf(path: PathBudget): Row[] {
         key: `${number}${stage.kind}${stage.name}`,
         name: `${stage.name} ${STAGES[stage.kind]}`,
         figures: `≤ ${span(stage.worst_us)}`,
-        conflict: end > leaves && at < leaves ? 'gateway left' : undefined,
+        conflict: end > leaves && at < leaves ? 'Gateway timed out' : undefined,
         bars: stageBars(at, end, stage.usual_us, leaves),
       })
       at = end

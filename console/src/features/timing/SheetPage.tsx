@@ -14,7 +14,7 @@ export function SheetPage() {
   return (
     <article data-testid="sheet" className="mx-auto h-full max-w-3xl overflow-y-auto p-6 print:p-0">
       <Button className="float-right print:hidden" onClick={() => window.print()}>
-        print
+        Print
       </Button>
       {sheet.isError && <p className="text-ebb">{words(sheet.error)}</p>}
       <h1 className="mb-3 font-semibold text-lg">{sheet.data?.title}</h1>

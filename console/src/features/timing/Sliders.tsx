@@ -15,14 +15,16 @@ type Props = {
 /** A slider and a number for every wait, from the outside in. */
 export function Sliders({ settings, values, swept, change, sweep }: Props) {
   return (
-    <ul aria-label="waits">
+    <ul aria-label="Timeouts">
       {settings.map((setting) => (
         <li key={setting.name} data-setting={setting.name} className="border-rule-fine border-b px-3 py-1">
           <div className="flex flex-wrap items-baseline gap-x-2">
             <span className="font-mono text-xs" title={setting.said}>
               {setting.name}
             </span>
-            <span className="whitespace-nowrap text-xs text-ink-faint">{setting.on_device ? 'on the device' : ''}</span>
+            <span className="whitespace-nowrap text-xs text-ink-faint">
+              {setting.on_device ? 'Set on the device' : ''}
+            </span>
             <label className="ml-auto flex items-center gap-1 text-xs text-ink-faint">
               <input
                 type="radio"
@@ -31,16 +33,16 @@ export function Sliders({ settings, values, swept, change, sweep }: Props) {
                 onChange={() => sweep(setting.name)}
                 aria-label={`curve by ${setting.name}`}
               />
-              curve
+              Plot
             </label>
             {values[setting.name] !== undefined && (
               <button
                 type="button"
                 className="text-xs text-ink-soft underline"
                 onClick={() => change(setting.name, undefined)}
-                aria-label={`as it was: ${setting.name}`}
+                aria-label={`Reset ${setting.name}`}
               >
-                as it was
+                Reset
               </button>
             )}
           </div>

@@ -35,7 +35,7 @@ export function TimingPage() {
   if (chains.data?.length === 0) {
     return (
       <p className="p-8 text-center text-ink-soft">
-        No site is in force yet, so nobody waits for anything. Write one under{' '}
+        No configuration applied yet. Create one under{' '}
         <a className="underline" href="/site">
           Site
         </a>
@@ -49,7 +49,7 @@ export function TimingPage() {
         <p role="alert" className="bg-ebb-wash px-4 py-1.5 text-ebb">
           {words(timing.error)}{' '}
           <button type="button" className="underline" onClick={() => setValues({})}>
-            all as it was
+            Reset all
           </button>
         </p>
       )}
@@ -101,18 +101,28 @@ function Timing({ chain, chains, view, search, show, values, setValues }: Props)
   return (
     <>
       <div className="flex flex-wrap items-end gap-3 border-rule border-b bg-sheet px-4 py-2">
-        <ChoiceField name="chain" value={chain} options={chains} onChange={(name) => show({ chain: name })} />
+        <ChoiceField name="Chain" value={chain} options={chains} onChange={(name) => show({ chain: name })} />
         <ChoiceField
-          name="gateway"
+          name="Gateway"
           value={path?.gateway ?? ''}
           options={view.gateways}
           onChange={(via) => show({ via: undefined, way: `${via}/${path?.way ?? ''}` })}
         />
-        <Field name="way" path={path} paths={paths} show={show} />
-        <Draft chain={chain} values={values} reset={() => setValues({})} gateway={path?.gateway} />
+        <Field path={path} paths={paths} show={show} />
+        <Draft
+          chain={chain}
+          values={values}
+          reset={() => setValues({})}
+          gateway={path?.gateway}
+          onDevice={view.settings.filter((one) => one.on_device && values[one.name] !== undefined)}
+        />
       </div>
+      <p className="border-rule border-b px-4 py-1.5 text-ink-soft text-xs">
+        Try other timeouts here; nothing changes until you create a draft and apply it. Each system must wait longer
+        than everything behind it. The margin is the time left in the worst case, as a share of what is needed.
+      </p>
       <div className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_22rem] max-lg:block max-lg:overflow-y-auto">
-        <section aria-label="Picture" className="min-w-0 overflow-y-auto px-4 py-3">
+        <section aria-label="Timeline" className="min-w-0 overflow-y-auto px-4 py-3">
           {path ? (
             <>
               <Picture path={path} />
@@ -122,10 +132,10 @@ function Timing({ chain, chains, view, search, show, values, setValues }: Props)
               <Others paths={paths} path={path} show={show} />
             </>
           ) : (
-            <p className="text-ink-soft">Nobody comes through this chain. {view.notes[0]}</p>
+            <p className="text-ink-soft">No gateway uses this chain. {view.notes[0]}</p>
           )}
         </section>
-        <aside aria-label="Waits" className="overflow-y-auto border-rule border-l bg-sheet max-lg:border-l-0">
+        <aside aria-label="Timeouts" className="overflow-y-auto border-rule border-l bg-sheet max-lg:border-l-0">
           <Findings
             findings={view.findings}
             notes={view.notes}
@@ -164,11 +174,11 @@ function bounds(in_seconds: boolean, least: number, most: number, now: number): 
   return `${text(Math.max(least, Math.min(1, now)))}..${text(Math.min(most, Math.max(90, now * 1.2)))}`
 }
 
-function Field({ path, paths, show }: { name: string; path?: PathBudget; paths: PathBudget[]; show: Props['show'] }) {
+function Field({ path, paths, show }: { path?: PathBudget; paths: PathBudget[]; show: Props['show'] }) {
   const of = paths.filter((one) => one.gateway === path?.gateway)
   return (
     <ChoiceField
-      name="second factor"
+      name="Second factor"
       value={path?.way ?? ''}
       options={of.map((one) => one.way)}
       onChange={(way) => show({ way: `${path?.gateway}/${way}` })}
@@ -180,14 +190,14 @@ function Field({ path, paths, show }: { name: string; path?: PathBudget; paths: 
 function Others({ paths, path, show }: { paths: PathBudget[]; path: PathBudget; show: Props['show'] }) {
   if (paths.length < 2) return null
   return (
-    <table className="mt-3 w-full text-xs" aria-label="ways">
+    <table className="mt-3 w-full text-xs" aria-label="Paths">
       <thead className="text-left text-ink-faint">
         <tr>
-          <th className="font-normal">through</th>
-          <th className="font-normal">second factor</th>
-          <th className="font-normal">usually</th>
-          <th className="font-normal">at worst</th>
-          <th className="font-normal">least to spare</th>
+          <th className="font-normal">Gateway</th>
+          <th className="font-normal">Second factor</th>
+          <th className="font-normal">Typical</th>
+          <th className="font-normal">Worst case</th>
+          <th className="font-normal">Margin</th>
         </tr>
       </thead>
       <tbody>
@@ -211,7 +221,7 @@ function Others({ paths, path, show }: { paths: PathBudget[]; path: PathBudget; 
               <td className="font-mono">{span(one.usual_us)}</td>
               <td className="font-mono">{span(one.worst_us)}</td>
               <td className={`font-mono ${spare < 0 ? 'text-ebb' : ''}`}>
-                {Number.isFinite(spare) ? `${spare < 0 ? '✕ ' : ''}${Math.round(spare * 100)} %` : 'not known'}
+                {Number.isFinite(spare) ? `${spare < 0 ? '✕ ' : ''}${Math.round(spare * 100)}%` : 'Unknown'}
               </td>
             </tr>
           )
@@ -222,8 +232,14 @@ function Others({ paths, path, show }: { paths: PathBudget[]; path: PathBudget; 
 }
 
 /** From values that were tried out to a draft of the site file, and to what must be entered on the device. */
-function Draft(props: { chain: string; values: Values; reset: () => void; gateway?: string }) {
-  const { chain, values, reset, gateway } = props
+function Draft(props: {
+  chain: string
+  values: Values
+  reset: () => void
+  gateway?: string
+  onDevice: TimingView['settings']
+}) {
+  const { chain, values, reset, gateway, onDevice } = props
   const { session } = useSession()
   const navigate = useNavigate()
   const mayChange = session.data?.role === 'change' || session.data?.role === 'own'
@@ -239,9 +255,18 @@ function Draft(props: { chain: string; values: Values; reset: () => void; gatewa
   return (
     <div className="ml-auto flex items-center gap-2">
       {draft.isError && <span className="text-ebb text-xs">{words(draft.error)}</span>}
-      {tried && <Button onClick={reset}>all as it was</Button>}
-      <Button disabled={!tried || !mayChange || draft.isPending} onClick={() => draft.mutate()}>
-        make this a draft
+      {tried && <Button onClick={reset}>Reset all</Button>}
+      {onDevice.length > 0 && (
+        <span data-testid="on-device" className="text-warn text-xs">
+          Also set on the device: {onDevice.map((one) => `${one.name} = ${values[one.name]}`).join(', ')}
+        </span>
+      )}
+      <Button
+        disabled={!tried || !mayChange || draft.isPending}
+        title={mayChange ? (tried ? undefined : 'Move a slider first') : 'Needs the role change'}
+        onClick={() => draft.mutate()}
+      >
+        Create draft
       </Button>
       {gateway && (
         <a
@@ -250,7 +275,7 @@ function Draft(props: { chain: string; values: Values; reset: () => void; gatewa
           target="_blank"
           rel="noreferrer"
         >
-          print the handover sheet
+          Print handover sheet
         </a>
       )}
     </div>

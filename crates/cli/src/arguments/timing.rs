@@ -87,7 +87,7 @@ pub(crate) struct Simulation {
 fn per_cent(text: &str) -> Result<f64, String> {
     let number = text.trim().trim_end_matches('%').trim_end();
     let read = number.parse().ok().filter(|share| (0.0..=100.0).contains(share));
-    read.ok_or_else(|| format!("`{text}` is not a share of a hundred; write for example 2%"))
+    read.ok_or_else(|| format!("`{text}` is not a percentage; write for example 2%"))
 }
 
 #[cfg(test)]

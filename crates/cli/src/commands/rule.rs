@@ -24,8 +24,8 @@ pub(crate) async fn run(rule: Rule, global: &Global) -> Result<ExitCode, Failure
             output::line(format!("  {mark} {:<32} {}{place}", rule.name, rule.said));
         }
         output::line(match (&tried.grant, tried.cause) {
-            (Some(grant), _) => format!("\ngets in with {grant}"),
-            (None, cause) => format!("\nis kept out: {}", cause.map_or("", |cause| cause.sentence())),
+            (Some(grant), _) => format!("\nadmitted with {grant}"),
+            (None, cause) => format!("\nrefused: {}", cause.map_or("", |cause| cause.sentence())),
         });
     }
     Ok(if tried.grant.is_some() { ExitCode::SUCCESS } else { ExitCode::from(1) })

@@ -67,7 +67,7 @@ async fn axe_finds_nothing_on_any_page_panel_or_dialog_of_the_console() {
         ("/timing/sheet?gateway=breakwater".to_owned(), "main", "breakwater"),
         ("/people".to_owned(), "main", "ines"),
         ("/site".to_owned(), ".cm-content", "breakwater"),
-        ("/nowhere".to_owned(), "main", "no such page"),
+        ("/nowhere".to_owned(), "main", "Page not found"),
     ] {
         to(&page, &world, &path).await;
         wait_for(&page, css, part).await;
@@ -155,6 +155,6 @@ async fn the_list_of_logins_has_rehearsed_ones_only_where_they_are_asked_for() {
     assert_eq!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().len(), 1);
     page.query(By::Css("input[type=checkbox]")).first().await.unwrap().click().await.unwrap();
     wait_for(&page, "[data-testid=login]", "yuki").await;
-    press(&page, "export CSV").await;
+    press(&page, "Export CSV").await;
     page.quit().await.unwrap();
 }

@@ -151,5 +151,5 @@ async fn active_directory_is_found_bound_nested_and_changed_in_its_own_ways() {
     let (status, body) = service.apply(&site.replace("bivector@northmoor.example", "administrator@northmoor.example")).await;
     assert_eq!(status, 201, "{body}");
     let lines = probe().await;
-    assert!(lines.contains("it is an administrator: a member of"), "{lines}");
+    assert!(lines.contains("it has administrator rights: a member of"), "{lines}");
 }

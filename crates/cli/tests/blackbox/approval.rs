@@ -175,7 +175,7 @@ async fn denials_late_answers_and_logins_that_were_not_theirs_end_as_what_they_a
     assert_eq!((trace["cause"].as_str(), phone.waiting().await.unwrap()), (Some("approval-stopped"), None), "nothing buzzes any more");
     let shown = world.service.run(&["person", "show", "ines"]);
     assert!(shown.contains("that was not me") && shown.contains("approvals stopped"), "{shown}");
-    assert!(world.service.run(&["factor", "release", "ines"]).contains("is released"));
+    assert!(world.service.run(&["factor", "release", "ines"]).contains("is unlocked"));
     let login = log_in(&world, "ines");
     let shown = asked(&phone).await;
     // One at a time: another login of the same person, from elsewhere, is not asked beside it.
@@ -382,7 +382,7 @@ async fn an_invitation_works_once_and_says_so_and_guesses_are_limited() {
     let (status, said) = status_of(enrol(&third).await);
     assert_eq!((status, said.contains("expired")), (410, true), "{said}");
     let (_, nobody) = world.service.call("POST", "/people/tidehall/nobody/invitation", Some(json!({}))).await;
-    assert_eq!(nobody["title"], "tidehall knows nobody called `nobody`");
+    assert_eq!(nobody["title"], "tidehall has no person `nobody`");
     let mut statuses: Vec<u16> = Vec::new();
     for guess in 0..12 {
         statuses.push(status_of(enrol(&format!("AAAA-BBBB-{guess:04}")).await).0);
@@ -482,7 +482,7 @@ async fn a_remembered_device_gives_no_second_factor_for_a_while_even_over_a_rest
         outcome(&gateway.send(&request).await.unwrap().0)
     };
     assert_eq!(again().await, "accept", "it outlives the service");
-    assert!(service.run(&["factor", "release", "ines"]).contains("is released"));
+    assert!(service.run(&["factor", "release", "ines"]).contains("is unlocked"));
     assert_eq!(again().await, "reject");
 }
 

@@ -28,7 +28,7 @@ impl Driver {
             .expect("chromium-driver is installed by `make setup`");
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         let port = loop {
-            let line = lines.next().unwrap().unwrap();
+            let line = lines.next().expect("chromedriver says its port").unwrap();
             if let Some(port) = line.strip_suffix('.').and_then(|line| line.rsplit("on port ").next()).and_then(|port| port.parse().ok()) {
                 break port;
             }

@@ -12,8 +12,8 @@ async fn one_login_from_the_command_line_shows_reply_and_waterfall() {
         "Class                control-room",
         "Vendor-32473-1       ines",
         "find person",
-        "the code is right",
-        "the rule `control room` gives `control-room`",
+        "the code is correct",
+        "the rule `control room` assigns the grant `control-room`",
     ] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");
     }

@@ -11,7 +11,7 @@ async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
     let driver = Driver::start();
     let page = driver.open().await;
     page.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
-    wait_for(&page, "[data-testid=line]", "live").await;
+    wait_for(&page, "[data-testid=line]", "Live").await;
     assert!(!page.current_url().await.unwrap().as_str().contains("token"), "the token is taken out of the address");
     assert!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().is_empty());
 
@@ -27,9 +27,7 @@ async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
     row.click().await.unwrap();
     let panel = wait_for(&page, "[data-testid=trace]", "used before").await;
     let shown = panel.text().await.unwrap();
-    for wanted in
-        [reference, "code-used", "remedy", "tidehall:ines", "find person", "tidehall says the password is right", "site file line"]
-    {
+    for wanted in [reference, "code-used", "Remedy", "tidehall:ines", "find person", "tidehall accepted the password", "Site file, line"] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");
     }
     assert!(panel.find_all(By::Css("[data-testid=step]")).await.unwrap().len() >= 7);
@@ -49,11 +47,11 @@ async fn without_a_token_the_console_asks_for_one_and_says_what_is_wrong_with_an
     let field = page.query(By::Id("token")).first().await.unwrap();
     field.send_keys("bvt_wrong").await.unwrap();
     page.query(By::Css("button[type=submit]")).first().await.unwrap().click().await.unwrap();
-    wait_for(&page, "[role=alert]", "not known here").await;
+    wait_for(&page, "[role=alert]", "unknown token").await;
     field.clear().await.unwrap();
     field.send_keys(&world.service.token).await.unwrap();
     page.query(By::Css("button[type=submit]")).first().await.unwrap().click().await.unwrap();
-    wait_for(&page, "[data-testid=line]", "live").await;
+    wait_for(&page, "[data-testid=line]", "Live").await;
     page.quit().await.unwrap();
 }
 
@@ -86,11 +84,11 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
     page.find(By::Css("input[type=search]")).await.unwrap().send_keys(Key::Backspace + String::new()).await.unwrap();
     rows(3).await;
 
-    page.find(By::Css("button[aria-label=outcome]")).await.unwrap().click().await.unwrap();
+    page.find(By::Css("button[aria-label=Outcome]")).await.unwrap().click().await.unwrap();
     wait_for(&page, "[role=option]", "accepted").await.click().await.unwrap();
     assert!(rows(1).await[0].text().await.unwrap().contains("control-room"));
     assert!(page.current_url().await.unwrap().query().unwrap_or_default().contains("outcome=accepted"));
-    press(&page, "clear").await;
+    press(&page, "Clear filters").await;
 
     let first = rows(3).await.remove(0);
     first.focus().await.unwrap();
@@ -134,7 +132,7 @@ async fn the_lights_of_a_chain_follow_by_themselves_and_open_on_their_reason() {
     let mut world = Northmoor::start().await;
     let driver = Driver::start();
     let page = signed_in(&world, &driver, "/chains").await;
-    wait_for(&page, "[data-testid=line]", "live").await;
+    wait_for(&page, "[data-testid=line]", "Live").await;
     page.query(By::Css("[data-hop=tidehall][data-state=good]")).first().await.unwrap();
     assert_eq!(page.find_all(By::Css("[data-testid=chain]")).await.unwrap().len(), 5);
     world.directories.remove(0).stop().await;
@@ -142,11 +140,11 @@ async fn the_lights_of_a_chain_follow_by_themselves_and_open_on_their_reason() {
     light.click().await.unwrap();
     let panel = wait_for(&page, "[data-testid=hop-panel]", "connection refused").await;
     let shown = panel.text().await.unwrap();
-    for wanted in ["source-unreachable", "remedy", "since", "answered"] {
+    for wanted in ["source-unreachable", "Remedy", "since", "answered"] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");
     }
-    page.query(By::Css("input[aria-label='a person to look for']")).first().await.unwrap().send_keys("ines").await.unwrap();
-    press(&page, "prove every piece").await;
+    page.query(By::Css("input[aria-label='User to look up']")).first().await.unwrap().send_keys("ines").await.unwrap();
+    press(&page, "Run all checks").await;
     let proved = wait_for(&page, "[data-testid=probe]", "ines is uid=ines").await.text().await.unwrap();
     assert!(proved.contains("account") && proved.contains("control-room"), "{proved}");
     world.log_in("breakwater", "ines", &ines()).await;
@@ -159,7 +157,7 @@ async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_
     let world = Northmoor::start().await;
     let driver = Driver::start();
     let page = signed_in(&world, &driver, "/site").await;
-    wait_for(&page, "[data-testid=draft-state]", "revision 1, active").await;
+    wait_for(&page, "[data-testid=draft-state]", "Revision 1 (active)").await;
     write(&page, &world.site.replacen("secret = \"gateway/lantern\"", "secret = \"gateway/lanten\"", 1)).await;
     let findings = wait_for(&page, "[data-testid=findings]", "did you mean `gateway/lantern`?").await;
     assert!(findings.text().await.unwrap().contains("secret-not-sealed"));
@@ -175,19 +173,19 @@ async fn a_site_is_edited_checked_at_its_lines_compared_applied_and_restored_in_
     );
     write(&page, &weaker).await;
     press(&page, "Changes").await;
-    let changes = wait_for(&page, "[data-testid=changes]", "weaker: the second factor is no longer asked for").await;
+    let changes = wait_for(&page, "[data-testid=changes]", "Weaker: the second factor is no longer asked for").await;
     assert!(changes.text().await.unwrap().contains("+second = []"));
-    press(&page, "apply").await;
-    wait_for(&page, "[role=alert]", "logging in would become weaker").await;
+    press(&page, "Apply").await;
+    wait_for(&page, "[role=alert]", "this change weakens authentication").await;
     assert_eq!(world.service.get("/status").await["revision"], 1);
-    press(&page, "apply: weaker is meant").await;
-    wait_for(&page, "[data-testid=draft-state]", "revision 2, active").await;
+    press(&page, "Apply anyway").await;
+    wait_for(&page, "[data-testid=draft-state]", "Revision 2 (active)").await;
     press(&page, "History").await;
-    wait_for(&page, "[data-testid=history]", "active").await;
+    wait_for(&page, "[data-testid=history]", "Active").await;
     page.query(By::XPath("(//*[@data-testid='history']//button)[2]")).first().await.unwrap().click().await.unwrap();
     wait_for(&page, "[data-testid=changes]", "a second factor is asked for now").await;
-    press(&page, "restore revision 1").await;
-    wait_for(&page, "[data-testid=draft-state]", "revision 3, active").await;
+    press(&page, "Restore revision 1").await;
+    wait_for(&page, "[data-testid=draft-state]", "Revision 3 (active)").await;
     page.execute("document.querySelector('.cm-scroller').scrollTop = 0", vec![]).await.unwrap();
     wait_for(&page, ".cm-content", "Northmoor Tidal").await;
     assert_eq!(world.service.get("/status").await["revision"], 3);
@@ -206,13 +204,13 @@ async fn a_change_that_waits_is_seen_on_every_page_and_confirmed_there_and_a_cod
     let driver = Driver::start();
     let page = driver.open().await;
     page.goto(format!("http://{}/logins", world.service.http)).await.unwrap();
-    press(&page, "With password and code instead").await;
+    press(&page, "Use a password and code instead").await;
     for (field, text) in [("name", "owner"), ("password", "slack-water-at-six"), ("code", super::harness::code_of(&seed).as_str())] {
         page.query(By::Id(field)).first().await.unwrap().send_keys(text).await.unwrap();
     }
     press(&page, "Sign in").await;
-    wait_for(&page, "[data-testid=confirm]", "Revision 2 goes back to 1 in 60 min").await;
-    press(&page, "it stays").await;
+    wait_for(&page, "[data-testid=confirm]", "Revision 2 is rolled back to 1 in 60 min").await;
+    press(&page, "Confirm").await;
     page.query(By::Css("[data-testid=confirm]")).not_exists().await.unwrap();
     assert!(world.service.get("/status").await["confirm"].is_null());
     page.quit().await.unwrap();
@@ -228,31 +226,32 @@ async fn a_locked_person_is_released_a_device_reset_and_a_text_read_without_bein
     }
     let driver = Driver::start();
     let page = signed_in(&world, &driver, "/people").await;
-    wait_for(&page, "[data-person='tidehall:yuki']", "codes locked").await.click().await.unwrap();
+    wait_for(&page, "[data-person='tidehall:yuki']", "Codes locked").await.click().await.unwrap();
     wait_for(&page, "[data-testid=lock]", "2 of 2 wrong codes in a row behind a right password, the last through breakwater").await;
-    press(&page, "release").await;
-    wait_for(&page, "[role=alertdialog]", "Be sure you know who typed them").await;
-    press(&page, "unlock with").await;
+    press(&page, "Unlock").await;
+    wait_for(&page, "[role=alertdialog]", "make sure you know who typed them").await;
+    press(&page, "Unlock").await;
     page.query(By::Css("[data-testid=lock]")).not_exists().await.unwrap();
     assert_eq!(world.log_in("breakwater", "yuki", &format!("swell204813{}", super::harness::code("yuki", 0))).await.0, "accept");
 
     page.query(By::Css("[data-person='tidehall:ines']")).first().await.unwrap().click().await.unwrap();
     wait_for(&page, "[data-testid=factor]", "clock 30 s early").await;
-    press(&page, "reset").await;
-    press(&page, "leave it").await;
-    press(&page, "reset").await;
-    press(&page, "reset it").await;
-    wait_for(&page, "[data-testid=factor]", "clock on time").await;
+    press(&page, "Reset clock").await;
+    press(&page, "Cancel").await;
+    press(&page, "Reset clock").await;
+    wait_for(&page, "[role=alertdialog]", "Clears the learned clock drift").await;
+    press(&page, "Reset clock").await;
+    wait_for(&page, "[data-testid=factor]", "Clock accurate").await;
     page.query(By::Css("input[type=search]")).first().await.unwrap().send_keys("finch").await.unwrap();
     wait_for(&page, "[data-testid=person]", "Sable Finch").await;
 
     page.goto(format!("http://{}/chains", world.service.http)).await.unwrap();
     page.query(By::Css("[aria-label='chain contractors'] [data-hop=northmoor-names]")).first().await.unwrap().click().await.unwrap();
-    page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().send_keys("sounding-line sms").await.unwrap();
-    press(&page, "read").await;
+    page.query(By::Css("input[aria-label='Password field input']")).first().await.unwrap().send_keys("sounding-line sms").await.unwrap();
+    press(&page, "Parse").await;
     let shown = wait_for(&page, "[data-testid=readings]", "it contains a factor word of the chain").await.text().await.unwrap();
     assert!(shown.contains("17 characters") && shown.contains("13") && !shown.contains("sounding"), "{shown}");
-    let left = page.query(By::Css("input[aria-label='what would be typed']")).first().await.unwrap().prop("value").await.unwrap();
+    let left = page.query(By::Css("input[aria-label='Password field input']")).first().await.unwrap().prop("value").await.unwrap();
     assert_eq!(left.as_deref(), Some(""), "what was typed is gone once it was read");
     page.quit().await.unwrap();
 }

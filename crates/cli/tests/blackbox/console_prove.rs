@@ -9,7 +9,7 @@ use thirtyfour::prelude::*;
 async fn open(world: &Northmoor, driver: &Driver, path: &str) -> WebDriver {
     let page = driver.open().await;
     page.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
-    wait_for(&page, "[data-testid=line]", "live").await;
+    wait_for(&page, "[data-testid=line]", "Live").await;
     page.goto(format!("http://{}{path}", world.service.http)).await.unwrap();
     page
 }
@@ -28,14 +28,14 @@ async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
     let world = world(&format!("{}{wrong}", small(late))).await;
     let driver = Driver::start();
     let page = open(&world, &driver, "/prove").await;
-    wait_for(&page, "[data-testid=rehearsal]", "never run").await;
-    press(&page, "run").await;
-    let run = wait_for(&page, "[data-testid=run]", "under way").await;
+    wait_for(&page, "[data-testid=rehearsal]", "Not run yet").await;
+    press(&page, "Run").await;
+    let run = wait_for(&page, "[data-testid=run]", "Running").await;
     wait_for(&page, "[data-testid=result]", "accepted: control-room").await;
     assert!(!run.text().await.unwrap().contains("late"), "it is told as it goes on");
-    let run = wait_for(&page, "[data-testid=run]", "not as expected").await;
+    let run = wait_for(&page, "[data-testid=run]", "Failed").await;
     let shown = run.text().await.unwrap();
-    for wanted in ["2 of 3 as expected", "cause: wanted none, seen code-wrong", "late", "approval", "by owner"] {
+    for wanted in ["2 of 3 as expected", "cause: expected none, got code-wrong", "late", "approval", "by owner"] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");
     }
     let links = run.find_all(By::Css("a[download]")).await.unwrap();
@@ -51,10 +51,10 @@ async fn a_rehearsal_is_run_watched_compared_and_taken_along_as_a_report() {
     // Long enough for somebody to end it.
     let mended = mended.replace("approve after 3s", "approve after 60s");
     assert_eq!(world.service.apply(&mended).await.0, 201);
-    press(&page, "run").await;
+    press(&page, "Run").await;
     wait_for(&page, "[data-testid=run]", "run 2").await;
-    press(&page, "end it").await;
-    wait_for(&page, "[data-testid=run]", "interrupted").await;
+    press(&page, "Stop run").await;
+    wait_for(&page, "[data-testid=run]", "Stopped").await;
     wait_for(&page, "[data-testid=changes]", "late: accepted with turbine-crew → not in it").await;
     page.quit().await.unwrap();
 }
@@ -64,18 +64,18 @@ async fn one_login_is_tried_prompt_by_prompt_and_located_as_a_ladder() {
     let world = Northmoor::start().await;
     let driver = Driver::start();
     let page = open(&world, &driver, "/prove?tool=login&person=pell&via=lantern").await;
-    type_into(&page, "password field", "sounding-line").await;
-    press(&page, "log in").await;
+    type_into(&page, "Password field", "sounding-line").await;
+    press(&page, "Send login").await;
     wait_for(&page, "[data-testid=tried]", "Access-Challenge").await;
-    type_into(&page, "answer to the prompt", &code("pell", 0)).await;
-    press(&page, "answer").await;
+    type_into(&page, "Answer to the prompt", &code("pell", 0)).await;
+    press(&page, "Send answer").await;
     let tried = wait_for(&page, "[data-testid=tried]", "Access-Accept").await;
     assert!(tried.text().await.unwrap().contains("the session ends after 1 hour"));
     assert!(!page.source().await.unwrap().contains("sounding-line"), "what was typed is not kept on the page");
 
     page.goto(format!("http://{}/prove?tool=locate&person=odo&via=breakwater", world.service.http)).await.unwrap();
-    press(&page, "locate").await;
-    let ladder = wait_for(&page, "[data-testid=ladder]", "broken at factor").await;
+    wait_for(&page, "button[type=submit]", "Locate").await.click().await.unwrap();
+    let ladder = wait_for(&page, "[data-testid=ladder]", "Failed at factor").await;
     let shown = ladder.text().await.unwrap();
     assert!(shown.contains("not-enrolled") && shown.contains("bivector factor invite") && shown.contains("not tried"), "{shown}");
     assert!(ladder.find_all(By::Css("[data-testid=rung]")).await.unwrap().len() >= 9);
@@ -95,7 +95,7 @@ async fn failures_are_drawn_over_time_and_a_change_is_applied_only_if_its_rehear
     let rows = page.find_all(By::Css("[data-testid=login]")).await.unwrap();
     assert_eq!(rows.len(), 1, "a cause at a gateway is a filter");
     page.goto(format!("http://{}/logins?until=1000", world.service.http)).await.unwrap();
-    page.query(By::XPath("//p[contains(., 'No login fits')]")).first().await.unwrap();
+    page.query(By::XPath("//p[contains(., 'No logins match these filters')]")).first().await.unwrap();
 
     page.goto(format!("http://{}/site", world.service.http)).await.unwrap();
     let editor = page.query(By::Css(".cm-content")).first().await.unwrap();
@@ -104,16 +104,16 @@ async fn failures_are_drawn_over_time_and_a_change_is_applied_only_if_its_rehear
                   view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: arguments[0] } })";
     editor.click().await.unwrap();
     page.execute(script, vec![draft.into()]).await.unwrap();
-    let choice = page.query(By::Css("select[aria-label='rehearsal that must pass first'] option[value=small]")).first().await.unwrap();
+    let choice = page.query(By::Css("select[aria-label='Required rehearsal'] option[value=small]")).first().await.unwrap();
     choice.click().await.unwrap();
-    let apply = page.query(By::XPath("//button[starts-with(normalize-space(), 'apply')]")).first().await.unwrap();
+    let apply = page.query(By::XPath("//button[starts-with(normalize-space(), 'Apply')]")).first().await.unwrap();
     apply.wait_until().enabled().await.unwrap();
     apply.click().await.unwrap();
-    let again = page.query(By::XPath("//button[contains(., 'weaker is meant')]")).first().await;
+    let again = page.query(By::XPath("//button[contains(., 'Apply anyway')]")).first().await;
     if let Ok(again) = again {
         again.click().await.unwrap();
     }
-    wait_for(&page, "[role=alert]", "no-rule instead of none").await;
+    wait_for(&page, "[role=alert]", "expected none, got no-rule").await;
     assert_eq!(world.service.get("/status").await["revision"], 2, "the active site is unchanged");
     page.quit().await.unwrap();
 }

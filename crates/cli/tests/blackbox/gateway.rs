@@ -91,7 +91,7 @@ async fn the_light_of_a_gateway_says_why_its_newest_packet_got_no_answer() {
     let (_, local) = wrong.log_in("ines", "x").await.unwrap();
     world.service.trace_from(local).await;
     let seen = light().await;
-    assert!(seen["state"] == "bad" && seen["said"].as_str().unwrap().contains("another shared secret"), "{seen}");
+    assert!(seen["state"] == "bad" && seen["said"].as_str().unwrap().contains("different shared secret"), "{seen}");
     assert!(seen["remedy"].as_str().unwrap().contains("stray space"), "{seen}");
     world.log_in("breakwater", "ines", "x").await;
     assert_eq!(light().await["state"], "good", "a refused login is an answer");

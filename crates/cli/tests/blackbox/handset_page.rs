@@ -32,7 +32,7 @@ async fn enrol(page: &WebDriver, world: &Northmoor, login: &str) {
     let code = made["code"].as_str().unwrap();
     assert_eq!(made["link"], format!("http://localhost:18080/handset#{code}"));
     page.goto(format!("http://localhost:{}/handset#{code}", world.service.http.port())).await.unwrap();
-    press(page, "Set this phone up").await;
+    press(page, "Set up this phone").await;
 }
 
 /// No policy was broken and nothing was too wide for a phone.
@@ -58,36 +58,36 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
     let console = office.open().await;
     console.goto(format!("http://{}/#token={}", world.service.http, world.service.token)).await.unwrap();
     wait_for(&console, "nav a", "People").await.click().await.unwrap();
-    wait_for(&console, "[data-testid=person]", "new device to confirm").await.click().await.unwrap();
+    wait_for(&console, "[data-testid=person]", "New device to confirm").await.click().await.unwrap();
     let field = console.query(By::Css("[data-testid=confirm] input")).first().await.unwrap();
     field.send_keys("AAA-AAA").await.unwrap();
-    wait_for(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
+    wait_for(&console, "[data-testid=confirm] button", "Confirm device").await.click().await.unwrap();
     wait_for(&console, "[data-testid=confirm] [role=alert]", "the reference does not match").await;
     field.clear().await.unwrap();
     field.send_keys(reference.to_lowercase()).await.unwrap();
-    wait_for(&console, "[data-testid=confirm] button", "confirm").await.click().await.unwrap();
-    wait_for(&console, "[data-testid=factor]", "● ready").await;
+    wait_for(&console, "[data-testid=confirm] button", "Confirm device").await.click().await.unwrap();
+    wait_for(&console, "[data-testid=factor]", "● Ready").await;
 
     // The phone hears of it by itself, and shows the person's own code.
-    wait_for(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "Sign-in requests appear here").await;
     // Without a network it says so; with one again it is back by itself.
     page.cdp().send_raw("Network.enable", json!({})).await.unwrap();
     let network = |offline: bool| json!({ "offline": offline, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1 });
     page.cdp().send_raw("Network.emulateNetworkConditions", network(true)).await.unwrap();
     page.execute("window.dispatchEvent(new Event('offline'))", vec![]).await.unwrap();
-    wait_for(&page, "p", "no connection").await;
+    wait_for(&page, "p", "No connection").await;
     page.cdp().send_raw("Network.emulateNetworkConditions", network(false)).await.unwrap();
-    wait_for(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "Sign-in requests appear here").await;
     let own = page.query(By::Css("[data-testid=own-code]")).first().await.unwrap().text().await.unwrap();
     assert_eq!(own.replace(' ', "").len(), 6, "{own}");
     let gateway = world.gateway("breakwater");
     let login = tokio::spawn(async move { gateway.log_in("ines", "barnacle-and-buoy").await.unwrap() });
-    let asked = wait_for(&page, "[data-testid=approval]", "Is this you?").await.text().await.unwrap();
+    let asked = wait_for(&page, "[data-testid=approval]", "Are you signing in?").await.text().await.unwrap();
     for wanted in ["Ines Okafor", "ines", "Northmoor Tidal", "breakwater", "s left"] {
         assert!(asked.contains(wanted), "{wanted} in {asked}");
     }
     let focused = page.active_element().await.unwrap().text().await.unwrap();
-    assert_eq!(focused, "Is this you?", "a screen reader begins at the question");
+    assert_eq!(focused, "Are you signing in?", "a screen reader begins at the question");
     is_sound(&page).await;
     press(&page, "Approve").await;
     wait_for(&page, "[role=status]", "Approved.").await;
@@ -97,7 +97,7 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
         request.onsuccess = () => { const get = request.result.transaction('devices').objectStore('devices').get('own');
         get.onsuccess = () => crypto.subtle.exportKey('pkcs8', get.result.key).then(() => done('exported'), (error) => done(error.name)) }";
     assert_eq!(page.execute_async(exported, vec![]).await.unwrap().json(), "InvalidAccessError");
-    wait_for(&console, "[data-testid=roll-out]", "proven").await;
+    wait_for(&console, "[data-testid=roll-out]", "In use").await;
     page.quit().await.unwrap();
     console.quit().await.unwrap();
 }
@@ -122,7 +122,7 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
 
     let gateway = world.gateway("breakwater");
     let login = tokio::spawn(async move { gateway.log_in("ines", "barnacle-and-buoy").await.unwrap() });
-    press(&page, "Approve with your security key").await;
+    press(&page, "Approve with security key").await;
     wait_for(&page, "[role=status]", "Approved.").await;
     let (exchange, local) = login.await.unwrap();
     let trace = world.service.trace_from(local).await;
@@ -136,21 +136,21 @@ async fn a_security_key_proves_an_approval_and_the_number_on_the_screen_is_picke
     let wrong = json!({ "source": "const right = Date.now; Date.now = () => right() + 86400000" });
     page.cdp().send_raw("Page.addScriptToEvaluateOnNewDocument", wrong).await.unwrap();
     enrol(&page, &world, "pell").await;
-    wait_for(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "Sign-in requests appear here").await;
     let lantern = world.gateway("lantern");
     let (asked, _) = lantern.log_in("pell", "sounding-line").await.unwrap();
     let number = prompt(&asked).split_whitespace().find_map(|word| word.parse::<u8>().ok()).unwrap();
     let about = wait_for(&page, "#about", "s left").await.text().await.unwrap();
     assert!(about.contains("(45 s left)") || about.contains("(44 s left)") || about.contains("(43 s left)"), "{about}");
-    page.query(By::Css(format!("button[aria-label='approve with {number}']"))).first().await.unwrap().click().await.unwrap();
+    page.query(By::Css(format!("button[aria-label='Approve with number {number}']"))).first().await.unwrap().click().await.unwrap();
     wait_for(&page, "[role=status]", "Approved.").await;
     let (exchange, _) = lantern.answer("pell", "", &asked).await.unwrap();
     assert_eq!(outcome(&exchange), "accept");
     // Not theirs: a second press, and nothing asks any more.
     lantern.log_in("pell", "sounding-line").await.unwrap();
-    press(&page, "That was not me").await;
-    press(&page, "That was not me: stop").await;
-    wait_for(&page, "p", "nothing asks you until").await;
+    press(&page, "This wasn’t me").await;
+    press(&page, "Pause sign-in requests").await;
+    wait_for(&page, "p", "Sign-in requests are paused until").await;
     assert!(world.service.get("/people/pell").await[0]["stop"]["gateway"] == "lantern");
     page.quit().await.unwrap();
 }
@@ -173,14 +173,14 @@ async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
     // Odo has no factor yet, so the password is enough to get the first one, and no more than that.
     fill("current-password", "new-moon-spring").await;
     press(&page, "Sign in").await;
-    wait_for(&page, "p", "None yet: add one").await;
+    wait_for(&page, "p", "No devices yet").await;
     is_sound(&page).await;
-    press(&page, "An authenticator app").await;
+    press(&page, "Authenticator app").await;
     let seed = page.query(By::Css("[data-testid=seed]")).first().await.unwrap().text().await.unwrap().replace(' ', "");
     assert!(page.query(By::Css("svg")).first().await.is_ok(), "and as a code for the camera");
     fill("one-time-code", "000000").await;
     press(&page, "Confirm").await;
-    wait_for(&page, "[role=alert]", "The code is not one of the new app.").await;
+    wait_for(&page, "[role=alert]", "The code does not match the new app.").await;
     fill("one-time-code", &code_of(&seed)).await;
     press(&page, "Confirm").await;
     // There is a factor now: what was signed in with the password alone is over.
@@ -188,7 +188,7 @@ async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
     fill("current-password", "new-moon-spring").await;
     press(&page, "Sign in").await;
     let field = page.query(By::Css("input[autocomplete='one-time-code']")).first().await.unwrap();
-    assert!(page.source().await.unwrap().contains("Code from app:"));
+    assert!(page.source().await.unwrap().contains("Enter the code from app:"));
     // The next code: the last one is used.
     let next = loop {
         let person: Value = world.service.get("/people/odo").await[0].clone();
@@ -201,7 +201,7 @@ async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
         tokio::time::sleep(Duration::from_millis(200)).await;
     };
     field.send_keys(next).await.unwrap();
-    press(&page, "Go on").await;
+    press(&page, "Continue").await;
     let own = wait_for(&page, "[data-testid=own-factor]", "app").await;
     own.find(By::Css("button")).await.unwrap().click().await.unwrap();
     let name = own.find(By::Css("input")).await.unwrap();
@@ -209,9 +209,9 @@ async fn people_sign_in_to_their_own_page_to_add_rename_and_remove_devices() {
     name.send_keys("work phone").await.unwrap();
     press(&page, "Rename").await;
     wait_for(&page, "[data-testid=own-factor]", "work phone").await;
-    press(&page, "This phone, for approvals").await;
+    press(&page, "This phone (approve sign-ins)").await;
     wait_for(&page, "h1", "Odo Reyes").await;
-    wait_for(&page, "p", "waiting for logins").await;
+    wait_for(&page, "p", "Sign-in requests appear here").await;
     let person = &world.service.get("/people/odo").await[0];
     let kinds: Vec<&str> = person["factors"].as_array().unwrap().iter().filter_map(|factor| factor["kind"].as_str()).collect();
     assert_eq!(kinds, ["totp", "handset"], "signed in with a factor, so that no operator needs to confirm: {person:#}");

@@ -98,7 +98,7 @@ async fn a_base_that_is_not_there() {
         &locate(&world, "ines", "breakwater", None).await,
         "base",
         "source-base-missing",
-        "nearest entry that is there is dc=northmoor",
+        "nearest existing entry is dc=northmoor",
     );
 }
 
@@ -134,7 +134,7 @@ async fn a_person_outside_of_the_scope() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_wrong_password() {
     let world = Northmoor::start().await;
-    assert_broken(&locate(&world, "ines", "breakwater", Some("kelp")).await, "password", "password-wrong", "wrong");
+    assert_broken(&locate(&world, "ines", "breakwater", Some("kelp")).await, "password", "password-wrong", "tidehall rejected it");
     assert_eq!(world.directories[0].guesses("ines") + world.directories[1].guesses("ines"), 1, "one guess");
 }
 
@@ -165,7 +165,7 @@ async fn a_wrong_code_and_a_lock() {
 async fn a_clock_that_is_off() {
     let world = Northmoor::start().await;
     let typed = format!("barnacle-and-buoy{}", code("ines", -20));
-    assert_broken(&locate(&world, "ines", "breakwater", Some(&typed)).await, "clock", "code-drifted", "old, more than is allowed");
+    assert_broken(&locate(&world, "ines", "breakwater", Some(&typed)).await, "clock", "code-drifted", "old, outside the accepted window");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -203,7 +203,7 @@ async fn a_missing_rule() {
 #[tokio::test(flavor = "multi_thread")]
 async fn rules_in_the_wrong_order() {
     let world = Northmoor::start().await;
-    assert_broken(&locate(&world, "noor", "breakwater", Some("kelp-forest")).await, "rule", "rule-refused", "put `turbine crew` before");
+    assert_broken(&locate(&world, "noor", "breakwater", Some("kelp-forest")).await, "rule", "rule-refused", "move `turbine crew` before");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -238,7 +238,7 @@ async fn a_sender_that_is_not_registered() {
 async fn a_method_that_is_not_allowed() {
     let world = Northmoor::start().await;
     let asked = json!({ "person": "ines", "via": "breakwater", "method": "ms-chap-v2" });
-    assert_broken(&by(&world, asked).await, "method", "method-not-in-chain", "does not take an MS-CHAPv2 login; it takes pap");
+    assert_broken(&by(&world, asked).await, "method", "method-not-in-chain", "does not accept an MS-CHAPv2 login; it accepts pap");
     let request = bivector_exchange::Request::chap("ines", b"barnacle-and-buoy").unwrap();
     let device = gateway("breakwater", world.radius);
     let (_, local) = device.send(&device.sign(request)).await.unwrap();
@@ -251,7 +251,7 @@ async fn a_wait_that_is_too_short() {
     let world = changed(&[("patience = { wait = \"5s\", tries = 3 }", "patience = { wait = \"1s\", tries = 1 }")]).await;
     let ladder = locate(&world, "ines", "breakwater", None).await;
     let (layer, _, said) = broken(&ladder);
-    assert!(layer == "waits" && said.contains("1 times 1.0 s") && said.contains("wait 6 s or more"), "{said}");
+    assert!(layer == "waits" && said.contains("1 × 1.0 s") && said.contains("wait 6 s or more"), "{said}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -122,7 +122,7 @@ async fn every_change_stands_in_the_audit_and_a_touched_row_is_found() {
     for what in ["secret.set", "site.apply", "people.import", "gateway.register", "site.restore", "secret.rotate", "owner", "127.0.0.1"] {
         assert!(listed.contains(what), "{what}: {listed}");
     }
-    assert!(service.run(&["audit", "verify"]).contains("the audit is whole"));
+    assert!(service.run(&["audit", "verify"]).contains("the audit log is intact"));
     // Somebody with the file, but without the service.
     let connection = rusqlite::Connection::open(service.data.join("records.db")).unwrap();
     connection.busy_timeout(std::time::Duration::from_secs(5)).unwrap();

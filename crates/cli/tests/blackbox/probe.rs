@@ -66,10 +66,10 @@ async fn each_broken_piece_is_named_with_its_cause_and_stops_the_probe_there() {
     let (piece, cause, said) =
         broken(&probed(&world, &site.replace("ou=people,dc=northmoor", "ou=staff,ou=people,dc=northmoor"), None).await);
     assert_eq!((piece.as_str(), cause.as_str()), ("base", "source-base-missing"));
-    assert!(said.ends_with("the nearest entry that is there is ou=people,dc=northmoor,dc=example"), "{said}");
+    assert!(said.ends_with("the nearest existing entry is ou=people,dc=northmoor,dc=example"), "{said}");
     let (piece, cause, said) = broken(&probed(&world, site, Some("Ines Okafor")).await);
     assert_eq!((piece.as_str(), cause.as_str()), ("person", "person-unknown"));
-    assert!(said.contains("`cn` would find uid=ines"), "{said}");
+    assert!(said.contains("`cn` would match uid=ines"), "{said}");
     world.service.seal("directory/tidehall", "not-the-password").await;
     let (piece, cause, _) = broken(&lines(&world, None).await);
     assert_eq!((piece.as_str(), cause.as_str()), ("account", "source-reader-refused"));

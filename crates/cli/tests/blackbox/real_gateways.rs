@@ -17,9 +17,9 @@ const SECRET: &str = "lantern-p4WsR8nYc3";
 /// What stands in the menu of factors, and the answer that chooses a code.
 const MENU: (&str, &str) = ("1 code from", "1");
 /// What asks once more.
-const AGAIN: &str = "That was not right.";
+const AGAIN: &str = "That was not correct.";
 /// What asks for the code.
-const CODE: &str = "Code from phone:";
+const CODE: &str = "Enter the code from phone:";
 
 /// The portal's gateways are real ones at 127.0.0.1 that do not sign their requests.
 const LANTERN: (&str, &str) =
@@ -235,7 +235,7 @@ async fn somebody_whose_password_has_expired_gives_the_code_and_a_new_password_a
     .await;
     let server = Daemon::ssh(chain.radius.port()).await;
     let right = code("tomasz", 0);
-    let turns = [("Password:", "ebb before flood"), (CODE, &right), ("New password:", NEW), ("New password again:", NEW)];
+    let turns = [("Password:", "ebb before flood"), (CODE, &right), ("Enter a new password:", NEW), ("Repeat the new password:", NEW)];
     let said = ssh(&server, "tomasz", &turns);
     assert!(said.contains("LOGIN-OK tomasz"), "{said}\n{}", server.log());
     assert!(!said.contains(NEW) && !said.contains(&right), "nothing secret stands on the terminal: {said}");

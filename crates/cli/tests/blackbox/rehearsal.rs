@@ -131,9 +131,12 @@ async fn what_comes_otherwise_is_told_reported_and_compared_and_the_exit_status_
     let output = world.service.cli(&["rehearse", "small", "--report", &data, "--junit", &junit]);
     let said = text(&output.stdout);
     assert_eq!(output.status.code(), Some(1), "{said}");
-    for wanted in
-        ["small: 1 of 2 logins as expected", "cause: wanted none, seen code-wrong", "since run 1", "never: not in it → refused: code-wrong"]
-    {
+    for wanted in [
+        "small: 1 of 2 logins as expected",
+        "cause: expected none, got code-wrong",
+        "since run 1",
+        "never: not in it → refused: code-wrong",
+    ] {
         assert!(said.contains(wanted), "{wanted} in {said}");
     }
     let report: Value = serde_json::from_str(&std::fs::read_to_string(&data).unwrap()).unwrap();
@@ -177,16 +180,19 @@ async fn a_change_is_in_force_only_once_its_rehearsal_has_passed_and_nobodys_log
     let (output, (seen, trace)) = tokio::join!(apply, meanwhile);
     let said = format!("{}{}", text(&output.stdout), text(&output.stderr));
     assert_eq!(output.status.code(), Some(1), "{said}");
-    assert!(said.contains("not active") && said.contains("seen no-rule") && said.contains("a draft, not active"), "{said}");
+    assert!(
+        said.contains("the active site is unchanged") && said.contains("got no-rule") && said.contains("a draft, not active"),
+        "{said}"
+    );
     assert_eq!((seen.as_str(), trace["revision"].as_u64()), ("accept", Some(2)), "{trace:#}");
     assert_eq!(service.get("/status").await["revision"], 2);
     let good = world.site.replacen("integer = 28800", "integer = 14400", 1);
     std::fs::write(&path, &good).unwrap();
     let output = service.cli(&["site", "apply", &path, "--prove", "small"]);
     let said = format!("{}{}", text(&output.stdout), text(&output.stderr));
-    assert!(output.status.success() && said.contains("proved by small: 2 of 2") && said.contains("revision 3 is active"), "{said}");
+    assert!(output.status.success() && said.contains("rehearsal small passed: 2 of 2") && said.contains("revision 3 is active"), "{said}");
     let output = service.cli(&["site", "apply", &path, "--prove", "large"]);
-    assert!(text(&output.stderr).contains("no rehearsal `large`") && text(&output.stderr).contains("known: small"));
+    assert!(text(&output.stderr).contains("unknown rehearsal `large`") && text(&output.stderr).contains("known: small"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -232,7 +238,7 @@ async fn a_drill_shows_what_logins_would_notice_and_only_its_own_logins_are_with
     let first = format!("ldaps://{}", world.directories[0].address());
     let output = world.service.cli(&["drill", &first, "--with", "small", "--fails", "silent"]);
     let said = text(&output.stdout);
-    assert!(output.status.success() && said.contains("2 of 2 logins as expected") && said.contains("nothing to put back"), "{said}");
+    assert!(output.status.success() && said.contains("2 of 2 logins as expected") && said.contains("nothing has to be restored"), "{said}");
     assert!(said.contains("  in: ") && said.contains(" → "), "a silent server costs its hedge: {said}");
     let traces = world.service.get("/traces?origin=rehearsal&limit=4").await;
     let slowest = traces.as_array().unwrap().iter().map(|row| row["took_us"].as_u64().unwrap()).max().unwrap();
@@ -244,7 +250,7 @@ async fn a_drill_shows_what_logins_would_notice_and_only_its_own_logins_are_with
     let said = text(&output.stdout);
     assert!(output.status.code() == Some(1) && said.contains("in: accepted with control-room → refused: source-unreachable"), "{said}");
     let output = world.service.cli(&["drill", "ldaps://elsewhere", "--with", "small"]);
-    assert!(text(&output.stderr).contains("no server or courier `ldaps://elsewhere`") && text(&output.stderr).contains(&first));
+    assert!(text(&output.stderr).contains("unknown server or courier `ldaps://elsewhere`") && text(&output.stderr).contains(&first));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -326,5 +332,5 @@ async fn a_login_can_be_tried_as_a_persona_with_answers_on_the_line_and_by_this_
     let output = run("127.0.0.11");
     assert!(output.status.success() && text(&output.stdout).contains("the session ends after 8 hours"), "{}", text(&output.stdout));
     let unknown = service.cli(&["login", "--persona", "nobody", "--via", "breakwater"]);
-    assert!(text(&unknown.stderr).contains("no persona `nobody`") && text(&unknown.stderr).contains("ines"));
+    assert!(text(&unknown.stderr).contains("unknown persona `nobody`") && text(&unknown.stderr).contains("ines"));
 }

@@ -48,20 +48,20 @@ async fn dialog(world: &Northmoor, courier: &StandInCourier, texts: &[&str]) -> 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_person_chooses_a_courier_at_a_prompt_or_by_a_word_and_types_what_arrives() {
     let (world, courier) = portal(&[], CourierHabits::default()).await;
-    let list = "Type a code, or the number of your choice:\n1 code from phone\n2 text message to …18\n3 mail to p…@northmoor.example";
+    let list = "Enter a code, or the number of an option:\n1 code from phone\n2 text message to …18\n3 email to p…@northmoor.example";
     let (prompts, seen, trace) = dialog(&world, &courier, &[PELL, "3", "*"]).await;
     assert_eq!(
         (seen.as_str(), prompts[0].as_str(), prompts[1].as_str()),
-        ("accept", list, "A code was sent to p…@northmoor.example. Code:"),
+        ("accept", list, "We sent a code to p…@northmoor.example. Enter it here:"),
         "{trace:#}"
     );
     let arrived = courier.arrived();
     assert_eq!((arrived[0].by.as_str(), arrived[0].to.as_str()), ("mail", "pell@northmoor.example"));
-    assert!(arrived[0].text.ends_with("is your sign-in code for Northmoor Tidal. It works for 5 minutes."), "{}", arrived[0].text);
+    assert!(arrived[0].text.ends_with("is your sign-in code for Northmoor Tidal. Valid for 5 minutes."), "{}", arrived[0].text);
 
     let tried =
         world.service.cli_with_input(&["login", "pell", "--via", "lantern", "--password-file", "-", "--answers-file", "/dev/null"], PELL);
-    assert!(text(&tried.stdout).contains("number of your choice: / 1 code from phone / 2"), "{}", text(&tried.stdout));
+    assert!(text(&tried.stdout).contains("number of an option: / 1 code from phone / 2"), "{}", text(&tried.stdout));
     let sheet = world.service.run(&["gateway", "handover", "lantern"]);
     assert!(sheet.contains("PAP or CHAP or MS-CHAPv2\n"), "each method once: {sheet}");
     let (_, seen, _) = dialog(&world, &courier, &[&format!("{PELL} sms"), "*"]).await;
@@ -164,9 +164,10 @@ async fn an_operator_who_asks_for_an_impossible_factor_is_told_the_field_and_the
     assert_eq!(world.service.get("/people/ines").await[0]["factors"].as_array().unwrap().len(), 1, "nothing was added");
     let id = world.service.get("/people/ines").await[0]["factors"][0]["id"].clone();
     let path = format!("/people/tidehall/ines/factors/{id}/resync");
-    for (body, part) in
-        [(json!({ "first": "123456" }), "two codes are needed"), (json!({ "first": "000000", "second": "000000" }), "in a row")]
-    {
+    for (body, part) in [
+        (json!({ "first": "123456" }), "two codes are needed"),
+        (json!({ "first": "000000", "second": "000000" }), "not two consecutive codes"),
+    ] {
         let (status, answer) = world.service.call("POST", &path, Some(body)).await;
         assert!(status == 422 && answer.to_string().contains(part), "{answer}");
     }
@@ -203,7 +204,7 @@ async fn whatever_a_courier_does_wrong_is_named_and_the_chain_says_what_follows(
         assert_eq!(seen, "Access-Challenge", "the next factor is asked for: {trace:#}");
         let step = trace["steps"].as_array().unwrap().iter().find(|step| step["what"] == "courier").unwrap();
         assert!(step["said"].as_str().unwrap().contains(part), "{part}: {step}");
-        assert!(trace["steps"].to_string().contains("It could not be sent."), "{trace:#}");
+        assert!(trace["steps"].to_string().contains("The code could not be sent."), "{trace:#}");
     }
     courier.behave(CourierHabits { answer_bytes: 10 * 1024 * 1024, ..CourierHabits::default() });
     assert_eq!(dialog(&world, &courier, &[PELL, "2", "*"]).await.1, "accept", "the status is the answer; a body is not read");
@@ -221,11 +222,11 @@ async fn codes_are_sent_so_often_and_no_oftener() {
     let change = [("[[identity]]", "[factors.sent]\nper_person = 4\nresends = 1\n[[identity]]")];
     let (world, courier) = portal(&change, CourierHabits::default()).await;
     let (prompts, _, trace) = dialog(&world, &courier, &[PELL, "3", "3", "3", "x"]).await;
-    assert!(prompts[3].starts_with("No further code can be sent now."), "{prompts:?} {trace:#}");
+    assert!(prompts[3].starts_with("No more codes can be sent right now."), "{prompts:?} {trace:#}");
     assert_eq!(courier.arrived().len(), 2);
     dialog(&world, &courier, &[PELL, "3", "2"]).await;
     let (prompts, _, trace) = dialog(&world, &courier, &[PELL, "3", "x"]).await;
-    assert!(prompts[1].starts_with("No further code"), "{prompts:?}");
+    assert!(prompts[1].starts_with("No more codes"), "{prompts:?}");
     assert_eq!(courier.arrived().len(), 4, "four in this hour");
     assert!(!trace.to_string().contains(&sent_code(&courier)));
 }
@@ -236,7 +237,7 @@ async fn a_prompt_is_answered_once_by_its_person_at_its_gateway_and_outlives_a_r
     let (world, _courier) = portal(&[both], CourierHabits::default()).await;
     let slipway = world.gateway("slipway");
     let (asked, _) = slipway.log_in("ines", "barnacle-and-buoy").await.unwrap();
-    assert_eq!((outcome(&asked).as_str(), prompt(&asked).as_str()), ("Access-Challenge", "Code from phone:"));
+    assert_eq!((outcome(&asked).as_str(), prompt(&asked).as_str()), ("Access-Challenge", "Enter the code from phone:"));
     let Northmoor { service, directories: _directories, radius, .. } = world;
     let (data, _folder) = service.kill();
     let service = Service::start_in(&data, &[]);
@@ -360,9 +361,9 @@ async fn devices_lists_and_temporary_codes_are_added_used_up_and_removed_by_an_o
     assert!(trail.contains("factor.add") && trail.contains("key ring forgotten") && !trail.contains(temporary), "{trail}");
     for (arguments, part) in [
         (&["factor", "temporary", "tomasz", "--for", "40d", "--reason", "x"][..], "from one second to 30 days"),
-        (&["factor", "temporary", "tomasz", "--for", "soon", "--reason", "x"], "is no duration"),
+        (&["factor", "temporary", "tomasz", "--for", "soon", "--reason", "x"], "is not a duration"),
         (&["factor", "resync", "tomasz", "1", "123456", "123456"], "has no factor with the number 1"),
-        (&["factor", "add", "nobody", "--source", "tidehal"], "nobody called `nobody` of `tidehal`"),
+        (&["factor", "add", "nobody", "--source", "tidehal"], "unknown person `nobody` of `tidehal`"),
     ] {
         let output = service.cli(arguments);
         assert!(!output.status.success() && text(&output.stderr).contains(part), "{arguments:?}: {}", text(&output.stderr));
@@ -395,7 +396,7 @@ async fn wrong_codes_lock_across_gateways_and_restarts_until_an_operator_release
     let shown = service.run(&["factor", "list", "ines"]);
     assert!(shown.contains("locked until") && shown.contains("3 of 3 wrong codes in a row, the last through breakwater"), "{shown}");
     assert!(service.run(&["person", "list"]).contains("codes locked"));
-    assert!(service.run(&["factor", "release", "ines"]).contains("tidehall:ines is released"));
+    assert!(service.run(&["factor", "release", "ines"]).contains("tidehall:ines is unlocked"));
     assert_eq!(log_in("slipway", &ines()).await, "none");
     assert!(service.run(&["factor", "release", "ines"]).contains("nothing to unlock for"));
 }
@@ -447,7 +448,7 @@ async fn proofs_are_compared_with_what_the_roster_keeps_and_give_the_devices_key
     let arguments =
         ["login", name, "--via", "lantern", "--method", "chap", "--password-file", "-", "--answers-file", answers.to_str().unwrap()];
     let output = world.service.cli_with_input(&arguments, "whelk-at-low-water\n");
-    assert!(output.status.success() && text(&output.stdout).contains("Code from phone:"), "{}", text(&output.stdout));
+    assert!(output.status.success() && text(&output.stdout).contains("Enter the code from phone:"), "{}", text(&output.stdout));
     assert!(!world.service.log().contains("whelk"));
 }
 
@@ -510,7 +511,7 @@ async fn waivers_and_dead_factors_let_in_loudly_and_only_where_the_site_says_so(
         (tried["reply"].as_str().unwrap().to_owned(), tried["trace"]["steps"].to_string())
     };
     let (reply, steps) = at("192.0.2.200").await;
-    assert!(reply == "Access-Accept" && steps.contains("no second factor: the control room's own desks"), "{reply} {steps}");
+    assert!(reply == "Access-Accept" && steps.contains("second factor not required: the control room's own desks"), "{reply} {steps}");
     assert_eq!(at("192.0.2.100").await.0, "Access-Reject");
     let (seen, trace) = world.log_in("lantern", "tomasz@hardware.northmoor.example", "ebb before flood123456").await;
     assert_eq!(seen, "accept", "nobody answers for harbourlight here: {trace:#}");
@@ -576,7 +577,7 @@ async fn an_imported_person_of_many_columns_comes_out_as_written() {
         ("merle,roster,M,,text,,,,,,,,", "`keep` is set, but this line has no password"),
         ("merle,roster,M,x,texts,,,,,,,,", "is not `hash`, `text` or `nt-hash`"),
         ("merle,roster,M,x,,,,,47,,,,", "a PIN has 4 to 12 digits"),
-        ("merle,roster,M,x,,,,,,nobody,,,", "is no mail address"),
+        ("merle,roster,M,x,,,,,,nobody,,,", "is not an email address"),
         ("merle,roster,M,x,,GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ,soon,,,,,,", "whole numbers"),
     ] {
         let body = json!({ "csv": format!("{}\n{line}\n", csv.lines().next().unwrap()) });

@@ -614,7 +614,7 @@ async fn the_own_page_does_not_tell_that_approvals_are_stopped() {
         };
         let (status, mut said) = post(json!({ "name": "ines", "password": INES })).await;
         assert_eq!(status, 200, "{said}");
-        if said["prompt"].as_str().unwrap().starts_with("Type a code") {
+        if said["prompt"].as_str().unwrap().starts_with("Enter a code") {
             said = post(json!({ "name": "ines", "password": "1", "state": said["state"] })).await.1;
         }
         let prompt = said["prompt"].as_str().unwrap().chars().filter(|c| !c.is_ascii_digit()).collect::<String>();

@@ -60,10 +60,10 @@ fn the_check_shows_every_mistake_with_place_and_remedy_on_the_terminal_and_as_js
     assert_eq!(output.status.code(), Some(1));
     let shown = text(&output.stdout);
     for wanted in [
-        "a chain has no key `metods`",
+        "unknown key `metods` in a chain",
         "did you mean `methods`?",
         "unknown source `rooster`",
-        "no secret is sealed under `gateway/lanten`",
+        "the secret `gateway/lanten` has not been sealed",
         "bivector secret set gateway/lanten",
         "it cannot be applied",
     ] {

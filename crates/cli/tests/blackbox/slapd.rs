@@ -277,7 +277,11 @@ async fn a_probe_of_openldap_knows_its_kind_its_tls_and_its_groups() {
             .map(|line| (line["state"].clone(), line["said"].as_str().unwrap().to_owned()))
             .unwrap()
     };
-    assert!(said("kind").1.starts_with("an OpenLDAP directory, holds dc=northmoor,dc=example; tells why"), "{:?}", said("kind"));
+    assert!(
+        said("kind").1.starts_with("OpenLDAP, holds dc=northmoor,dc=example; supports the password policy control"),
+        "{:?}",
+        said("kind")
+    );
     assert!(said("tls").0 == "good" && said("tls").1.contains("certificate for 127.0.0.1, localhost"), "{:?}", said("tls"));
     assert_eq!(
         (said("person").1.as_str(), said("groups").1.as_str()),
@@ -317,10 +321,10 @@ async fn an_expired_password_is_changed_while_logging_in_and_the_new_one_counts_
         assert_eq!(
             prompts,
             [
-                "Your password has expired. New password:",
-                "New password again:",
-                "Not taken: it is too short. New password:",
-                "New password again:"
+                "Your password has expired. Enter a new password:",
+                "Repeat the new password:",
+                "Password not accepted: it is too short. Enter another one:",
+                "Repeat the new password:"
             ]
         );
         let (seen, trace) = chain.log_in("breakwater", name, &format!("{new}{}", code(name, 1))).await;

@@ -59,7 +59,7 @@ fn a_port_that_is_taken_is_named_with_who_holds_it() {
     let folder = tempfile::tempdir().unwrap();
     let output = serve(folder.path(), &["--http", &service.http.to_string()]);
     refused(&output, &format!("cannot listen on TCP {}", service.http), "choose another address");
-    assert!(text(&output.stderr).contains(&format!("it is held by bivector (process {})", service.pid())), "{}", text(&output.stderr));
+    assert!(text(&output.stderr).contains(&format!("in use by bivector (process {})", service.pid())), "{}", text(&output.stderr));
 }
 
 #[tokio::test(flavor = "multi_thread")]

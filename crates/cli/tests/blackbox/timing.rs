@@ -14,13 +14,13 @@ const SHORT: (&str, &str) = ("from = [\"127.0.0.13\", ", "patience = { wait = \"
 async fn a_budget_is_drawn_and_says_what_breaks_and_what_to_set() {
     let world = Northmoor::with(Setup { change: &[SHORT], ..Setup::default() }).await;
     let good = world.service.run(&["budget", "staff", "--via", "breakwater"]);
-    for part in ["breakwater", "tidehall: silent server", "code marked", "├", "3 × 5.00 s", "everything nests"] {
+    for part in ["breakwater", "tidehall: silent server", "code marked", "├", "3 × 5.00 s", "all timeouts fit"] {
         assert!(good.contains(part), "{part} in\n{good}");
     }
     let output = world.service.cli(&["budget", "watch", "--via", "slipway"]);
     let said = text(&output.stdout);
     assert_eq!(output.status.code(), Some(1), "{said}");
-    for part in ["approval-outlives-front", "set `wait` of `slipway` to 21 s", "✕ the gateway has left by then", "[line "] {
+    for part in ["approval-outlives-front", "set `wait` of `slipway` to 21 s", "✕ the gateway has given up by then", "[line "] {
         assert!(said.contains(part), "{part} in\n{said}");
     }
     // Trying another value changes nothing.
@@ -77,7 +77,7 @@ async fn simulated_logins_and_curves_are_printed_written_and_repeatable() {
         "--svg",
         svg.to_str().unwrap(),
     ]);
-    assert!(sweep.contains("◀ knee") && sweep.contains("now 5 s"), "{sweep}");
+    assert!(sweep.contains("◀ best value") && sweep.contains("now 5 s"), "{sweep}");
     assert_eq!(std::fs::read_to_string(csv).unwrap().lines().count(), 9);
     assert!(std::fs::read_to_string(svg).unwrap().starts_with("<svg"));
 }
@@ -91,14 +91,14 @@ async fn what_makes_no_sense_is_refused_with_the_remedy() {
             "changes nothing for logins through `slipway`",
             "via `lantern`",
         ),
-        (&["budget", "stuff"], "no chain `stuff`", "known: watch, staff"),
+        (&["budget", "stuff"], "unknown chain `stuff`", "known: watch, staff"),
         (&["budget", "staff", "--via", "lantern"], "does not accept logins from a gateway `lantern`", "breakwater, slipway"),
-        (&["budget", "staff", "--set", "breakwater.wait=0s"], "100ms to 600s are allowed", "with its unit"),
-        (&["budget", "staff", "--set", "breakwater.tries=0"], "1 to 20 are allowed", "whole number"),
-        (&["budget", "staff", "--set", "breakwater.weight=3"], "no setting `breakwater.weight`", "breakwater.wait"),
+        (&["budget", "staff", "--set", "breakwater.wait=0s"], "allowed: 100ms to 600s", "with its unit"),
+        (&["budget", "staff", "--set", "breakwater.tries=0"], "allowed: 1 to 20", "whole number"),
+        (&["budget", "staff", "--set", "breakwater.weight=3"], "unknown setting `breakwater.weight`", "breakwater.wait"),
         (&["budget", "staff", "--set", "wait"], "is not a setting", "NAME=VALUE"),
-        (&["budget", "staff", "--simulate", "0"], "0 logins are no simulation", "1 to"),
-        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "`150` is not a share of a hundred", "for example 2%"),
+        (&["budget", "staff", "--simulate", "0"], "0 logins cannot be simulated", "1 to"),
+        (&["budget", "staff", "--simulate", "10", "--loss", "150"], "`150` is not a percentage", "for example 2%"),
         (&["budget", "staff", "--simulate", "10", "--way", "owl"], "unknown path `owl`", "totp"),
         (&["budget", "watch", "--simulate", "10", "--people", "0s,0s"], "the usual time", "above 0"),
         (

@@ -125,7 +125,7 @@ fn when_nobody_answers_or_no_more_may_be_asked_the_next_factor_is_asked_for() {
     world.tokens = [("ines", vec![token()])].into();
     let (verdict, trace) = ask(&mut world, &site, "barnacle", None);
     let (said, state) = prompt(verdict, &trace);
-    assert_eq!(said, "Nobody answered on your phone. Code from phone:");
+    assert_eq!(said, "There was no answer from your phone. Enter the code from phone:");
     assert_eq!(ask(&mut world, &site, &code(0), Some(&state)).1.outcome, Outcome::Accepted);
     let limits = [
         (ApprovalSent::Limited("one waits".into()), Cause::ApprovalBusy),
@@ -137,7 +137,7 @@ fn when_nobody_answers_or_no_more_may_be_asked_the_next_factor_is_asked_for() {
         assert_eq!(ask(&mut world, &site, "barnacle", None).1.cause, Some(cause), "nothing else to ask for");
         world.tokens = [("ines", vec![token()])].into();
         let (verdict, trace) = ask(&mut world, &site, "barnacle", None);
-        assert!(prompt(verdict, &trace).0.ends_with("Code from phone:"));
+        assert!(prompt(verdict, &trace).0.ends_with("Enter the code from phone:"));
     }
 }
 

@@ -266,11 +266,11 @@ fn an_expired_password_is_changed_at_two_prompts_and_the_login_goes_on_with_the_
     let (site, mut world) = (changing(), World::new());
     world.expired.insert("ines");
     let asked = challenge(world.run(&site, request(&site, "breakwater", "ines", format!("barnacle{}", code(0)).as_bytes())).0);
-    assert_eq!(asked.prompt.as_deref(), Some("Your password has expired. New password:"));
+    assert_eq!(asked.prompt.as_deref(), Some("Your password has expired. Enter a new password:"));
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"short", &asked.state)).0);
-    assert_eq!(asked.prompt.as_deref(), Some("New password again:"));
+    assert_eq!(asked.prompt.as_deref(), Some("Repeat the new password:"));
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"short", &asked.state)).0);
-    assert_eq!(asked.prompt.as_deref(), Some("Not taken: it is too short. New password:"));
+    assert_eq!(asked.prompt.as_deref(), Some("Password not accepted: it is too short. Enter another one:"));
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state)).0);
     let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state));
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
@@ -285,16 +285,16 @@ fn whoever_types_only_an_expired_password_is_asked_for_the_code_and_then_for_a_n
     let (site, mut world) = (changing(), World::new());
     world.expired.insert("ines");
     let asked = challenge(world.run(&site, request(&site, "breakwater", "ines", b"barnacle")).0);
-    assert_eq!(asked.prompt.as_deref(), Some("Code from phone:"));
+    assert_eq!(asked.prompt.as_deref(), Some("Enter the code from phone:"));
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"000000", &asked.state)).0);
     assert_eq!(
         (asked.prompt.as_deref(), world.wrong.len()),
-        (Some("That was not right. Code from phone:"), 1),
+        (Some("That was not correct. Enter the code from phone:"), 1),
         "a wrong code leads nowhere"
     );
     let right = code(0);
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", right.as_bytes(), &asked.state)).0);
-    assert_eq!((asked.prompt.as_deref(), asked.echo), (Some("Your password has expired. New password:"), false));
+    assert_eq!((asked.prompt.as_deref(), asked.echo), (Some("Your password has expired. Enter a new password:"), false));
     let asked = challenge(world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state)).0);
     let (verdict, trace, _) = world.run(&site, answer(&site, "breakwater", "ines", b"limpet-and-line", &asked.state));
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };

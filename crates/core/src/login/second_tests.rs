@@ -64,7 +64,11 @@ fn password_and_code_are_asked_in_two_dialogs_and_answers_are_read_as_they_were_
     let site = prompting(SECOND, &[(FORMS, "forms = [\"password\"]")]);
     for typed in [code(0), format!(" {} {} ", &code(0)[..3], &code(0)[3..]), code(0).replace('1', "１")] {
         let (prompts, outcome, cause, trace) = dialog(&mut World::new(), &site, "ines", &["barnacle", &typed]);
-        assert_eq!((prompts, outcome, cause), (vec!["Code from phone:".to_owned()], Outcome::Accepted, None), "{typed}: {trace:#?}");
+        assert_eq!(
+            (prompts, outcome, cause),
+            (vec!["Enter the code from phone:".to_owned()], Outcome::Accepted, None),
+            "{typed}: {trace:#?}"
+        );
     }
     let (prompts, _, cause, _) = dialog(&mut World::new(), &site, "yuki", &["swell204813", "000000", "", "111111"]);
     assert_eq!(cause, Some(Cause::CodeWrong), "three tries");
@@ -76,7 +80,7 @@ fn password_and_code_are_asked_in_two_dialogs_and_answers_are_read_as_they_were_
 #[test]
 fn a_person_with_several_factors_chooses_by_number_or_word_or_just_types_a_code() {
     let site = prompting("second = [\"totp\", \"pager\", \"post\"]\nwhen_unclear = \"plain\"", &[]);
-    let list = "Type a code, or the number of your choice:\n1 code from phone\n2 text message to …18\n3 mail to i…@northmoor.example";
+    let list = "Enter a code, or the number of an option:\n1 code from phone\n2 text message to …18\n3 email to i…@northmoor.example";
     for (answers, sent) in [
         (vec!["barnacle", "2", SENT], vec![0]),
         (vec!["barnacle", "３", SENT], vec![1]),
@@ -94,7 +98,7 @@ fn a_person_with_several_factors_chooses_by_number_or_word_or_just_types_a_code(
     }
     let first = prompting("second = [\"post\", \"totp\"]\nwhen_several = \"first\"", &[]);
     let (prompts, outcome, ..) = dialog(&mut World::new(), &first, "ines", &["barnacle", SENT]);
-    assert_eq!((prompts[0].as_str(), outcome), ("A code was sent to i…@northmoor.example. Code:", Outcome::Accepted));
+    assert_eq!((prompts[0].as_str(), outcome), ("We sent a code to i…@northmoor.example. Enter it here:", Outcome::Accepted));
 }
 
 #[test]
@@ -103,7 +107,7 @@ fn a_word_behind_the_password_chooses_the_courier() {
     let site = prompting("second = [\"totp\", \"pager\"]\nwords = { pager = [\"sms\", \"text\"] }", &[form]);
     let mut world = World::new();
     let (prompts, outcome, ..) = dialog(&mut world, &site, "ines", &["barnacle SMS", SENT]);
-    assert_eq!((prompts[0].as_str(), outcome), ("A code was sent to …18. Code:", Outcome::Accepted));
+    assert_eq!((prompts[0].as_str(), outcome), ("We sent a code to …18. Enter it here:", Outcome::Accepted));
     assert_eq!(world.guesses[0].1, "barnacle");
     assert_eq!(dialog(&mut World::new(), &site, "yuki", &["swell204813 text"]).2, Some(Cause::FactorUnreachable), "yuki has no number");
 }
@@ -114,7 +118,7 @@ fn a_courier_that_fails_or_is_limited_does_what_the_chain_says_and_a_limit_never
     let down = || World { courier_down: [0].into(), ..World::new() };
     assert_eq!(dialog(&mut down(), &with(""), "ines", &["barnacle"]).2, Some(Cause::CourierFailed));
     let (prompts, outcome, ..) = dialog(&mut down(), &with("when_second_is_down = \"next\""), "ines", &["barnacle", &code(0)]);
-    assert_eq!((prompts[0].as_str(), outcome), ("It could not be sent. Code from phone:", Outcome::Accepted));
+    assert_eq!((prompts[0].as_str(), outcome), ("The code could not be sent. Enter the code from phone:", Outcome::Accepted));
     let first_only = with("when_second_is_down = \"first-only\"");
     let (verdict, trace, _) = down().run(&first_only, request(&first_only, "breakwater", "ines", b"barnacle"));
     let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };
@@ -217,12 +221,12 @@ fn a_device_by_count_that_ran_ahead_is_brought_back_at_the_prompt_and_a_wrong_cl
     let (_, state) = challenge(verdict, &trace);
     let (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "ines", &count(40), &state));
     let (prompt, state) = challenge(verdict, &trace);
-    assert_eq!(prompt, "Nearly. Wait, then type the next code from list:");
+    assert_eq!(prompt, "Almost. Wait for the next code from list and enter it:");
     world.tokens.insert("ines", device(9, false, by_count(world.ahead.map(|(_, counter)| counter), 6)));
     let (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "ines", &count(41), &state));
     assert!(matches!(verdict, Verdict::Accept(_)), "{trace:#?}");
     let (prompts, _, cause, _) = dialog(&mut World::new(), &site, "ines", &["barnacle", &code(9)]);
-    assert_eq!((prompts[1].as_str(), cause), ("That was not right. Code from phone:", None));
+    assert_eq!((prompts[1].as_str(), cause), ("That was not correct. Enter the code from phone:", None));
 }
 
 #[test]
@@ -243,7 +247,7 @@ fn a_pin_stands_before_the_code_and_a_device_that_has_one_needs_it() {
     assert_eq!(world.wrong["ines"], WrongTry::CODE);
     let two = prompting(SECOND, &[(FORMS, "forms = [\"password pin(4) code(6)\", \"password\"]")]);
     let (prompts, outcome, ..) = dialog(&mut world, &two, "ines", &["barnacle", &format!("4711{}", code(1))]);
-    assert_eq!((prompts[0].as_str(), outcome), ("PIN and code from phone, one behind the other:", Outcome::Accepted));
+    assert_eq!((prompts[0].as_str(), outcome), ("Enter your PIN followed by the code from phone:", Outcome::Accepted));
 }
 
 #[test]
@@ -299,7 +303,7 @@ fn a_code_guessed_beside_an_expired_password_or_an_upstreams_prompt_is_counted_t
     assert_eq!(world.wrong["harbourlight:ines"], WrongTry::CODE);
     groups(&mut world);
     let (verdict, trace, _) = begin(&mut world, "barnacle");
-    assert_eq!(challenge(verdict, &trace).0, "Code from phone:", "our own prompt follows the upstream's");
+    assert_eq!(challenge(verdict, &trace).0, "Enter the code from phone:", "our own prompt follows the upstream's");
 }
 
 #[test]
@@ -424,7 +428,7 @@ fn a_proof_of_the_password_alone_goes_on_to_the_handset_and_its_keys_come_with_t
         let (mut verdict, mut trace, _) = world.run(&site, prove(&site, "ms-chap-v2", "sable", "whelk"));
         if prompts {
             let (prompt, state) = challenge(verdict, &trace);
-            assert!(prompt.starts_with("Pick 47"), "{prompt}");
+            assert!(prompt.starts_with("Choose 47"), "{prompt}");
             (verdict, trace, _) = world.run(&site, answer_from("breakwater", &site, "sable", "", &state));
         }
         let Verdict::Accept(accept) = verdict else { panic!("{trace:#?}") };

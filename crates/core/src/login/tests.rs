@@ -468,7 +468,7 @@ fn refusals_leave_at_the_same_time_with_the_same_words_whatever_their_cause() {
         let Verdict::Refuse(refusal) = verdict else { panic!("{name}") };
         seen.insert((refusal.message, took));
     }
-    assert_eq!(Vec::from_iter(seen), [("Sign-in refused. Reference REF".to_owned(), Duration::from_millis(250))]);
+    assert_eq!(Vec::from_iter(seen), [("Sign-in failed. Reference REF".to_owned(), Duration::from_millis(250))]);
 }
 
 #[test]
@@ -533,7 +533,7 @@ fn a_failed_server_shows_as_a_step_of_its_own() {
     let (_, trace) = login.finish(Resends { count: 3, ..Resends::default() }, NOON);
     let step = trace.steps.iter().find(|step| step.what == "fail-over").unwrap();
     assert_eq!((step.took_us, step.tone, step.said.contains("tidehall-1 did not answer: connection refused")), (900, Tone::Warn, true));
-    assert!(trace.steps.iter().any(|step| step.said.contains("3 more times")));
+    assert!(trace.steps.iter().any(|step| step.said.contains("retransmitted the request 3 times")));
 }
 
 #[test]

@@ -35,7 +35,7 @@ fn trace() -> Trace {
 fn refusal(attributes: &[u8]) -> Verdict {
     Verdict::Refuse(Refusal {
         cause: Cause::PasswordWrong,
-        message: "Sign-in refused. Reference REF".into(),
+        message: "Sign-in failed. Reference REF".into(),
         may_retry: true,
         attributes: attributes.to_vec(),
     })
@@ -77,7 +77,7 @@ fn a_refusal_has_its_words_and_the_proxies_marks_in_their_order() {
         message.push(AttributeType::ProxyState, b"second");
     });
     let reply = answered(&bytes, &refusal(&[]), Code::AccessReject);
-    assert_eq!(value(&reply, AttributeType::ReplyMessage), Some(&b"Sign-in refused. Reference REF"[..]));
+    assert_eq!(value(&reply, AttributeType::ReplyMessage), Some(&b"Sign-in failed. Reference REF"[..]));
     let marks: Vec<&[u8]> =
         reply.iter().filter(|(kind, _)| *kind == AttributeType::ProxyState).map(|(_, value)| value.as_slice()).collect();
     assert_eq!(marks, [&b"first"[..], b"second"], "RFC 2865 section 5.33");
@@ -93,7 +93,7 @@ fn a_refused_ms_chap_response_gets_its_error_with_a_new_challenge() {
     });
     let reply = answered(&bytes, &refusal(&[]), Code::AccessReject);
     let error = String::from_utf8_lossy(value(&reply, AttributeType::VendorSpecific).unwrap()).into_owned();
-    assert!(error.contains("\u{7}E=691 R=1 C=ABAB") && error.contains("Sign-in refused"), "RFC 2548 section 2.1.5: {error}");
+    assert!(error.contains("\u{7}E=691 R=1 C=ABAB") && error.contains("Sign-in failed"), "RFC 2548 section 2.1.5: {error}");
 }
 
 #[test]

@@ -38,7 +38,7 @@ fn hops(index: usize, chain: &Chain, live: &LiveSite, newest: &HashMap<String, N
         let (state, said, cause) = match last {
             None => (Tone::Note, "no login received from it yet".to_owned(), None),
             Some(Newest { outcome: Outcome::Silent, cause: Some(cause), .. }) => {
-                (Tone::Bad, format!("its newest packet got no answer: {}", cause.sentence()), Some(*cause))
+                (Tone::Bad, format!("last packet was dropped: {}", cause.sentence()), Some(*cause))
             }
             Some(_) => (Tone::Good, "receiving logins".to_owned(), None),
         };
@@ -75,7 +75,7 @@ fn reading(chain: &Chain) -> HopView {
     details.extend(
         (!chain.ports.is_empty()).then(|| format!("ports {}", chain.ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", "))),
     );
-    let name = if chain.identity.name.is_empty() { "as typed" } else { &chain.identity.name };
+    let name = if chain.identity.name.is_empty() { "name unchanged" } else { &chain.identity.name };
     hop(HopKind::Reading, name, Tone::Good, methods.join(", "), details, chain.forms_line)
 }
 
@@ -84,9 +84,9 @@ fn source(first: &FirstSource, chain: &Chain, live: &LiveSite) -> HopView {
     let name = site.source_name(first.source);
     let when = match &first.when {
         SourceWhen::Always => None,
-        SourceWhen::Name(pattern) => Some(format!("for names like {pattern}")),
-        SourceWhen::Realm(realm) => Some(format!("for the realm {realm}")),
-        SourceWhen::Group(group) => Some(format!("for members of {group}")),
+        SourceWhen::Name(pattern) => Some(format!("names matching {pattern}")),
+        SourceWhen::Realm(realm) => Some(format!("realm {realm}")),
+        SourceWhen::Group(group) => Some(format!("members of {group}")),
     };
     let details = when.into_iter().collect();
     match first.source {
@@ -137,7 +137,7 @@ fn factor(kind: FactorKind, chain: &Chain, live: &LiveSite) -> HopView {
         }
         FactorKind::Approval | FactorKind::Key => {
             let with_key = kind == FactorKind::Key;
-            let mut says = vec![format!("the person answers on the handset within {} s", chain.second_patience.as_secs())];
+            let mut says = vec![format!("the user must answer within {} s", chain.second_patience.as_secs())];
             if with_key {
                 says.push("with a security key".to_owned());
             }
@@ -165,7 +165,7 @@ fn pooled(kind: HopKind, name: &str, servers: Vec<Health>, details: Vec<String>,
     let unknown = servers.iter().filter(|server| server.state == Tone::Note).count();
     let (state, said) = match (bad.first(), bad.len()) {
         (None, _) if unknown == servers.len() => (Tone::Note, "not checked yet".to_owned()),
-        (None, _) => (Tone::Good, format!("{} of {} servers answer", servers.len() - unknown, servers.len())),
+        (None, _) => (Tone::Good, format!("{} of {} servers available", servers.len() - unknown, servers.len())),
         (Some(first), count) if count < servers.len() => (Tone::Warn, format!("{}: {}", first.server, first.said)),
         (Some(first), _) => (Tone::Bad, format!("no server is available; {}: {}", first.server, first.said)),
     };

@@ -80,7 +80,7 @@ pub(super) async fn register(
     let current = state.shared.records.revision(revision).await?.and_then(|revision| revision.text).unwrap_or_default();
     let text = add_address(&current, &name, request.address.trim())?;
     let note = format!("{} registered as {name}", request.address.trim());
-    // Made from the revision active; another one meanwhile stops it, so that nobody's change is lost.
+    // Made from the active revision; another one meanwhile stops it, so that nobody's change is lost.
     let change = Change {
         text,
         operator: operator.name.clone(),

@@ -226,6 +226,7 @@ fn operators_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(status::status))
         .routes(routes!(doctor::doctor))
         .routes(routes!(auth::sign_in, auth::sign_out))
+        .routes(routes!(site::reference))
         .routes(routes!(site::current))
         .routes(routes!(site::check).layer(big()))
         .routes(routes!(site::history, site::apply).layer(big()))

@@ -246,7 +246,7 @@ pub(super) async fn show(
         .collect();
     if found.is_empty() {
         return Err(Problem::not_found(
-            format!("nobody called `{login}` is known here"),
+            format!("unknown person `{login}`"),
             "see `bivector person list`; a directory's people appear once they have a factor",
         ));
     }

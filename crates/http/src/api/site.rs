@@ -19,11 +19,18 @@ use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use std::time::Duration;
 
-/// The site file active, with its comments.
+/// The active site file, with its comments.
 #[utoipa::path(get, operation_id = "site_current", path = "/site", tag = "site", responses((status = 200, body = Revision), (status = 404, body = Problem)))]
 pub(super) async fn current(State(state): State<ApiState>, _: Operator) -> Result<Json<Revision>, Problem> {
     let number = state.shared.live.load().as_ref().map_or(0, |live| live.revision);
     find(&state, number).await
+}
+
+/// The reference of the site file: every section and key, as Markdown.
+#[utoipa::path(get, operation_id = "site_reference", path = "/site/reference", tag = "site",
+    responses((status = 200, body = String, content_type = "text/markdown")))]
+pub(super) async fn reference(_: Operator) -> impl axum::response::IntoResponse {
+    ([(axum::http::header::CONTENT_TYPE, "text/markdown; charset=utf-8")], bivector_site::reference_markdown())
 }
 
 /// One revision with its text.
@@ -117,7 +124,7 @@ async fn keeps_secrets(state: &ApiState, operator: &Operator, text: &str) -> Res
     ))
 }
 
-/// Says that the revision active stays.
+/// Says that the active revision stays.
 #[utoipa::path(post, operation_id = "site_confirm", path = "/site/confirm", tag = "site", responses((status = 200, body = Awaiting), (status = 422, body = Problem)))]
 pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Operator) -> Result<Json<Awaiting>, Problem> {
     operator.may(Role::Change)?;
@@ -126,7 +133,7 @@ pub(super) async fn confirm_change(State(state): State<ApiState>, operator: Oper
     Ok(Json(waiting))
 }
 
-/// Puts an earlier revision active again, as a new one.
+/// Restores an earlier revision as a new one.
 #[utoipa::path(post, operation_id = "site_restore", path = "/site/revisions/{number}/restore", tag = "site", params(("number" = u64, Path)),
     request_body = RestoreRequest, responses((status = 201, body = AppliedView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn restore(

@@ -182,7 +182,7 @@ pub(super) async fn show(
     }))
 }
 
-/// The site file active with other waits, as a draft, and what must be entered on devices. Nothing is applied.
+/// The active site file with other waits, as a draft, and what must be entered on devices. Nothing is applied.
 #[utoipa::path(post, operation_id = "timing_draft", path = "/timing/{chain}/draft", tag = "timing", params(("chain" = String, Path)), request_body = DraftRequest,
     responses((status = 200, body = DraftView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn draft(

@@ -164,7 +164,7 @@ fn methods_fit(chain: &Chain, ways: &[Way], nt_hash: &ShowsNtHash<'_>, (at, form
     for method in &chain.methods {
         let of_method: Vec<Way> = ways.iter().copied().filter(|way| way.method == *method).collect();
         if let Some(never) = all_never(&of_method) {
-            let message = format!("the chain `{}` cannot accept any {} login: {}", chain.name, method.spoken(), never.why);
+            let message = format!("the chain `{}` can never accept {} login: {}", chain.name, method.spoken(), never.why);
             notes.error(
                 code_for(&never, "method-impossible"),
                 place_for(&never, at, forms_at),

@@ -178,7 +178,7 @@ pub(super) fn join_rehearsal(draft: DraftRehearsal, personas: &[DraftPersona], g
             let found = names.iter().position(|name| *name == wanted.value);
             if found.is_none() {
                 let remedy = did_you_mean(&wanted.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(&names)));
-                notes.error("name-not-found", wanted.span.clone(), format!("there is no {what} `{}`", wanted.value), remedy);
+                notes.error("name-not-found", wanted.span.clone(), format!("unknown {what} `{}`", wanted.value), remedy);
             }
             found
         };

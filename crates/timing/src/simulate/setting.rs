@@ -134,7 +134,10 @@ impl Plan {
     /// What is wrong with it, and the remedy.
     pub fn check(&self) -> Result<(), PlanError> {
         if self.logins == 0 || self.logins > MOST_LOGINS {
-            return Err(PlanError::new(format!("{} logins are no simulation", self.logins), format!("simulate 1 to {MOST_LOGINS} logins")));
+            return Err(PlanError::new(
+                format!("{} logins cannot be simulated", self.logins),
+                format!("simulate 1 to {MOST_LOGINS} logins"),
+            ));
         }
         if !(self.per_second > 0.0 && self.per_second <= 1_000_000.0) {
             return Err(PlanError::new(

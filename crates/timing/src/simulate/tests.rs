@@ -167,9 +167,9 @@ fn what_cannot_be_played_says_why() {
         simulate(&plan, |_| true).unwrap_err().to_string()
     };
     for (said, part) in [
-        (change(|plan| plan.logins = 0), "0 logins are no simulation"),
+        (change(|plan| plan.logins = 0), "0 logins cannot be simulated"),
         (change(|plan| plan.per_second = 0.0), "0 logins a second"),
-        (change(|plan| plan.link.loss = 1.5), "1.5 is no share for loss"),
+        (change(|plan| plan.link.loss = 1.5), "1.5 is not a share for loss"),
         (change(|plan| plan.people = Times::Measured(Arc::from([]))), "has no data"),
         (change(|plan| plan.patience.tries = 0), "never waits"),
         (change(|plan| plan.trouble = Trouble::Slows { after: Duration::ZERO, times: 0.0 }), "0 times slower"),
@@ -179,9 +179,9 @@ fn what_cannot_be_played_says_why() {
     }
     let (chain, via) = (good().way.chain, Some(good().way.gateway));
     for (text, part) in [
-        ("gateway.wait", "is no sweep"),
-        ("gateway.wait=5s..soon", "is no sweep"),
-        ("gateway.weight=1s..2s", "no setting `gateway.weight`"),
+        ("gateway.wait", "is not a sweep"),
+        ("gateway.wait=5s..soon", "is not a sweep"),
+        ("gateway.weight=1s..2s", "unknown setting `gateway.weight`"),
         ("gateway.wait=9s..5s", "goes nowhere"),
         ("gateway.tries=0..5", "1 to 20 are allowed"),
     ] {

@@ -187,7 +187,7 @@ fn print(view: &TimingView, of: &Budget) {
         print_finding(finding);
     }
     if budget.findings.is_empty() && !budget.paths.is_empty() {
-        output::line("\neverything nests");
+        output::line("\nall timeouts fit");
     }
     for note in &budget.notes {
         output::line(format!("{} {note}", output::paint("·", "2")));

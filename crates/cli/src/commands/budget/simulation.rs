@@ -145,7 +145,8 @@ fn print(done: &Simulated) {
 fn print_curve(curve: &Curve) {
     output::line(format!("share of logins accepted, by {} ({})", curve.said, curve.setting));
     for (place, point) in curve.points.iter().enumerate() {
-        let mark = if curve.knee == Some(place) { output::paint("  ◀ knee: larger values do not help", "1") } else { String::new() };
+        let mark =
+            if curve.knee == Some(place) { output::paint("  ◀ best value: larger values do not help", "1") } else { String::new() };
         let one = &point.simulated;
         output::line(format!(
             "{:>8}  {} {:5.1} %  p50 {:>8}  p95 {:>8}{mark}",
