@@ -126,7 +126,7 @@ try {
   const open = (cause) => `[...document.querySelectorAll('[data-testid=login]')].find((row) => row.innerText.includes('${cause}')).click()`
   await picture('console-login-refused', link, { steps: [open('rule-refused')] })
   await picture('console-chains', `http://${http}/chains#token=${token}`, {
-    steps: [`document.querySelector('[data-hop=tidehall]').click()`, `[...document.querySelectorAll('button')].find((one) => one.innerText.includes('prove')).click()`],
+    steps: [`document.querySelector('[data-hop=tidehall]').click()`, `[...document.querySelectorAll('button')].find((one) => one.innerText.includes('Run all checks')).click()`],
   })
   const short = (name, value) => `(() => {
     const field = document.querySelector('input[aria-label="${name}, as a number"]')
@@ -149,7 +149,7 @@ try {
   const press = (name) => `[...document.querySelectorAll('button')].find((one) => one.innerText.startsWith('${name}')).click()`
   // A tab of Radix opens on the mouse going down.
   const changes = `[...document.querySelectorAll('[role=tab]')].find((one) => one.innerText === 'Changes').dispatchEvent(new MouseEvent('mousedown', { bubbles: true, button: 0 }))`
-  await picture('console-site', `http://${http}/site#token=${token}`, { steps: [`document.querySelector('.cm-content').focus()`, selectAll, paste, changes, press('apply')] })
+  await picture('console-site', `http://${http}/site#token=${token}`, { steps: [`document.querySelector('.cm-content').focus()`, selectAll, paste, changes, press('Apply')] })
   writeFileSync(join(work, 'typed'), 'barnacle-and-buoy')
   writeFileSync(join(work, 'mistakes.toml'), readFileSync(join(root, 'demo/site.toml'), 'utf8')
     .replace('methods', 'metods').replace('"roster"', '"rooster"').replace('secret = "gateway/lantern"', 'secret = "gateway/lanten"')
@@ -157,7 +157,7 @@ try {
   for (let wrong = 0; wrong < 5; wrong++) terminalOnly(`printf 'swell20481300000${wrong}' | ${bin} login yuki --via breakwater --password-file -`, env)
   terminalOnly(`${bin} factor add tomasz --kind hotp --label 'key ring'`, env)
   await picture('console-people', `http://${http}/people#token=${token}`, {
-    steps: [`document.querySelector('[data-person="tidehall:yuki"]').click()`, `[...document.querySelectorAll('[data-testid=lock] button')].find((one) => one.textContent === 'release').click()`],
+    steps: [`document.querySelector('[data-person="tidehall:yuki"]').click()`, `[...document.querySelectorAll('[data-testid=lock] button')].find((one) => one.textContent === 'Unlock').click()`],
   })
   // Two phones side by side: a new one that waits for its operator, and one that is asked.
   const page = `http://localhost:${http.split(':')[1]}`
@@ -177,7 +177,7 @@ try {
     const keep = async (name) => writeFileSync(join(work, name), Buffer.from((await send('Page.captureScreenshot', { format: 'png' })).data, 'base64'))
     const invited = await call('POST', '/people/tidehall/tomasz/invitation', {})
     await frame(`${page}/handset#${invited.code}`)
-    await run(press('Set this phone up'))
+    await run(press('Set up this phone'))
     await sleep(2500)
     await keep('one.png')
     const reference = (await run(`document.querySelector('[data-testid=reference]').innerText`)).result.value

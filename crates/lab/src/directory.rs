@@ -292,7 +292,7 @@ impl Contents {
             attribute("supportedLDAPVersion", "3"),
             attribute("supportedControl", PASSWORD_POLICY),
             attribute("supportedExtension", START_TLS),
-            attribute("vendorName", "stand-in directory"),
+            attribute("vendorName", "Stand-in"),
         ];
         LdapSearchResultEntry { dn: String::new(), attributes }
     }

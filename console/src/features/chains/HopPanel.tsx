@@ -68,7 +68,7 @@ function Servers({ servers }: { servers: Health[] }) {
           </p>
           <p className="text-ink-soft text-xs">
             {server.cause && <strong className="font-mono font-semibold">{server.cause} </strong>}
-            {server.said}, since {fullTime(server.since_us)}; looked at {fullTime(server.checked_us)}
+            {server.said}, since {fullTime(server.since_us)}; last checked {fullTime(server.checked_us)}
           </p>
         </li>
       ))}

@@ -24,7 +24,7 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
   const y = scaleLinear([0, most], [0, DEPTH])
   const bar = Math.max(2, x(BUCKET) - x(0) - 2)
   const total = (kind: 'accepted' | 'refused' | 'silent') => buckets.reduce((sum, bucket) => sum + bucket[kind], 0)
-  const said = `Last 30 minutes: ${total('accepted')} accepted, ${total('refused')} refused, ${total('silent')} silent`
+  const said = `Last 30 minutes: ${total('accepted')} accepted, ${total('refused')} refused, ${total('silent')} without a reply`
   return (
     <figure
       className="relative"
@@ -37,7 +37,7 @@ export function TideStrip({ rows, line }: { rows: TraceRow[]; line: Line }) {
         <span className="text-ink-faint">Last 30 min</span>
         <span className="text-flood">● {total('accepted')} accepted</span>
         <span className="text-ebb">✕ {total('refused')} refused</span>
-        <span className="text-slack">○ {total('silent')} silent</span>
+        <span className="text-slack">○ {total('silent')} no reply</span>
       </figcaption>
       <svg width={width} height={HEIGHT} role="img" aria-label={said} className="block">
         {x.ticks(10).map((tick) => (

@@ -55,7 +55,7 @@ export function PeoplePage() {
             onChange={(event) => change({ q: event.target.value.trim() || undefined })}
             placeholder="Search by name, group or source"
             aria-label="Search by name, group or source"
-            className="w-56 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
+            className="w-72 rounded border border-rule bg-paper px-2.5 py-1 placeholder:text-ink-faint"
           />
           <span className="ml-auto" />
           <Button onClick={() => void exportAll(wanted, state)}>Export all matching users</Button>

@@ -117,12 +117,12 @@ function Stop({ person }: { person: PersonView }) {
   return (
     <section data-testid="stop" className="border-ebb border-l-2 bg-ebb-wash px-4 py-2">
       <p>
-        <strong>✕ “That was not me.”</strong> {person.name} says so of a login through {stop.gateway}
+        <strong>✕ Approvals stopped:</strong> {person.name} reported a login through {stop.gateway}
         {stop.from && ` from ${stop.from}`} at {fullTime(stop.at_us)} (
         <a className="underline" href={`/logins?open=${stop.reference}`}>
           {stop.reference}
         </a>
-        ). Somebody else knows the password. Approvals are stopped until {fullTime(stop.until_us)}.
+        ) as not their own. Someone else knows the password. Approvals are stopped until {fullTime(stop.until_us)}.
       </p>
       <Confirmed
         name="Resume approvals"

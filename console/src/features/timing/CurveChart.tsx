@@ -15,7 +15,7 @@ export function CurveChart({ curve, progress, problem, now }: Props) {
     <figure data-testid="curve" aria-label="success curve" className="min-w-0">
       <figcaption className="flex items-baseline gap-3 text-ink-soft text-xs">
         <span>
-          share of simulated logins let in
+          Share of simulated logins accepted
           {curve && (
             <>
               , by <span className="font-mono">{curve.setting}</span>
@@ -54,7 +54,7 @@ function Chart({ curve, now }: { curve: Curve; now?: number }) {
         <g key={share}>
           <line x1={BOX.left} x2={WIDTH - BOX.right} y1={y(share)} y2={y(share)} className="stroke-rule" />
           <text x={BOX.left - 6} y={y(share) + 3.5} textAnchor="end" className="fill-ink-faint font-mono text-xs">
-            {share * 100} %
+            {share * 100}%
           </text>
         </g>
       ))}

@@ -17,7 +17,7 @@ pub(crate) async fn run(rule: Rule, global: &Global) -> Result<ExitCode, Failure
         output::json(&tried);
     } else {
         let groups = if tried.groups.is_empty() { "no group".to_owned() } else { tried.groups.join(", ") };
-        output::line(format!("somebody in {groups}\n"));
+        output::line(format!("a user in {groups}\n"));
         for rule in &tried.rules {
             let mark = output::tone(if rule.decided { Tone::Good } else { Tone::Note });
             let place = output::paint(&format!("  [line {}]", rule.line), "2");

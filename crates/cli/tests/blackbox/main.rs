@@ -33,6 +33,7 @@ mod security_sign_ins;
 mod shape;
 mod site;
 mod slapd;
+mod snapshots;
 mod start;
 mod timing;
 mod upstream;
