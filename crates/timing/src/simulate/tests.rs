@@ -183,7 +183,7 @@ fn what_cannot_be_played_says_why() {
         ("gateway.wait=5s..soon", "is not a sweep"),
         ("gateway.weight=1s..2s", "unknown setting `gateway.weight`"),
         ("gateway.wait=9s..5s", "goes nowhere"),
-        ("gateway.tries=0..5", "1 to 20 are allowed"),
+        ("gateway.tries=0..5", "allowed: 1 to 20"),
     ] {
         let said = SweepPlan::read(text, &site, chain, via, 10).unwrap_err().to_string();
         assert!(said.contains(part), "{text}: {said}");
