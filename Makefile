@@ -25,7 +25,7 @@ light:
 
 console: console/dist/index.html
 
-console/dist/index.html: $(shell find console -type f -not -path '*/node_modules/*' -not -path '*/dist/*') console/node_modules/.package-lock.json
+console/dist/index.html: $(shell find console -type f -not -path '*/node_modules/*' -not -path '*/dist/*') docs/first-site.toml console/node_modules/.package-lock.json
 	cd console && npm run --silent build
 
 console/node_modules/.package-lock.json: console/package-lock.json

@@ -62,7 +62,7 @@ export function Knocks() {
                 <span className="block">
                   May be {knock.guess.gateway} with a new address: {knock.guess.why}. To accept it:{' '}
                   <code className="font-mono">
-                    bivector gateway register {knock.guess.gateway} {knock.sender}
+                    bivector gateway register {knock.sender} --as {knock.guess.gateway}
                   </code>
                 </span>
               )}

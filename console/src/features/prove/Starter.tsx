@@ -5,7 +5,7 @@ import { ApiError, api, need, words } from '../../api/client'
 import { Button } from '../../ui/Button'
 import { Select } from '../../ui/Select'
 import { useSession } from '../session/useSession'
-import { keepDraft } from '../site/useDraft'
+import { addToDraft } from '../site/useDraft'
 
 /** A first rehearsal for a chain, written from the site, to be put into the site file. */
 export function Starter() {
@@ -15,8 +15,7 @@ export function Starter() {
   const [copied, setCopied] = useState(false)
   const add = useMutation({
     mutationFn: async (text: string) => {
-      const site = need(await api.GET('/api/v1/site'))
-      keepDraft({ text: `${(site.text ?? '').trimEnd()}\n\n${text.trim()}\n`, from: site.number })
+      addToDraft(text, need(await api.GET('/api/v1/site')))
       await navigate({ to: '/site', search: {} })
     },
   })

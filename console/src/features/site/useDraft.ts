@@ -11,7 +11,7 @@ export type Draft = { text: string; from: number }
 
 const EMPTY = 'format = 1\nname = ""\n'
 
-/** The revision in force; none before the first apply. */
+/** The active revision; none before the first apply. */
 export function useSite() {
   return useQuery({
     queryKey: ['site'],
@@ -29,14 +29,14 @@ export function useSite() {
 /** The draft: kept in the browser until it is applied or thrown away, so that a closed page loses nothing. */
 export function useDraft(site: Revision | null) {
   const [own, setOwn] = useState<Draft | null>(kept)
-  const inForce = fresh(site)
-  // What is in force by now is nobody's own any more.
-  const differs = own !== null && own.text !== inForce.text
+  const active = fresh(site)
+  // A draft that was applied is no draft any more.
+  const differs = own !== null && own.text !== active.text
   useEffect(() => {
     keep(differs ? own : null)
     if (!differs) setOwn(null)
   }, [differs, own])
-  return { draft: differs ? own : inForce, differs, change: setOwn, reset: () => setOwn(null) }
+  return { draft: differs ? own : active, differs, change: setOwn, reset: () => setOwn(null) }
 }
 
 function fresh(site: Revision | null): Draft {
@@ -63,6 +63,12 @@ function keep(draft: Draft | null) {
 /** Keeps a draft that was made elsewhere, for the editor to take up. */
 export function keepDraft(draft: Draft) {
   keep(draft)
+}
+
+/** Adds a piece to the end of the draft, or of a new one made from the active revision. */
+export function addToDraft(piece: string, site: Revision) {
+  const draft = kept() ?? fresh(site)
+  keep({ ...draft, text: `${draft.text.trimEnd()}\n\n${piece.trim()}\n` })
 }
 
 /** What the check says of a text, a moment after it was typed. */

@@ -92,7 +92,7 @@ fn show(probed: &[ProbedServer], global: &Global) {
 
 fn state(state: Tone) -> String {
     let word = match state {
-        Tone::Good => "well",
+        Tone::Good => "ok",
         Tone::Note => "unknown",
         Tone::Warn => "degraded",
         Tone::Bad => "down",

@@ -55,7 +55,7 @@ fn print(ladder: &Ladder) {
         Some(layer) => {
             let rest: Vec<&str> = ladder.not_tried.iter().map(|layer| layer.word()).collect();
             let rest = if rest.is_empty() { String::new() } else { format!("; not tried: {}", rest.join(", ")) };
-            output::line(format!("\nbroken at: {}{rest}", output::paint(layer.word(), "1")));
+            output::line(format!("\nfailed at: {}{rest}", output::paint(layer.word(), "1")));
         }
         None if ladder.rungs.iter().any(|rung| rung.layer == Layer::Waits) => output::line("\nno layer is broken"),
         None => output::line("\nno layer that was tried is broken"),

@@ -116,7 +116,6 @@ async fn filters_keyboard_and_night_work_without_one_breach_of_the_pages_policy(
     page.quit().await.unwrap();
 }
 
-/// Opens a page of the console, signed in.
 /// Types over the whole site file.
 async fn write(page: &WebDriver, text: &str) {
     let editor = page.query(By::Css(".cm-content")).first().await.unwrap();
@@ -253,5 +252,76 @@ async fn a_locked_person_is_released_a_device_reset_and_a_text_read_without_bein
     assert!(shown.contains("17 characters") && shown.contains("13") && !shown.contains("sounding"), "{shown}");
     let left = page.query(By::Css("input[aria-label='Password field input']")).first().await.unwrap().prop("value").await.unwrap();
     assert_eq!(left.as_deref(), Some(""), "what was typed is gone once it was read");
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_first_site_is_begun_from_the_example_of_the_readme() {
+    let example = include_str!("../../../../docs/first-site.toml");
+    let readme: String =
+        include_str!("../../../../README.md").lines().map(|line| format!("{}\n", line.strip_prefix("   ").unwrap_or(line))).collect();
+    assert!(readme.contains(example), "the README shows docs/first-site.toml as it is");
+    let service = super::harness::Service::start();
+    let check = service.cli_with_input(&["site", "check", "--offline", "-"], example);
+    assert!(check.status.success() && super::harness::text(&check.stdout).contains("valid"), "{}", super::harness::text(&check.stdout));
+
+    let driver = Driver::start();
+    let page = driver.open().await;
+    page.goto(format!("http://{}/site#token={}", service.http, service.token)).await.unwrap();
+    press(&page, "Start from an example").await;
+    wait_for(&page, ".cm-content", "Northmoor Tidal").await;
+    let findings = wait_for(&page, "[data-testid=findings]", "secret-not-sealed").await.text().await.unwrap();
+    assert!(!findings.contains("unknown-key") && !findings.contains("missing-key"), "{findings}");
+    let link = page.query(By::Css("a[href='/api/v1/site/reference']")).first().await.unwrap();
+    let path = link.attr("href").await.unwrap().unwrap();
+    let script = "const done = arguments[1]; fetch(arguments[0]).then((a) => a.text()).then(done)";
+    let reference: String = page.execute_async(script, vec![path.into()]).await.unwrap().convert().unwrap();
+    assert!(reference.starts_with("# The site file") && reference.contains("| `when_unclear` |"), "{reference}");
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn dropped_packets_are_listed_with_the_command_that_registers_a_moved_gateway() {
+    let world = Northmoor::start().await;
+    let mut moved = world.gateway("slipway");
+    moved.from = "127.0.0.77".parse().unwrap();
+    moved.patience.wait = Duration::from_millis(200);
+    moved.log_in("ines", &ines()).await.unwrap();
+    let driver = Driver::start();
+    let page = signed_in(&world, &driver, "/logins").await;
+    wait_for(&page, "[data-testid=knock-line]", "127.0.0.77").await;
+    press(&page, "Show dropped packets").await;
+    let shown = wait_for(&page, "[data-testid=knocks]", "gateway-unknown").await.text().await.unwrap();
+    let command = "gateway register 127.0.0.77 --as slipway";
+    assert!(shown.contains(command), "{shown}");
+    assert!(
+        world.service.run(&command.split(' ').collect::<Vec<_>>()).contains("revision 2 is active"),
+        "the command works as it is shown"
+    );
+    press(&page, "Show logins").await;
+    page.query(By::Css("[data-testid=knocks]")).not_exists().await.unwrap();
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_generated_rehearsal_is_added_to_the_draft_that_is_there() {
+    let world = super::rehearsal::world("").await;
+    let driver = Driver::start();
+    let page = signed_in(&world, &driver, "/prove").await;
+    page.query(By::Css("button[aria-label=Chain]")).first().await.unwrap().click().await.unwrap();
+    wait_for(&page, "[role=option]", "staff").await.click().await.unwrap();
+    press(&page, "Generate").await;
+    wait_for(&page, "[data-testid=starter]", "[[rehearsals]]").await;
+    let own = serde_json::json!({ "text": format!("{}\n# mine\n", world.site), "from": 2 }).to_string();
+    page.execute("localStorage.setItem('bivector-draft', arguments[0])", vec![own.into()]).await.unwrap();
+    press(&page, "Add to draft").await;
+    wait_for(&page, "[data-testid=draft-state]", "Draft, based on revision 2").await;
+    let kept = page.execute("return JSON.parse(localStorage.getItem('bivector-draft')).text", vec![]).await.unwrap();
+    let kept = kept.json().as_str().unwrap();
+    assert!(
+        kept.contains("# mine") && kept.split("# mine").nth(1).unwrap().contains("[[rehearsals]]"),
+        "nothing of the draft is lost: {kept}"
+    );
+    assert_eq!(world.service.get("/status").await["revision"], 2, "nothing is applied");
     page.quit().await.unwrap();
 }

@@ -359,7 +359,7 @@ impl Login {
                     format!("{}, to be answered within {} s{reads}", protocol.challenge(), self.site.prompt_lasts.as_secs()),
                 );
             }
-            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("{}; prompt: {}", protocol.reject(), refusal.message)),
+            Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("{}; message: {}", protocol.reject(), refusal.message)),
         }
         self.trace.took_us = at_us;
         (verdict, self.trace)
