@@ -1,10 +1,12 @@
 import { type InfiniteData, useInfiniteQuery, useQueryClient } from '@tanstack/react-query'
-import { useRef } from 'react'
+import { useEffect, useRef } from 'react'
 import { api, need, type TraceRow } from '../../api/client'
 import { useEvents } from '../../api/useEvents'
 import { fits, type LoginsSearch } from './search'
 
 const PAGE = 200
+/** Strangers decide how many packets are dropped: their list is fetched again this often at most, in milliseconds. */
+const KNOCKS_AFTER = 2_000
 
 /** The filtered list, newest first, kept up by the line of events. */
 export function useTraces(search: LoginsSearch) {
@@ -13,6 +15,8 @@ export function useTraces(search: LoginsSearch) {
   const queryKey = ['traces', filter]
   const queries = useQueryClient()
   const arrived = useRef(new Set<number>())
+  const knocks = useRef<number | undefined>(undefined)
+  useEffect(() => () => window.clearTimeout(knocks.current), [])
   const traces = useInfiniteQuery({
     queryKey,
     initialPageParam: undefined as number | undefined,
@@ -26,7 +30,12 @@ export function useTraces(search: LoginsSearch) {
       if (fits(search, row)) arrived.current.add(row.id)
       queries.setQueryData<InfiniteData<TraceRow[]>>(queryKey, (old) => old && put(old, row, fits(search, row)))
     },
-    onKnock: () => void queries.invalidateQueries({ queryKey: ['knocks'] }),
+    onKnock: () => {
+      knocks.current ??= window.setTimeout(() => {
+        knocks.current = undefined
+        void queries.invalidateQueries({ queryKey: ['knocks'] })
+      }, KNOCKS_AFTER)
+    },
     onMissed: () => queries.invalidateQueries({ queryKey: ['traces'] }),
   })
   return { traces, line, rows: traces.data?.pages.flat() ?? [], arrived: arrived.current }

@@ -51,7 +51,9 @@ async fn rotate(name: &str, file: Option<&Path>, global: &Global) -> Result<Exit
     Client::new(global)?.ask::<_, ()>(Method::PUT, &format!("/secrets/{}/next", encode(name)), &[], Some(&body)).await?;
     match (file, global.json) {
         (None, true) => output::json(&serde_json::json!({ "name": name, "value": value.expose() })),
-        (None, false) => output::line(format!("{}\nnow counts for {name} beside the old value; it is not shown again", value.expose())),
+        (None, false) => {
+            output::line(format!("{}\n{name} now accepts this value as well as the old one; it is not shown again", value.expose()))
+        }
         (Some(_), true) => output::json(&serde_json::json!({ "name": name })),
         (Some(_), false) => output::line(format!("the new value of {name} is accepted alongside the old one")),
     }

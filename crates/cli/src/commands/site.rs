@@ -107,7 +107,7 @@ async fn compare(
     match compared.differences.iter().filter(|one| one.weaker).count() {
         _ if compared.differences.is_empty() => output::line(format!("no differences from revision {}", compared.against)),
         0 => {}
-        _ => output::line("\nlogging in becomes weaker; `bivector site apply` asks for `--weaker-is-meant`"),
+        _ => output::line("\nthis change weakens authentication; if that is intended, apply it with `--weaker-is-meant`"),
     }
     if lines && !compared.lines.is_empty() {
         output::line("");

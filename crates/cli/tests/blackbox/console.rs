@@ -2,6 +2,8 @@
 
 use super::browser::{Driver, press, signed_in, wait_for};
 use super::harness::{Northmoor, ines};
+use bivector_exchange::Patience;
+use std::net::IpAddr;
 use std::time::Duration;
 use thirtyfour::prelude::*;
 
@@ -292,6 +294,18 @@ async fn dropped_packets_are_listed_with_the_command_that_registers_a_moved_gate
     wait_for(&page, "[data-testid=knock-line]", "127.0.0.77").await;
     press(&page, "Show dropped packets").await;
     let shown = wait_for(&page, "[data-testid=knocks]", "gateway-unknown").await.text().await.unwrap();
+    // Many strangers cause few fetches, and the last of them is listed too.
+    let fetches = "return performance.getEntriesByType('resource').filter((one) => one.name.endsWith('/knocks')).length";
+    let fetches = async || page.execute(fetches, vec![]).await.unwrap().json().as_u64().unwrap();
+    let before = fetches().await;
+    for stranger in 100..140 {
+        moved.from = IpAddr::from([127, 0, 0, stranger]);
+        moved.patience = Patience { wait: Duration::from_millis(20), tries: 1 };
+        moved.log_in("ines", &ines()).await.unwrap();
+    }
+    wait_for(&page, "[data-testid=knocks]", "127.0.0.139").await;
+    let caused = fetches().await - before;
+    assert!((1..=4).contains(&caused), "{caused} fetches for 40 dropped packets");
     let command = "gateway register 127.0.0.77 --as slipway";
     assert!(shown.contains(command), "{shown}");
     assert!(
