@@ -1,4 +1,4 @@
-//! The person whom a login is about, with everything that has become known of them. Every station behind the search owns it and hands it on.
+//! The user whom a login is about, with everything known about them so far. Every station after the search owns it and passes it on.
 
 use super::fact::{Approved, Factors, Found};
 use super::pending::{Carried, KeptBytes};
@@ -13,37 +13,37 @@ use bivector_wire::MsChapProved;
 use std::ops::Deref;
 use std::sync::Arc;
 
-/// Somebody who may turn out to be the person that they say they are.
+/// A user who has not proved yet that they are who they claim to be.
 #[derive(Debug)]
 pub(super) struct Candidate {
-    /// What the source says of the person.
+    /// The user's entry at the source.
     pub(super) person: Arc<Found>,
-    /// The source that knew the person.
+    /// The source that has the user.
     pub(super) found_by: SourceRef,
-    /// Why a source before that one could not answer.
+    /// Why an earlier source could not answer.
     pub(super) down: Option<Cause>,
-    /// What the records know of the person's factors, as far as the chain takes them.
+    /// The user's factors that the chain accepts.
     pub(super) factors: Factors,
-    /// Whether the person has any factor at all, of this chain or not.
+    /// Whether the user has any factor, accepted by this chain or not.
     pub(super) has_any_factor: bool,
-    /// A yes of the person's handset, given before the password was checked.
+    /// An approval on the user's handset, given before the password was checked.
     pub(super) passed: Option<Approved>,
-    /// An approval that waits, should another factor be given instead.
+    /// A pending approval; withdrawn if another factor is given instead.
     pub(super) waiting_approval: Option<u64>,
-    /// What checks gave for the reply.
+    /// Data for the reply that the checks produced.
     pub(super) yields: Yields,
 }
 
-/// What checks gave for the reply, beside their yes.
+/// Data for the reply that the checks produced in addition to their result.
 #[derive(Debug, Default)]
 pub(super) struct Yields {
-    /// Attributes of upstreams, encoded.
+    /// Encoded attributes from upstreams.
     pub(super) attributes: Vec<u8>,
-    /// Values of upstreams that must be hidden anew.
+    /// Values from upstreams that must be encrypted again for the gateway.
     pub(super) hidden: Vec<HiddenValue>,
-    /// Groups that an upstream named.
+    /// Groups that an upstream returned.
     pub(super) groups: Groups,
-    /// What the directory warns of beside a right password.
+    /// The directory's warning with a correct password.
     pub(super) notice: Option<Notice>,
     /// What a proof of the password has yielded.
     pub(super) keys: Option<Box<MsChapProved>>,

@@ -1,4 +1,4 @@
-//! Keys in memory that one holder has at a time.
+//! In-memory keys, each with at most one holder at a time.
 
 use bivector_model::Moment;
 use std::collections::{BTreeSet, HashMap};
@@ -10,7 +10,7 @@ struct Inside {
     ends: BTreeSet<(Moment, String)>,
 }
 
-/// All that is claimed. What has expired is forgotten beside the next claim.
+/// All claims. Expired ones are removed with the next claim.
 #[derive(Debug, Default)]
 pub(super) struct Claims {
     inside: Mutex<Inside>,

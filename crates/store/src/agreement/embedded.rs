@@ -1,4 +1,4 @@
-//! The agreement of a single node: what must outlive a crash is in its records, the rest in memory.
+//! The agreement of a single node. State that must survive a crash is in its records, the rest in memory.
 
 use super::claims::Claims;
 use super::rates::Rates;
@@ -13,7 +13,7 @@ use bivector_site::{Lockout, Passwords};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 
-/// Attempts of each kind in a table of their own, so that a flood of one kind is none of the others'.
+/// One table per kind of attempt, so that a flood of one kind does not push out the others.
 #[derive(Debug)]
 struct Tables {
     by_tally: [Attempts; Tally::COUNT],
@@ -109,7 +109,7 @@ impl Embedded {
     }
 }
 
-/// The answer of an operation in memory.
+/// The result of an in-memory operation.
 fn ready<'a, T: Send + 'a>(value: T) -> Answer<'a, T> {
     Box::pin(std::future::ready(Ok(value)))
 }

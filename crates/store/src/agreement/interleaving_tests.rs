@@ -1,5 +1,5 @@
-//! Logins that use the same code, counter and approval, in every order of their steps. Each order is played against every implementation,
-//! whose answers must be the same, and the rules that no order may break are checked.
+//! Logins that use the same code, counter and approval, in every order of their steps. Each order runs on every implementation. Their
+//! answers must be equal, and no order may break the rules.
 
 use super::*;
 use crate::records::{FactorSettings, NewFactor, NewPerson, Records, Sync};

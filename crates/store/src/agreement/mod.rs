@@ -1,6 +1,6 @@
-//! What several nodes have to agree on, behind a few atomic operations.
+//! State on which several nodes must agree, behind a few atomic operations.
 //!
-//! Nothing else in the service may keep such state on its own: used codes and reservations, counters of wrong attempts and their locks,
+//! No other part of the service may keep such state itself: used codes and reservations, counters of wrong attempts and their locks,
 //! pending prompts, challenges of security keys, limits on what is sent, and the answers to approvals. [`Embedded`] keeps it in this node's
 //! records and memory. Another implementation must pass the conformance suite of this module.
 //!
@@ -36,27 +36,27 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// The result of an operation, once it is agreed on. An error means that nothing may be decided on it.
+/// The result of an operation once the nodes agree. After an error, the caller must not accept anything.
 pub type Answer<'a, T> = Pin<Box<dyn Future<Output = Result<T, RecordsError>> + Send + 'a>>;
 
-/// Is told the result of an operation.
+/// Receives the result of an operation.
 pub type Then<T> = Box<dyn FnOnce(Result<T, RecordsError>) + Send>;
 
-/// Atomic operations on what nodes share. Every result that allows something is durable when it is given, unless the operation says
+/// Atomic operations on shared state. A result that permits something is durable when it is returned, unless the operation says
 /// otherwise.
 pub trait Agreement: fmt::Debug + Send + Sync + 'static {
-    /// Puts a mark unless it is there; `true` if it was put. It is kept at least until `until`.
+    /// Sets a mark. Returns `true` if it was not set before. The mark is kept at least until `until`.
     ///
-    /// A mark that has expired and is still there counts as there: for used codes that errs on the safe side.
+    /// An expired mark that has not been removed still counts as set, which is the safe side for used codes.
     fn mark(&self, key: Vec<u8>, until: Moment, now: Moment) -> Answer<'_, bool>;
 
-    /// Uses up a code and resets the person's count of wrong ones, in one step, unless the person is locked. `then` is told the result.
+    /// Marks a code as used and resets the user's count of wrong codes, in one step, unless the user is locked. `then` receives the result.
     fn use_code_then(&self, mark: CodeMark, now: Moment, then: Then<Marked>);
 
-    /// Begins to reserve a code while something else is being checked. Nothing where this kind of code cannot be reserved: it is used up
-    /// afterwards instead.
+    /// Starts to reserve a code while the password is checked. Returns `None` if this kind of code cannot be reserved; it is then marked as
+    /// used afterwards.
     ///
-    /// Whoever commits or uses the code first has it. A reservation that is dropped is released. One whose node dies stays used.
+    /// The first login to commit or use the code gets it. A dropped reservation is released. If the node dies, the code stays used.
     fn reserve(&self, person: &str, code: (u64, Used), now: Moment) -> Option<Box<dyn Reserved>>;
 
     /// Counts a wrong code and gives the person's new count.
