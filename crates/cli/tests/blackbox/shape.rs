@@ -35,6 +35,7 @@ const LAYERS: &[(&str, &[&str])] = &[
     ("http", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors", "prove", "manage"]),
     ("service", &["wire", "model", "site", "core", "api", "store", "engine", "doors", "prove", "manage", "http"]),
     ("lab", &["wire", "exchange"]),
+    ("fuzz", &[]),
 ];
 /// Crates that compute: no runtime, no sockets, no clock.
 const PURE: [&str; 6] = ["wire", "model", "site", "core", "timing", "explain"];
