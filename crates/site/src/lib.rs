@@ -4,6 +4,8 @@ mod check;
 mod compare;
 mod factors;
 mod finding;
+#[cfg(test)]
+mod finding_tests;
 mod intended;
 mod lookup;
 pub mod matrix;

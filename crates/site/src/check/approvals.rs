@@ -28,7 +28,7 @@ pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
     for gateway in site.gateways.iter().filter(|gateway| gateway.joins_without_caller) {
         let message = format!(
             "through `{}` a second login joins the approval that waits for the first, and nothing shows that both are the person's own: \
-             whoever knows the password and logs in at the right moment rides on it",
+             anyone who knows the password and logs in at that moment is let in by the same approval",
             gateway.name
         );
         let remedy = "have the device send Calling-Station-Id, then take `joins_without_caller` out";

@@ -90,7 +90,7 @@ fn whole_names(rule: &IdentityRule, directory: &str, settings: &Directory, notes
         None => return,
     };
     let remedy = match stripped {
-        Some(realm) => format!("write `realms = [\"{realm}\"]` in the identity rule, and remove it of `strip_suffix`"),
+        Some(realm) => format!("write `realms = [\"{realm}\"]` in the identity rule, and remove it from `strip_suffix`"),
         None => "write the realms of such names in the identity rule, for example `realms = [\"northmoor.example\"]`".to_owned(),
     };
     notes.warn("whole-name-needed", at, message, remedy);
