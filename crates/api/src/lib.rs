@@ -15,6 +15,7 @@ pub mod logins;
 pub mod operators;
 pub mod people;
 pub mod problem;
+pub mod push;
 pub mod readings;
 pub mod runs;
 pub mod secrets;

@@ -1,5 +1,6 @@
 //! People and their factors: views, requests, and what imports and edits came to.
 
+use crate::push::PushView;
 use bivector_model::device::CodeKind;
 use bivector_model::totp::Algorithm;
 use bivector_site::Invited;
@@ -373,6 +374,9 @@ pub struct FactorView {
     pub created_us: u64,
     /// When it last let somebody in.
     pub last_used_us: Option<u64>,
+    /// How a handset can be woken.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub push: Option<PushView>,
 }
 
 /// People to import.

@@ -6,7 +6,7 @@ mod prove;
 mod timing;
 
 pub(crate) use lab::Lab;
-pub(crate) use people::{Factor, Person, Whose};
+pub(crate) use people::{Factor, Person, Push, Whose};
 pub(crate) use prove::{Drill, Fails, Locate, Login, LoginMethod, Rehearse, Rule, Trace, TraceFilter, Who};
 pub(crate) use timing::Budget;
 
@@ -80,6 +80,9 @@ pub(crate) enum Command {
     /// Manage second factors: devices, recovery codes, temporary codes, invitations, locks
     #[command(subcommand)]
     Factor(Factor),
+    /// Manage the keys that push messages are signed with
+    #[command(subcommand)]
+    Push(Push),
     /// Show how a chain parses the password field, without printing its content
     Read(Read),
     /// Review how the service is exposed: listeners, files, certificates, settings, limits, clock, backups; exit status 1 if something should change

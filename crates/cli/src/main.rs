@@ -54,6 +54,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Audit(audit) => commands::audit::run(audit, &global).await,
         Command::Person(person) => commands::person::run(person, &global).await,
         Command::Factor(factor) => commands::factor::run(factor, &global).await,
+        Command::Push(push) => commands::push::run(push, &global).await,
         Command::Read(read) => commands::read::run(read, &global).await,
         Command::Doctor => commands::doctor::run(&global).await,
         Command::Login(login) => commands::login::run(login, &global).await,

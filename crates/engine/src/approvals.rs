@@ -3,11 +3,13 @@
 //! What nodes have to agree on goes through the [`Agreement`]: that a person has one approval at a time, how many may be asked for, and the
 //! answer, which the first to publish it decides. What the handset is shown is kept by the node that asks.
 
+use crate::push::{Event, PushNote, PushSeen};
 use bivector_api::approvals::{Decision, Shown, Waiting};
 use bivector_core::login::{ApprovalAnswer, ApprovalAsk, ApprovalSent, Approved};
 use bivector_model::Moment;
 use bivector_site::Handset;
 use bivector_store::agreement::{Agreement, Allowance, Rate, in_background};
+use bivector_store::metrics;
 use bivector_store::records::RecordsError;
 use bivector_store::seal::hash_token;
 use futures_util::FutureExt;
@@ -15,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tokio::sync::broadcast;
+use tokio::sync::{broadcast, mpsc};
 
 const HOUR: Duration = Duration::from_secs(3600);
 /// How long an approval is known after its end, so that a late answer learns how late it is.
@@ -24,6 +26,8 @@ const KEPT: Duration = Duration::from_secs(600);
 const ENDED: usize = 20_000;
 /// Numbers to pick from.
 const CHOICES: usize = 3;
+/// What is noted of the messages for one approval, at most.
+const NOTES: usize = 64;
 /// Logins that may wait for one approval: those of a device that moves from server to server, and a few more.
 const MOST_JOINED: usize = 8;
 /// Questions in an hour that come before the password is known to be right: a stranger may bring them about.
@@ -114,6 +118,8 @@ struct Pending {
     answer: Option<ApprovalAnswer>,
     /// Until when the person has stopped approvals: nobody is asked then, and whoever waits only waits.
     stopped: Option<Moment>,
+    /// What was seen of the messages for it.
+    notes: Vec<PushNote>,
 }
 
 impl Pending {
@@ -147,6 +153,7 @@ struct Ended {
     person: String,
     at: Moment,
     references: Vec<String>,
+    notes: Vec<PushNote>,
     why: End,
 }
 
@@ -173,6 +180,8 @@ struct Hub {
 pub struct Approvals {
     hub: Mutex<Hub>,
     agreement: Arc<dyn Agreement>,
+    /// Told what begins and ends, so that handsets are woken.
+    events: mpsc::Sender<Event>,
 }
 
 /// How an approval has ended, as nodes publish it.
@@ -198,9 +207,59 @@ fn disowned(person: &str) -> u64 {
 }
 
 impl Approvals {
-    /// Through this agreement.
-    pub fn new(agreement: Arc<dyn Agreement>) -> Self {
-        Approvals { hub: Mutex::default(), agreement }
+    /// Through this agreement; `events` is told what begins and ends.
+    pub fn new(agreement: Arc<dyn Agreement>, events: mpsc::Sender<Event>) -> Self {
+        Approvals { hub: Mutex::default(), agreement, events }
+    }
+
+    /// Tells what begins or ends. Nobody waits for it: without a free place, only an open page shows the approval.
+    fn announce(&self, person: &str, id: u64, event: Event) {
+        // The robots of rehearsals are woken by the rehearsal.
+        if !person.starts_with(crate::runs::STAGES) && self.events.try_send(event).is_err() {
+            let seen = PushSeen::NotSent("too many approvals wait to be sent".into());
+            self.note(id, PushNote::new(None, seen, bivector_store::clock::now()));
+        }
+    }
+
+    /// An approval that waits: what is asked, since when, and until when.
+    pub fn asked(&self, id: u64) -> Option<(ApprovalAsk, Moment, Moment)> {
+        let hub = self.hub.lock().ok()?;
+        let pending = hub.pending.get(&id).filter(|pending| pending.answer.is_none() && pending.stopped.is_none())?;
+        Some((pending.ask.clone(), pending.asked, pending.until))
+    }
+
+    /// Notes what was seen of a message; the same thing of the same handset once. Of an approval that is over nothing is noted.
+    pub fn note(&self, id: u64, note: PushNote) {
+        let Ok(mut hub) = self.hub.lock() else { return };
+        let Some(pending) = hub.pending.get_mut(&id) else { return };
+        let known = pending.notes.iter().any(|known| known.device == note.device && known.seen == note.seen);
+        if !known && pending.notes.len() < NOTES {
+            let after = note.at.since(pending.asked);
+            match note.seen {
+                PushSeen::Shown => metrics::push_seen("shown", after),
+                PushSeen::Opened => metrics::push_seen("opened", after),
+                _ => {}
+            }
+            pending.notes.push(PushNote { after, ..note });
+        }
+    }
+
+    /// Whether a handset shows it: by a notification, or because its page is open.
+    pub fn is_shown(&self, id: u64) -> bool {
+        let Ok(hub) = self.hub.lock() else { return false };
+        let Some(pending) = hub.pending.get(&id) else { return false };
+        let listens = || hub.listeners.get(&pending.ask.person).is_some_and(|sender| sender.receiver_count() > 0);
+        pending.notes.iter().any(|note| matches!(note.seen, PushSeen::Shown | PushSeen::Opened)) || listens()
+    }
+
+    /// Whose approval it is, and what was seen of the messages for it.
+    pub fn notes(&self, id: u64) -> Option<(String, Vec<PushNote>)> {
+        let hub = self.hub.lock().ok()?;
+        let pending = hub.pending.get(&id).map(|pending| (&pending.ask.person, &pending.notes));
+        let (person, notes) = pending.or_else(|| hub.ended.get(&id).map(|ended| (&ended.person, &ended.notes)))?;
+        let mut notes = notes.clone();
+        notes.sort_by_key(|note| note.at);
+        Some((person.clone(), notes))
     }
 
     /// Asks the person, or joins what waits for the same person at the same gateway from the same place. `random` is new each time.
@@ -270,6 +329,15 @@ impl Approvals {
     }
 
     fn begin(&self, ask: ApprovalAsk, id: u64, random: &[u8; 16], now: Moment) -> ApprovalSent {
+        let person = ask.person.clone();
+        let sent = self.keep(ask, id, random, now);
+        if matches!(sent, ApprovalSent::Sent { .. }) {
+            self.announce(&person, id, Event::Begun(id));
+        }
+        sent
+    }
+
+    fn keep(&self, ask: ApprovalAsk, id: u64, random: &[u8; 16], now: Moment) -> ApprovalSent {
         let Ok(mut hub) = self.hub.lock() else { return ApprovalSent::Limited("the list of approvals is broken".into()) };
         let numbers = draw(&random[8..]);
         let until = now.plus(ask.lasts);
@@ -277,7 +345,8 @@ impl Approvals {
         let shown = text_of(&shown_of(&ask, id, if ask.wants_number { &numbers } else { &[] }, 1, now, until));
         let person = ask.person.clone();
         let references = vec![ask.reference.clone()];
-        hub.pending.insert(id, Pending { ask, shown, number, asked: now, until, references, answer: None, stopped: None });
+        hub.pending
+            .insert(id, Pending { ask, shown, number, asked: now, until, references, answer: None, stopped: None, notes: Vec::new() });
         hub.by_person.insert(person.clone(), id);
         hub.order.insert((until, id));
         hub.tell(&person, Told::Approval);
@@ -300,6 +369,7 @@ impl Approvals {
             references: vec![ask.reference.clone()],
             answer: None,
             stopped: Some(stopped),
+            notes: Vec::new(),
             ask,
         };
         hub.pending.insert(id, pending);
@@ -348,7 +418,7 @@ impl Approvals {
     /// # Errors
     /// It could not be agreed on; nothing is decided.
     pub async fn answer(&self, id: u64, person: &str, signed: &str, said: Said, now: Moment) -> Result<Taken, RecordsError> {
-        let not_me = said.decision == Decision::NotMe;
+        let (not_me, own) = (said.decision == Decision::NotMe, said.handset);
         let (answer, ask, until) = match self.look(id, person, signed, said, now) {
             Ok(looked) => looked,
             Err(taken) => return Ok(taken),
@@ -364,6 +434,8 @@ impl Approvals {
         }
         let approved = matches!(answer, ApprovalAnswer::Approved(_));
         self.decided(id, person, answer, now);
+        // The handset that has answered has taken its own notification away.
+        self.take_back(id, person, Some(own));
         Ok(Taken::Decided { approved, ask: Box::new(ask) })
     }
 
@@ -403,7 +475,8 @@ impl Approvals {
             Some(pending) => pending.answer = Some(answer),
             // It was taken back in the same moment, and the answer came first.
             None => {
-                drop(hub.ended.insert(id, Ended { person: person.to_owned(), at: now, references: Vec::new(), why: End::Answered(answer) }))
+                let (references, notes) = (Vec::new(), Vec::new());
+                drop(hub.ended.insert(id, Ended { person: person.to_owned(), at: now, references, notes, why: End::Answered(answer) }))
             }
         }
         if hub.by_person.get(person) == Some(&id) {
@@ -420,16 +493,31 @@ impl Approvals {
 
     /// Takes an approval back that is no longer needed.
     pub fn withdraw(&self, id: u64, now: Moment) {
-        if let Ok(mut hub) = self.hub.lock() {
+        let person = self.hub.lock().ok().and_then(|mut hub| {
+            let person = hub.pending.get(&id)?.ask.person.clone();
             self.end(&mut hub, id, now, End::Withdrawn);
+            Some(person)
+        });
+        if let Some(person) = person {
+            self.take_back(id, &person, None);
+        }
+    }
+
+    /// Has the notifications of an approval taken back, except on the handset that has answered.
+    fn take_back(&self, id: u64, person: &str, except: Option<u64>) {
+        let accepted = |note: &PushNote| matches!(note.seen, PushSeen::Accepted(_)).then_some(note.device).flatten();
+        let devices: Vec<u64> =
+            self.notes(id).iter().flat_map(|(_, notes)| notes).filter_map(accepted).filter(|device| Some(*device) != except).collect();
+        if !devices.is_empty() {
+            self.announce(person, id, Event::Over { id, person: person.to_owned(), devices });
         }
     }
 
     /// Takes an approval back whose login has ended before its answer, unless another login waits for it too.
     pub fn abandon(&self, id: u64, now: Moment) {
-        let Ok(mut hub) = self.hub.lock() else { return };
-        if hub.pending.get(&id).is_some_and(|pending| pending.references.len() <= 1) {
-            self.end(&mut hub, id, now, End::Withdrawn);
+        let alone = |hub: &Hub| hub.pending.get(&id).is_some_and(|pending| pending.references.len() <= 1);
+        if self.hub.lock().is_ok_and(|hub| alone(&hub)) {
+            self.withdraw(id, now);
         }
     }
 
@@ -542,7 +630,7 @@ impl Approvals {
         if pending.stopped.is_none() {
             hub.tell(&person, Told::Approval);
         }
-        hub.ended.insert(id, Ended { person, at, references: pending.references, why });
+        hub.ended.insert(id, Ended { person, at, references: pending.references, notes: pending.notes, why });
     }
 }
 

@@ -2,12 +2,14 @@
 
 use crate::guesses::CountedGuess;
 use crate::live::LiveSite;
+use crate::push::PushSeen;
 use crate::roster::Roster;
 use crate::shared::Shared;
 use crate::stage::Stage;
 use bivector_core::login::*;
 use bivector_model::Cause;
 use bivector_model::Moment;
+use bivector_model::trace::Tone;
 use bivector_site::Sending;
 use bivector_site::SourceRef;
 use bivector_store::agreement::{Allowance, Rate, Reserved, Took};
@@ -31,6 +33,8 @@ struct Resources<'s> {
     approval: Option<u64>,
     /// The login whose prompt this request answers. Dropped, that login ends as unfinished.
     answered: Option<String>,
+    /// The approval that was waited for: what was seen of its messages has yet to be noted.
+    waited_for: Option<u64>,
     /// When the gateway gives up: slow hashes are not begun any more then.
     given_up: Option<Instant>,
 }
@@ -49,7 +53,7 @@ impl Drop for Resources<'_> {
 /// Runs a login until it is decided; `stage` is what stands in for people and things where it is a rehearsed one.
 pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &LoginClock, stage: Option<&Stage>) {
     let given_up = login.given_up_at().map(|at| clock.instant(at));
-    let mut hand = Resources { shared, code: None, guess: None, approval: None, answered: None, given_up };
+    let mut hand = Resources { shared, code: None, guess: None, approval: None, answered: None, waited_for: None, given_up };
     loop {
         match login.next() {
             Next::Ask(need) => {
@@ -60,6 +64,9 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
                         Err(need) => stage.hear(answer(need, &mut hand, live, shared, clock).await, &shared.roster, clock.now()),
                     },
                 };
+                if let Some(id) = hand.waited_for.take() {
+                    note_messages(login, id, shared);
+                }
                 login.learn(fact, clock.now());
             }
             Next::Wait(until, _timer) => {
@@ -78,6 +85,23 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
     }
     if let Some(guess) = hand.guess.take() {
         guess.uncounted(clock.now());
+    }
+}
+
+/// Notes in the trace what was seen of the messages that woke the person.
+fn note_messages(login: &mut Login, id: u64, shared: &Shared) {
+    let Some((person, notes)) = shared.approvals.notes(id) else { return };
+    let row = if notes.is_empty() { None } else { shared.roster.get(&person) };
+    let label = |device: Option<u64>| {
+        let factors = row.as_ref().map(|row| row.factors.as_slice()).unwrap_or_default();
+        factors.iter().find(|factor| Some(factor.id) == device).map_or("", |factor| factor.label.as_str())
+    };
+    for note in &notes {
+        let (what, said) = note.seen.said(label(note.device), note.after);
+        login.note_aside(what, if note.seen.is_good() { Tone::Good } else { Tone::Warn }, note.at, &said);
+        if note.seen == PushSeen::Shown {
+            login.note_woken(note.after);
+        }
     }
 }
 
@@ -130,6 +154,7 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
             hand.approval = Some(id);
             let answer = shared.approvals.wait(id, &person, clock).await;
             hand.approval = None;
+            hand.waited_for = Some(id);
             Fact::Approval(answer)
         }
         Need::NewSeed => Fact::Seed(Secret::new(random::<20>().to_vec())),
@@ -429,7 +454,7 @@ const HOUR: Duration = Duration::from_secs(3600);
 const MINUTE: Duration = Duration::from_secs(60);
 
 /// Counts one more code that is sent, or says which limit it would exceed.
-async fn may_send(person: &str, sending: &Sending, shared: &Shared, now: Moment) -> Result<Option<String>, RecordsError> {
+pub(crate) async fn may_send(person: &str, sending: &Sending, shared: &Shared, now: Moment) -> Result<Option<String>, RecordsError> {
     let own = Allowance { rate: Rate::CodesToPerson, key: person.to_owned(), most: sending.per_person, period: HOUR };
     let all = Allowance { rate: Rate::Codes, key: String::new(), most: sending.per_minute, period: MINUTE };
     Ok(match shared.agreement.spend(vec![own, all], now).await? {

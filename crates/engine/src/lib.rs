@@ -12,6 +12,7 @@ pub mod invitations;
 pub mod learned;
 pub mod live;
 pub mod names;
+pub mod push;
 pub mod roster;
 pub mod runs;
 pub mod sessions;

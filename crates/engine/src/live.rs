@@ -1,5 +1,6 @@
 //! The active site, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
 
+use crate::push::PushSender;
 use crate::roster::Roster;
 use crate::sources::certificate_days;
 use crate::sources::courier::CourierSource;
@@ -37,6 +38,8 @@ pub struct LiveSite {
     pub upstreams: Vec<Arc<UpstreamSource>>,
     /// Couriers, by index in the site.
     pub couriers: Vec<Arc<CourierSource>>,
+    /// Clients for push messages.
+    pub push: Arc<PushSender>,
     /// Addresses of the gateways' host names, as they resolved last.
     resolved: ArcSwap<HashMap<IpAddr, usize>>,
 }
@@ -202,7 +205,18 @@ impl LiveSite {
             .map(|courier| CourierSource::prepare(courier.clone(), courier.secret.as_deref().map(open).transpose()?, data).map(Arc::new))
             .collect::<Result<Vec<_>, _>>()?;
         let in_flight = site.gateways.iter().map(|_| AtomicUsize::new(0)).collect();
-        Ok(LiveSite { revision, site: Arc::new(site), secrets, in_flight, directories, upstreams, couriers, resolved: ArcSwap::default() })
+        let push = Arc::new(PushSender::prepare(&site.push, data)?);
+        Ok(LiveSite {
+            revision,
+            site: Arc::new(site),
+            secrets,
+            in_flight,
+            directories,
+            upstreams,
+            couriers,
+            push,
+            resolved: ArcSwap::default(),
+        })
     }
 
     /// The same with another reading of the site: sources and secrets are shared, so only what concerns nobody outside may differ.
@@ -214,6 +228,7 @@ impl LiveSite {
             directories: self.directories.clone(),
             upstreams: self.upstreams.clone(),
             couriers: self.couriers.clone(),
+            push: Arc::clone(&self.push),
             resolved: ArcSwap::from(self.resolved.load_full()),
             site: Arc::new(site),
         }

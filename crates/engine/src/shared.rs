@@ -65,6 +65,8 @@ pub struct Shared {
     pub hashing: Hashing,
     /// Approvals that wait.
     pub approvals: Approvals,
+    /// Push messages to handsets.
+    pub pusher: crate::push::Pusher,
     /// Logins between two rounds.
     pub conversations: Conversations,
     /// Rehearsals under way.
@@ -92,13 +94,15 @@ impl Shared {
         let roster = Roster::load(&records, Arc::clone(&seal))?;
         let agreement: Arc<dyn Agreement> = Arc::new(Embedded::open(records.clone())?);
         let conversations = Conversations::default();
+        let pusher = crate::push::Pusher::default();
         let since = clock::now().micros().saturating_sub(JUST_NOW.as_micros() as u64);
         conversations.restore_all(&records, Moment::from_micros(since));
         Ok(Shared {
             followed: Cursor::at(followed),
             guesses: Guesses::new(Arc::clone(&agreement)),
             tries: Tries::new(Arc::clone(&agreement)),
-            approvals: Approvals::new(Arc::clone(&agreement)),
+            approvals: Approvals::new(Arc::clone(&agreement), pusher.events()),
+            pusher,
             agreement,
             sign_ins: Arc::new(SignIns::load(&records)?),
             hashing: roster.hashing().clone(),

@@ -1,6 +1,8 @@
 //! Robot handsets: they enrol and answer by the real protocol, after a drawn time. Thousands fit into one process: they share one
 //! pool of connections, and each is a key, a session and a turn to look.
 
+use crate::push::{RobotSubscription, StandInPush};
+use bivector_push::NoticeKind;
 use data_encoding::BASE64URL_NOPAD;
 use futures_util::StreamExt;
 use reqwest::{Client, Method, StatusCode};
@@ -11,6 +13,9 @@ use std::str::FromStr;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 use tokio::time::sleep;
+
+/// How long a robot waits for a test message.
+const TEST_WAIT: Duration = Duration::from_secs(10);
 
 /// What a robot does with an approval.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -259,6 +264,76 @@ impl RobotHandset {
         let read: Value = serde_json::from_str(shown).unwrap_or(Value::Null);
         let number = (habits.answers == Answers::Approve).then(|| read["numbers"][0].as_u64()).flatten();
         self.answer(shown, habits.answers, number).await.map(Some)
+    }
+}
+
+impl RobotHandset {
+    /// Subscribes at a push service, takes the test message and confirms it, as a person does who sets up a phone.
+    ///
+    /// # Errors
+    /// [`HandsetError`].
+    pub async fn subscribe(&self, push: &StandInPush) -> Result<RobotSubscription, HandsetError> {
+        let offer = self.call(Method::GET, "/push", None).await?;
+        let key = offer["key"].as_str().filter(|key| !key.is_empty()).ok_or(HandsetError::Strange("the site offers no push"))?;
+        let subscription = push.subscribe(key).map_err(|_| HandsetError::Strange("no key could be made"))?;
+        self.call(Method::PUT, "/push", Some(subscription.request())).await?;
+        let test = tokio::time::timeout(TEST_WAIT, subscription.next()).await.ok().flatten();
+        let test = test.filter(|notice| notice.kind == NoticeKind::Test).ok_or(HandsetError::Strange("no test message came"))?;
+        self.report(&test.ticket, "shown").await?;
+        self.report(&test.ticket, "opened").await?;
+        Ok(subscription)
+    }
+
+    /// What the service says of push to this handset.
+    ///
+    /// # Errors
+    /// [`HandsetError`].
+    pub async fn push(&self) -> Result<Value, HandsetError> {
+        self.call(Method::GET, "/push", None).await
+    }
+
+    /// Brings a subscription of somebody's choice, to see what becomes of it.
+    ///
+    /// # Errors
+    /// [`HandsetError`].
+    pub async fn bring(&self, subscription: Value) -> Result<Value, HandsetError> {
+        self.call(Method::PUT, "/push", Some(subscription)).await
+    }
+
+    /// Says why push does not work: `refused`, `unsupported` or `ended`.
+    ///
+    /// # Errors
+    /// [`HandsetError`].
+    pub async fn give_up_push(&self, state: &str) -> Result<(), HandsetError> {
+        self.call(Method::DELETE, "/push", Some(json!({ "state": state }))).await.map(drop)
+    }
+
+    /// Reports a message by its ticket, without a session: `shown` or `opened`.
+    ///
+    /// # Errors
+    /// [`HandsetError`].
+    pub async fn report(&self, ticket: &str, seen: &str) -> Result<(), HandsetError> {
+        let url = format!("{}/handset/v1/push/report", self.server);
+        call(&self.http, Method::POST, url, "", Some(json!({ "ticket": ticket, "seen": seen }))).await.map(drop)
+    }
+
+    /// Waits for the next approval by push, as a phone in a pocket does: shows it, opens it, and reads what is to be signed. Without a
+    /// message it waits for ever.
+    ///
+    /// # Errors
+    /// [`HandsetError`].
+    pub async fn woken(&self, subscription: &RobotSubscription) -> Result<String, HandsetError> {
+        loop {
+            let notice = subscription.next().await.ok_or(HandsetError::Strange("the push service has forgotten the handset"))?;
+            if notice.kind != NoticeKind::Approval {
+                continue;
+            }
+            self.report(&notice.ticket, "shown").await?;
+            self.report(&notice.ticket, "opened").await?;
+            if let Some(shown) = self.waiting().await? {
+                return Ok(shown);
+            }
+        }
     }
 }
 

@@ -12,5 +12,6 @@ pub mod handset;
 pub mod link;
 pub mod load;
 pub mod odd;
+pub mod push;
 pub mod slapd;
 pub mod upstream;

@@ -55,6 +55,9 @@ pub struct Facts {
     /// What the person did (`approval`, `typing`, or the courier whose code was typed), and how long that took, in milliseconds.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub person_took: Option<(String, u64)>,
+    /// How long it took until a handset showed a notification of the approval, in milliseconds since it was asked for.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub woken_ms: Option<u64>,
     /// Whether the gateway had probably left when the person answered.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub gateway_left: bool,

@@ -66,6 +66,15 @@ texts! {
     NotTaken "not_taken" ["why"] "Password not accepted: {why}. Enter another one:" "Nicht angenommen: {why}. Neues Passwort:" "Refusé : {why}. Nouveau mot de passe :";
     Message "message" ["code", "site", "minutes"] "{code} is your sign-in code for {site}. Valid for {minutes} minutes." "{code} ist der Anmeldecode für {site}. Er gilt {minutes} Minuten." "{code} est votre code de connexion à {site}. Il est valable {minutes} minutes.";
     Subject "subject" ["site"] "Sign-in code for {site}" "Anmeldecode für {site}" "Code de connexion à {site}";
+    PushTitle "push_title" ["site"] "{site}: are you signing in?" "{site}: Melden Sie sich gerade an?" "{site} : êtes-vous en train de vous connecter ?";
+    PushBody "push_body" ["name", "login", "gateway", "from"] "{name} ({login}) through {gateway}, from {from}" "{name} ({login}) über {gateway}, von {from}" "{name} ({login}) par {gateway}, depuis {from}";
+    PushFromUnknown "push_from_unknown" [] "an unknown place" "einem unbekannten Ort" "un lieu inconnu";
+    PushOpen "push_open" [] "Open to approve" "Öffnen und bestätigen" "Ouvrir pour approuver";
+    PushDeny "push_deny" [] "Deny" "Ablehnen" "Refuser";
+    PushTestTitle "push_test_title" ["site"] "Test from {site}" "Test von {site}" "Test de {site}";
+    PushTestBody "push_test_body" [] "Tap here to confirm that this phone shows notifications." "Hier tippen, um zu bestätigen, dass dieses Telefon Mitteilungen zeigt." "Touchez ici pour confirmer que ce téléphone affiche les notifications.";
+    WakeMessage "wake_message" ["site", "gateway", "link"] "{site}: somebody is signing in with your name through {gateway}. Open on your phone to answer: {link}" "{site}: Jemand meldet sich mit Ihrem Namen über {gateway} an. Zum Antworten auf dem Telefon öffnen: {link}" "{site} : quelqu'un se connecte à votre nom par {gateway}. Pour répondre, ouvrez sur votre téléphone : {link}";
+    WakeSubject "wake_subject" ["site"] "Sign-in request from {site}" "Anmeldeanfrage von {site}" "Demande de connexion de {site}";
     Refused "refused" ["reference"] "Sign-in failed. Reference {reference}" "Anmeldung abgelehnt. Referenz {reference}" "Connexion refusée. Référence {reference}";
 }
 

@@ -1,8 +1,8 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
 use super::{
-    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, HashSettings, PasswordFields, Site, SourceWhen, Upstream,
-    Waived, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, HashSettings, PasswordFields, Push, Site, SourceWhen,
+    Upstream, Waived, Wake, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
 };
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
 use bivector_model::grant::Grant;
@@ -240,10 +240,21 @@ fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
     if was.shows_code != is.shows_code {
         site.say(if is.shows_code { "handsets show the person's codes" } else { "handsets no longer show codes" });
     }
+    push(&old.push, &new.push, site);
     let who = |site: &Site| site.newcomers.iter().map(|one| (one.group.clone(), one.factor, one.send_by)).collect::<Vec<_>>();
     if who(old) != who(new) {
         site.say("the factors offered to newcomers change");
     }
+}
+
+fn push(old: &Push, new: &Push, site: &mut About<'_>) {
+    site.list("push services", &texts(&old.services.0), &texts(&new.services.0));
+    let known = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
+    site.value("the contact that push services are told", &old.contact, &new.contact, known);
+    site.value("the proxy to push services", &old.proxy, &new.proxy, known);
+    site.value("time for a push service to accept a message", &old.patience, &new.patience, time);
+    site.value("push messages for one person in an hour", &old.per_person, &new.per_person, ToString::to_string);
+    site.value("lifetime of the push signing key", &old.key_lasts, &new.key_lasts, time);
 }
 
 fn courier(old: &Courier, new: &Courier, about: &mut About<'_>) {
@@ -446,6 +457,15 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
     about
         .value("reading used when no code is valid", &old.when_unclear, &new.when_unclear, |unclear| format!("{unclear:?}").to_lowercase());
     exceptions(old, new, about);
+    let ways = |chain: &Chain, site: &Site| {
+        let name = |wake: &Wake| match wake {
+            Wake::Push => "push".to_owned(),
+            Wake::Courier(index) => site.couriers.get(*index).map_or_else(String::new, |courier| courier.name.clone()),
+        };
+        chain.wake.iter().map(name).collect::<Vec<_>>()
+    };
+    about.list("what wakes people for an approval", &ways(old, old_site), &ways(new, new_site));
+    about.value("time until the next way to wake people is tried", &old.wake_after, &new.wake_after, time);
     let spelt = |chain: &Chain| chain.spelt.clone();
     about.list("factor words", &spelt(old), &spelt(new));
     about.value("with several factors", &old.when_several, &new.when_several, |several| format!("{several:?}").to_lowercase());

@@ -4,6 +4,7 @@ use super::Server;
 use bivector_model::attempts::Limit;
 use bivector_model::device::CodeKind;
 use bivector_model::moment::Moment;
+use bivector_push::Services;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -115,6 +116,45 @@ impl Default for Handset {
             per_person: 30,
         }
     }
+}
+
+/// How handsets are woken by push messages.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Push {
+    /// Push services that may be asked.
+    pub services: Services,
+    /// How a push service can reach whoever runs this one: a `mailto:` or `https:` address.
+    pub contact: Option<String>,
+    /// An HTTP proxy on the way to them.
+    pub proxy: Option<String>,
+    /// How long one message may take to be accepted.
+    pub patience: Duration,
+    /// Messages for one person in an hour.
+    pub per_person: u32,
+    /// After how long a new signing key is made. Phones take it over when their page is opened.
+    pub key_lasts: Duration,
+}
+
+impl Default for Push {
+    fn default() -> Self {
+        Push {
+            services: Services::default(),
+            contact: None,
+            proxy: None,
+            patience: Duration::from_secs(5),
+            per_person: 120,
+            key_lasts: Duration::from_secs(180 * 86_400),
+        }
+    }
+}
+
+/// What tells a person that an approval waits, beside the page that may be open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wake {
+    /// A push message to the person's handsets.
+    Push,
+    /// A message by this courier, with a link to the approval.
+    Courier(usize),
 }
 
 /// Who says that a new device is the person's.

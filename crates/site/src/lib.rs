@@ -19,8 +19,8 @@ mod tests;
 pub use check::{Advice, Adviser, Known, KnownPerson};
 pub use compare::{Difference, compare};
 pub use factors::{
-    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, HashSettings, Invited, Lockout, Newcomers, Passwords,
-    Sending, Waived, Waiver, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
+    Carries, ConfirmedBy, Courier, CourierBy, FactorKind, FactorWord, Handset, HashSettings, Invited, Lockout, Newcomers, Passwords, Push,
+    Sending, Waived, Waiver, Wake, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
 };
 pub use finding::{Finding, Severity, Span};
 pub use reference::reference_markdown;
@@ -76,6 +76,8 @@ pub struct Site {
     pub texts: Texts,
     /// The page that people have on their phones.
     pub handset: Handset,
+    /// How handsets are woken.
+    pub push: Push,
     /// What people of groups get when they are first known; the first that fits.
     pub newcomers: Vec<Newcomers>,
     /// How long traces are kept.
@@ -550,6 +552,10 @@ pub struct Chain {
     pub second_patience: Duration,
     /// Whether a number that the gateway shows must be picked on the handset; gateways without prompts show none.
     pub match_number: bool,
+    /// What tells the person that an approval waits: the first at once, each further one if nothing was shown by then.
+    pub wake: Vec<Wake>,
+    /// After how long without a shown notification the next of them is tried.
+    pub wake_after: Duration,
     /// What happens when nobody answers an approval.
     pub when_unanswered: WhenUnanswered,
     /// What happens to people without any factor.

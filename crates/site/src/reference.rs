@@ -24,6 +24,7 @@ keys! {
         "passwords" "table" "" "When wrong passwords make a person or a caller wait.";
         "language" "language" "`en`" "The language of prompts and messages, where neither the person's nor the gateway's is known: `en`, `de`, `fr`, or one of `texts`.";
         "handset" "table" "" "The handset page: where people approve logins on their phones.";
+        "push" "table" "" "How handsets are woken by push messages.";
         "newcomers" "tables" "nothing" "Factor that new members of a group are invited to enrol.";
         "texts" "tables" "as shipped" "Custom texts, by language: `[texts.nl]`.";
         "gateways" "tables" "" "Devices that send logins.";
@@ -106,6 +107,14 @@ keys! {
         "stop" "60s to 720h" "1h" "How long approvals stay stopped after the person reports \"that was not me\".";
         "per_person" "1 to 1000" "30" "Approvals for one person in an hour.";
     }
+    "push" {
+        "services" "hosts" "those of the common browsers" "Push services that may be asked: `push.example.net`, or `*.example.net` for all hosts below. A service on this machine is written as `http://127.0.0.1:PORT`. Nothing is ever sent to other addresses.";
+        "contact" "address" "the handset page" "How a push service can reach whoever runs this service: `mailto:` or `https://`.";
+        "proxy" "`http://` address" "none" "An HTTP proxy on the way to the push services.";
+        "patience" "1s to 30s" "5s" "How long a push service may take to accept a message.";
+        "per_person" "1 to 1000" "120" "Messages for one person in an hour, to all of the person's handsets together.";
+        "key_lasts" "24h to 87600h" "4320h" "After how long a new signing key is made. A handset takes it over when its page is next opened; until then the old one is used for it.";
+    }
     "newcomers" {
         "group" "name" "needed" "Applies to members of this group when an import or sync first adds them; the first matching table decides.";
         "factor" "`approval` or `totp`" "needed" "What they are invited to.";
@@ -127,6 +136,15 @@ keys! {
         "number" "text" "as shipped" "The number to pick on the handset, with `{number}`.";
         "option_approval" "text" "as shipped" "An approval, in the list.";
         "option_key" "text" "as shipped" "A security key, in the list.";
+        "push_title" "text" "as shipped" "In English: “{site}: are you signing in?”. Places: `{site}`.";
+        "push_body" "text" "as shipped" "In English: “{name} ({login}) through {gateway}, from {from}”. Places: `{name}`, `{login}`, `{gateway}`, `{from}`.";
+        "push_from_unknown" "text" "as shipped" "In English: “an unknown place”.";
+        "push_open" "text" "as shipped" "In English: “Open to approve”.";
+        "push_deny" "text" "as shipped" "In English: “Deny”.";
+        "push_test_title" "text" "as shipped" "In English: “Test from {site}”. Places: `{site}`.";
+        "push_test_body" "text" "as shipped" "In English: “Tap here to confirm that this phone shows notifications.”.";
+        "wake_message" "text" "as shipped" "In English: “{site}: somebody is signing in with your name through {gateway}. Open on your phone to answer: {link}”. Places: `{site}`, `{gateway}`, `{link}`.";
+        "wake_subject" "text" "as shipped" "In English: “Sign-in request from {site}”. Places: `{site}`.";
         "unanswered" "text" "as shipped" "Said before the next prompt, when nobody answered an approval.";
         "enrol" "text" "as shipped" "The key of a new authenticator app, with `{key}` and `{site}`.";
         "invitation" "text" "as shipped" "An invitation, with `{name}`, `{site}`, `{link}`, `{code}` and `{hours}`.";
@@ -268,6 +286,8 @@ keys! {
         "when_several" "`list` or `first`" "`list`" "At a prompt, for people with several factors: choose from a numbered list, or be asked for the first.";
         "when_second_is_down" "`refuse`, `next` or `first-only`" "`refuse`" "What happens when a courier or upstream cannot be asked: refuse, ask for another factor, or let the first check alone in (warned about, counted, marked in every such trace).";
         "second_patience" "5s to 600s" "45s" "How long an approval may take.";
+        "wake" "names" "`push`, with an `address`" "What tells people that an approval waits: `push` for a notification, or couriers for a message with a link. The first at once, each further one if no notification was shown within `wake_after`. With an empty list only a page that is open shows it.";
+        "wake_after" "1s to 60s" "8s" "How long a notification may take to be shown before the next of `wake` is tried.";
         "match_number" "true or false" "true" "Number matching: the prompt shows a number that must be picked on the handset. Only on gateways that show prompts.";
         "when_unanswered" "`refuse` or `next`" "`refuse`" "What happens when nobody answers an approval: refuse, or ask for another factor where the gateway shows prompts.";
         "when_not_enrolled" "`refuse`, `enrol` or `let-in`" "`refuse`" "What happens to people without any factor: refuse; enrol an authenticator app within the login, where the gateway shows prompts; or let the first check alone in until a date (warned about).";

@@ -141,6 +141,19 @@ pub fn courier(how: &'static str) {
     counter!("bivector_courier_total", "how" => how).increment(1);
 }
 
+/// A push message was sent, or not: by push service, of which a site lists few, and by what became of it.
+pub fn push(service: &str, result: &'static str, took: std::time::Duration) {
+    counter!("bivector_pushes_total", "service" => service.to_owned(), "result" => result).increment(1);
+    if !took.is_zero() {
+        histogram!("bivector_push_seconds", "service" => service.to_owned()).record(took.as_secs_f64());
+    }
+}
+
+/// A handset has shown or opened a notification, so long after the approval was asked for.
+pub fn push_seen(what: &'static str, after: std::time::Duration) {
+    histogram!("bivector_push_seen_seconds", "what" => what).record(after.as_secs_f64());
+}
+
 /// A password was not checked, because too many wrong ones came before it.
 pub fn limited_guess(whose: Guesser) {
     let whose = match whose {

@@ -189,6 +189,13 @@ pub(crate) enum Factor {
         /// Second code, the one right after the first
         second: Option<String>,
     },
+    /// Send a test notification to a handset; its person confirms it by tapping
+    Test {
+        #[command(flatten)]
+        whose: Whose,
+        /// Factor number, from `factor list`
+        number: u64,
+    },
     /// Unlock a person: clear wrong-code counts, stopped approvals and remembered devices
     Release(Whose),
     /// Invite a person to enrol a handset or an authenticator app; cancels an earlier invitation
@@ -228,4 +235,12 @@ pub(crate) enum Factor {
         /// Factor number, from `factor list`
         number: u64,
     },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Push {
+    /// List the keys that push messages are signed with, and how many handsets use each
+    Keys,
+    /// Make a new signing key; handsets take it over when their page is next opened
+    NewKey,
 }

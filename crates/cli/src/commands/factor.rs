@@ -6,6 +6,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_api::people::Made;
 use bivector_api::people::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
+use bivector_api::push::{PushTested, PushView};
 use bivector_site::read_duration;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -49,6 +50,17 @@ pub(crate) async fn run(command: FactorCommand, global: &Global) -> Result<ExitC
         }
         FactorCommand::Remove { whose, number } => {
             changed(&client, Method::DELETE, &whose, &format!("/factors/{number}"), None, global).await?;
+        }
+        FactorCommand::Test { whose, number } => {
+            let path = format!("{}/factors/{number}/push-test", person_path(&client, &whose).await?);
+            let tested: PushTested = client.ask::<Value, _>(Method::POST, &path, &[], None).await?;
+            if global.json {
+                output::json(&tested);
+            } else if tested.accepted {
+                output::line(format!("sent: {}; have the person tap the notification, then look at `bivector factor list`", tested.said));
+            } else {
+                return Err(Failure::no(format!("nothing was sent: {}", tested.said), "see `bivector factor list`"));
+            }
         }
         FactorCommand::Release(whose) => {
             let path = format!("{}/release", person_path(&client, &whose).await?);
@@ -194,6 +206,11 @@ fn list(people: &[PersonView], global: &Global) {
             ]);
         }
         output::print_table(&table);
+        for factor in &person.factors {
+            if let Some(push) = &factor.push {
+                output::line(describe_push(&factor.label, push));
+            }
+        }
         if person.factors.is_empty() {
             output::line("no factor yet; invite the person with `bivector factor invite`, or add one with `bivector factor add`");
         }
@@ -224,6 +241,14 @@ fn place(factor: &FactorView) -> String {
         (None, Some(counter)) => format!("next {counter}"),
         (None, None) => String::new(),
     }
+}
+
+/// How a handset can be woken, in a line.
+pub(crate) fn describe_push(label: &str, push: &PushView) -> String {
+    let heard = push.heard_us.map_or_else(|| "never heard from".to_owned(), |at| format!("last heard from {}", output::ago(at)));
+    let last =
+        push.result.as_ref().map(|result| format!("; last message {}: {result}", push.sent_us.map_or_else(String::new, output::ago)));
+    format!("“{label}”: {}; {heard}{}", push.said, last.unwrap_or_default())
 }
 
 /// A factor in a line.

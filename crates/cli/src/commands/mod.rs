@@ -14,6 +14,7 @@ pub(crate) mod locate;
 pub(crate) mod login;
 pub(crate) mod operator;
 pub(crate) mod person;
+pub(crate) mod push;
 pub(crate) mod read;
 pub(crate) mod rehearse;
 pub(crate) mod replay;

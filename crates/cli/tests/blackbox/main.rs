@@ -24,6 +24,7 @@ mod locate;
 mod operators;
 mod people;
 mod probe;
+mod push;
 mod radius;
 mod real_gateways;
 mod rehearsal;

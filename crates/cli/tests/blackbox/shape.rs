@@ -21,24 +21,25 @@ fn tree(package: &str) -> String {
 const LAYERS: &[(&str, &[&str])] = &[
     ("wire", &[]),
     ("model", &["wire"]),
-    ("site", &["wire", "model"]),
+    ("push", &[]),
+    ("site", &["wire", "model", "push"]),
     ("core", &["wire", "model", "site"]),
     ("timing", &["wire", "model", "site", "core"]),
     ("explain", &["wire", "model", "site", "core", "timing"]),
     ("exchange", &["wire"]),
     ("api", &["wire", "model", "site", "core", "timing", "explain"]),
     ("store", &["wire", "model", "site", "core", "api", "timing", "explain"]),
-    ("engine", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store"]),
+    ("engine", &["wire", "model", "push", "site", "core", "timing", "explain", "exchange", "api", "store"]),
     ("doors", &["wire", "model", "site", "core", "api", "store", "engine"]),
     ("prove", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors"]),
     ("manage", &["wire", "model", "site", "core", "timing", "explain", "api", "store", "engine", "doors", "prove"]),
     ("http", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors", "prove", "manage"]),
     ("service", &["wire", "model", "site", "core", "api", "store", "engine", "doors", "prove", "manage", "http"]),
-    ("lab", &["wire", "exchange"]),
+    ("lab", &["wire", "push", "exchange"]),
     ("fuzz", &[]),
 ];
 /// Crates that compute: no runtime, no sockets, no clock.
-const PURE: [&str; 6] = ["wire", "model", "site", "core", "timing", "explain"];
+const PURE: [&str; 7] = ["wire", "model", "push", "site", "core", "timing", "explain"];
 /// Lines of a crate without its tests, at most.
 const LINES: usize = 8000;
 

@@ -12,8 +12,16 @@ use bivector_model::moment::Moment;
 use bivector_model::prompt::Text;
 use bivector_model::text::shown;
 use bivector_model::trace::{Hop, Origin, Tone};
-use bivector_site::{FactorKind, WhenUnanswered};
+use bivector_site::{Chain, FactorKind, Wake, WhenUnanswered};
 use std::sync::Arc;
+
+/// Couriers that wake people of a chain.
+fn couriers_of(chain: &Chain) -> impl Iterator<Item = usize> {
+    chain.wake.iter().filter_map(|wake| match wake {
+        Wake::Courier(index) => Some(*index),
+        Wake::Push => None,
+    })
+}
 
 impl Login {
     /// Asks the handset; the one approval that waits for this person here is joined.
@@ -34,6 +42,8 @@ impl Login {
             joins_without_caller: self.gateway().is_some_and(|gateway| gateway.joins_without_caller),
             on_page: self.request.context.origin == Origin::Page,
             before_password: false,
+            reach: couriers_of(chain).filter_map(|index| Some((index, self.reach(index, person)?))).collect(),
+            language: person.language.to_string(),
             lasts: chain.second_patience,
         };
         AskingHandset { ask: Arc::new(ask), asking: Box::new(asking) }.into()

@@ -166,7 +166,7 @@ impl Login {
     }
 
     /// Where a courier would reach the person.
-    fn reach(&self, courier: usize, person: &Found) -> Option<String> {
+    pub(super) fn reach(&self, courier: usize, person: &Found) -> Option<String> {
         let to = match self.site.couriers.get(courier)?.carries {
             Carries::Mail => &person.mail,
             Carries::Text | Carries::Call => &person.phone,

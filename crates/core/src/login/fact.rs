@@ -215,6 +215,10 @@ pub struct ApprovalAsk {
     pub on_page: bool,
     /// Whether the password has yet to be checked: too many wrong ones were typed, and a yes only lets this one be tried.
     pub before_password: bool,
+    /// Where messages reach the person that wake them for it: couriers by index in the site, each with an address or number.
+    pub reach: Vec<(usize, String)>,
+    /// The language of notifications and messages; empty for the site's.
+    pub language: String,
     /// How long it may take.
     pub lasts: Duration,
 }

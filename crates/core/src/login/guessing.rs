@@ -116,6 +116,9 @@ impl Login {
             joins_without_caller: false,
             on_page: self.request.context.origin == Origin::Page,
             before_password: true,
+            // A stranger brings it about: no message is sent for it.
+            reach: Vec::new(),
+            language: person.language.to_string(),
             lasts: chain.second_patience,
         })
     }

@@ -411,6 +411,21 @@ impl Login {
     }
 
     /// Adds a step that took the time since the last one.
+    /// Notes something that happened aside, while the login waited for an approval, at its own time.
+    pub fn note_aside(&mut self, what: &'static str, tone: Tone, at: Moment, said: &str) {
+        if !self.quiet {
+            let at_us = at.since(self.opened).as_micros() as u64;
+            let said = shown(said).into_owned();
+            self.trace.steps.push(Step { hop: Hop::Second, what: what.into(), tone, at_us, took_us: 0, said, line: None });
+        }
+    }
+
+    /// Notes how long it took until a handset showed a notification.
+    pub fn note_woken(&mut self, after: Duration) {
+        let after_ms = after.as_millis() as u64;
+        self.trace.facts.woken_ms = Some(self.trace.facts.woken_ms.map_or(after_ms, |before| before.min(after_ms)));
+    }
+
     pub(super) fn step(&mut self, hop: Hop, what: &'static str, tone: Tone, now: Moment, said: String, line: Option<u32>) {
         if self.quiet {
             self.last = now;

@@ -25,7 +25,7 @@ fn ask(reference: &str, gateway: &str, wants_number: bool) -> ApprovalAsk {
 }
 
 fn fresh() -> Approvals {
-    Approvals::new(Arc::new(Volatile::default()))
+    Approvals::new(Arc::new(Volatile::default()), tokio::sync::mpsc::channel(64).0)
 }
 
 /// What an operation on an agreement in memory gives: nothing there waits for anybody.

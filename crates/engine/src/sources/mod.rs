@@ -9,7 +9,7 @@ mod pool;
 pub mod probe;
 mod standing;
 mod trouble;
-mod trust;
+pub(crate) mod trust;
 pub mod upstream;
 
 pub use trust::{certificate_days, days_of};

@@ -44,7 +44,7 @@ pub(super) fn roots(owner: &str, trust: Option<&str>, data: &Path) -> Result<Roo
 }
 
 /// The TLS settings of a directory or a courier.
-pub(super) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
+pub(crate) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
     let roots = roots(directory, trust, data)?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)

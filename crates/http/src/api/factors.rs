@@ -74,7 +74,7 @@ pub(super) async fn add(
     let factor = factor.ok_or_else(|| Problem::not_found("the factor no longer exists", "somebody removed it meanwhile"))?;
     let site = state.shared.live.load().as_ref().map(|live| live.site.name.clone()).unwrap_or_default();
     let link = made.shown.as_ref().map(|seed| bivector_engine::invitations::otpauth(&site, &login, request.kind, seed, &factor.settings));
-    let factor = crate::api::person_views::factor_view(&person, factor, &state.shared.roster, clock::now());
+    let factor = crate::api::person_views::factor_view(&person, factor, &state.shared.roster, &Default::default(), clock::now());
     let warning = useless(&state, &source, request.kind, factor.digits);
     Ok((StatusCode::CREATED, Json(AddedFactor { factor, seed: made.shown, link, codes: made.codes, warning })))
 }
@@ -207,7 +207,7 @@ pub(super) async fn remove(
     state.shared.records.change_people(operator.name.clone(), what, vec![edit], clock::now()).await?;
     state.shared.catch_up().await?;
     operator.did(&state, "factor.remove", format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
-    shown(&state, &source, &login)
+    shown(&state, &source, &login).await
 }
 
 /// Sets the PIN before a factor's codes, or takes it out.
@@ -227,7 +227,7 @@ pub(super) async fn pin(
     state.shared.records.set_pin(id, hash_pin(request.pin, &state.shared.hashing).await?).await?;
     state.shared.catch_up().await?;
     operator.did(&state, what, format!("{} {} “{}”", person_key(&source, &login), factor.kind, factor.label)).await?;
-    shown(&state, &source, &login)
+    shown(&state, &source, &login).await
 }
 
 /// Finds out where a device is by two codes in a row, or forgets what is known of it.
@@ -264,10 +264,10 @@ pub(super) async fn resync(
     state.shared.records.set_state(id, at).await?;
     state.shared.roster.note_state(id, at);
     operator.did(&state, "factor.resync", format!("{} {} “{}”: {said}", person_key(&source, &login), factor.kind, factor.label)).await?;
-    shown(&state, &source, &login)
+    shown(&state, &source, &login).await
 }
 
-fn shown(state: &ApiState, source: &str, login: &str) -> Result<Json<PersonView>, Problem> {
+async fn shown(state: &ApiState, source: &str, login: &str) -> Result<Json<PersonView>, Problem> {
     let person: Arc<PersonRow> = find(&state.shared, source, login)?;
-    Ok(Json(crate::api::person_views::person_view(&person, &state.shared)))
+    Ok(Json(crate::api::person_views::person_view(&person, &state.shared).await?))
 }

@@ -142,7 +142,7 @@ pub(super) async fn confirm(
     shared.catch_up().await?;
     shared.tell_person(&key);
     operator.did(&state, "factor.confirm", format!("{key} “{}”", factor.label)).await?;
-    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared).await?))
 }
 
 /// Gives a factor another name.
@@ -171,5 +171,5 @@ pub(super) async fn rename(
     shared.records.change_people(operator.name.clone(), what.clone(), vec![edit], clock::now()).await?;
     shared.catch_up().await?;
     operator.did(&state, "factor.rename", what).await?;
-    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared).await?))
 }

@@ -18,6 +18,8 @@ mod own;
 mod people;
 mod person_views;
 mod problem;
+mod push_views;
+mod pushes;
 mod readings;
 mod rehearsals;
 mod secrets;
@@ -266,6 +268,8 @@ fn operators_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(invitations::confirm))
         .routes(routes!(factors::pin))
         .routes(routes!(factors::resync))
+        .routes(routes!(pushes::test))
+        .routes(routes!(pushes::keys, pushes::new_key))
         .routes(routes!(readings::read).layer(big()))
         .routes(routes!(gateways::list))
         .routes(routes!(gateways::handover))

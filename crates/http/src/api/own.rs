@@ -254,7 +254,8 @@ struct OwnView {
     responses((status = 200, body = OwnView), (status = 401, body = Problem)))]
 async fn own(State(state): State<ApiState>, own: Own) -> Result<Json<OwnView>, Problem> {
     let now = clock::now();
-    let view = |factor: &FactorRow| crate::api::person_views::factor_view(&own.person, factor, &state.shared.roster, now);
+    let pushes = super::push_views::pushes(&state.shared, std::iter::once(&*own.person)).await?;
+    let view = |factor: &FactorRow| crate::api::person_views::factor_view(&own.person, factor, &state.shared.roster, &pushes, now);
     Ok(Json(OwnView {
         site: live(&state)?.site.name.clone(),
         name: own.person.name.clone(),

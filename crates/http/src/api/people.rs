@@ -38,7 +38,7 @@ pub(super) async fn list(
     State(state): State<ApiState>,
     _: Operator,
     Query(filter): Query<PeopleFilter>,
-) -> Json<Vec<bivector_api::people::PersonView>> {
+) -> Result<Json<Vec<bivector_api::people::PersonView>>, Problem> {
     let (shared, now) = (&state.shared, clock::now());
     let wanted = filter.search.as_deref().map(str::to_lowercase).filter(|search| !search.trim().is_empty());
     let fits = |person: &&Arc<PersonRow>| {
@@ -50,13 +50,9 @@ pub(super) async fn list(
             && filter.state.is_none_or(|state| crate::api::person_views::person_state(person, shared, now) == state)
     };
     let all = shared.roster.all();
-    Json(
-        all.iter()
-            .filter(fits)
-            .take(filter.limit.unwrap_or(usize::MAX))
-            .map(|person| crate::api::person_views::person_view(person, shared))
-            .collect(),
-    )
+    let found: Vec<&Arc<PersonRow>> = all.iter().filter(fits).take(filter.limit.unwrap_or(usize::MAX)).collect();
+    let pushes = super::push_views::pushes(shared, found.iter().map(|person| &***person)).await?;
+    Ok(Json(found.into_iter().map(|person| crate::api::person_views::person_view_with(person, shared, &pushes)).collect()))
 }
 
 /// How far everybody is on the way to a second factor.
@@ -98,7 +94,7 @@ pub(super) async fn put_person(
     if is_new && let Ok(whom) = bivector_engine::invitations::make_known(shared, &live, &source, &login).await {
         bivector_engine::invitations::welcome(shared, &live, &[whom], &operator.name).await;
     }
-    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared).await?))
 }
 
 /// Keeps a person out at once, or lets them in again.
@@ -125,7 +121,7 @@ pub(super) async fn suspend(
     shared.catch_up().await?;
     shared.tell_person(&person_key(&source, &login));
     operator.did(&state, what, person_key(&source, &login)).await?;
-    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared)))
+    Ok(Json(crate::api::person_views::person_view(&*find(shared, &source, &login)?, shared).await?))
 }
 
 /// Forgets a person with all factors. Can be taken back.
@@ -239,11 +235,9 @@ pub(super) async fn show(
     Path(login): Path<String>,
 ) -> Result<Json<Vec<bivector_api::people::PersonView>>, Problem> {
     let all = state.shared.roster.all();
-    let found: Vec<_> = all
-        .iter()
-        .filter(|person| person.login.eq_ignore_ascii_case(&login))
-        .map(|person| crate::api::person_views::person_view(person, &state.shared))
-        .collect();
+    let named = all.iter().filter(|person| person.login.eq_ignore_ascii_case(&login));
+    let pushes = super::push_views::pushes(&state.shared, named.clone().map(|person| &**person)).await?;
+    let found: Vec<_> = named.map(|person| crate::api::person_views::person_view_with(person, &state.shared, &pushes)).collect();
     if found.is_empty() {
         return Err(Problem::not_found(
             format!("unknown person `{login}`"),

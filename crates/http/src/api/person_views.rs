@@ -1,5 +1,6 @@
 //! What the API says of people and takes about them: never a seed, a password or a whole address.
 
+use super::push_views::{Pushes, pushes};
 pub(super) use bivector_api::people::PersonRequest;
 use bivector_api::people::{FactorState, FactorView, GuessesView, InvitationView, LockView, PersonState, PersonView, StopView};
 use bivector_core::login::{SecretAnswer, WrongTry, masked};
@@ -10,7 +11,7 @@ use bivector_model::device::Makes;
 use bivector_model::text::shown;
 use bivector_store::clock;
 use bivector_store::records::person_key;
-use bivector_store::records::{FactorRow, PersonRow};
+use bivector_store::records::{FactorRow, PersonRow, RecordsError};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -25,7 +26,7 @@ pub(super) struct PeopleFilter {
     pub(super) limit: Option<usize>,
 }
 
-pub(super) fn factor_view(person: &PersonRow, factor: &FactorRow, roster: &Roster, now: Moment) -> FactorView {
+pub(super) fn factor_view(person: &PersonRow, factor: &FactorRow, roster: &Roster, pushes: &Pushes, now: Moment) -> FactorView {
     let device = roster.device(person, factor, now);
     let at = roster.state(factor);
     let mut view = FactorView {
@@ -47,6 +48,7 @@ pub(super) fn factor_view(person: &PersonRow, factor: &FactorRow, roster: &Roste
         has_pin: factor.pin.is_some(),
         created_us: factor.created_us,
         last_used_us: at.last_used_us,
+        push: pushes.get(&factor.id).cloned(),
     };
     if factor.settings.waits_for.is_some() {
         view.state = FactorState::Waiting;
@@ -106,7 +108,14 @@ fn guesses_of(shared: &Shared, key: &str, now: Moment) -> Option<GuessesView> {
     })
 }
 
-pub(super) fn person_view(person: &PersonRow, shared: &Shared) -> PersonView {
+/// One person.
+pub(super) async fn person_view(person: &PersonRow, shared: &Shared) -> Result<PersonView, RecordsError> {
+    let pushes = pushes(shared, std::iter::once(person)).await?;
+    Ok(person_view_with(person, shared, &pushes))
+}
+
+/// A person, with how the handsets of several are woken.
+pub(super) fn person_view_with(person: &PersonRow, shared: &Shared, pushes: &Pushes) -> PersonView {
     let now = clock::now();
     let after = shared.live.load().as_ref().map_or(0, |live| live.site.lockout.after);
     let key = person_key(&person.source, &person.login);
@@ -153,6 +162,6 @@ pub(super) fn person_view(person: &PersonRow, shared: &Shared) -> PersonView {
             from: stop.caller,
             reference: stop.reference,
         }),
-        factors: person.factors.iter().map(|factor| factor_view(person, factor, &shared.roster, now)).collect(),
+        factors: person.factors.iter().map(|factor| factor_view(person, factor, &shared.roster, pushes, now)).collect(),
     }
 }

@@ -26,6 +26,8 @@ pub(crate) struct DraftNewcomers {
 pub(crate) struct Approvals {
     pub(crate) patience: Duration,
     pub(crate) match_number: bool,
+    pub(crate) wake: Option<At<Vec<At<String>>>>,
+    pub(crate) wake_after: Duration,
     pub(crate) when_unanswered: WhenUnanswered,
     pub(crate) when_not_enrolled: WhenNotEnrolled,
     pub(crate) remember: Option<Duration>,
@@ -103,11 +105,13 @@ pub(super) fn join_newcomers(draft: DraftNewcomers, couriers: &[DraftCourier], n
 pub(super) fn read_approvals(section: &Section<'_, '_, '_>) -> Approvals {
     let patience = section.duration("second_patience", SECOND * 5..=SECOND * 600).map_or(SECOND * 45, |patience| patience.value);
     let match_number = section.flag("match_number").unwrap_or(true);
+    let wake = section.texts("wake", true);
+    let wake_after = section.duration("wake_after", SECOND..=SECOND * 60).map_or(SECOND * 8, |after| after.value);
     let unanswered = [("refuse", WhenUnanswered::Refuse), ("next", WhenUnanswered::Next)];
     let when_unanswered = section.choice("when_unanswered", &unanswered).unwrap_or_default();
     let remember = section.duration("remember", SECOND * 60..=SECOND * 86_400 * 90).map(|remember| remember.value);
     let when_not_enrolled = read_not_enrolled(section);
-    Approvals { patience, match_number, when_unanswered, when_not_enrolled, remember }
+    Approvals { patience, match_number, wake, wake_after, when_unanswered, when_not_enrolled, remember }
 }
 
 fn read_not_enrolled(section: &Section<'_, '_, '_>) -> WhenNotEnrolled {

@@ -4,12 +4,13 @@ use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
 use super::super::{
-    Chain, FactorKind, FactorWord, FirstSource, Gateway, Handset, Newcomers, Passwords, RadiusDoor, Site, SourceRef, TraceKeeping,
+    Chain, FactorKind, FactorWord, FirstSource, Gateway, Handset, Newcomers, Passwords, Push, RadiusDoor, Site, SourceRef, TraceKeeping,
 };
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
 use super::handset::{DraftHandset, join_newcomers};
 use super::parts::{DraftDirectory, DraftGateway, DraftUpstream};
+use super::push::join_wake;
 use super::rehearsals::{DraftRehearsal, join_rehearsal};
 use super::second::{DraftCourier, Factors};
 use bivector_model::addresses::AddressMap;
@@ -26,6 +27,7 @@ pub(super) struct Whole {
     pub(super) factors: Factors,
     pub(super) texts: Texts,
     pub(super) handset: DraftHandset,
+    pub(super) push: Push,
     pub(super) traces: TraceKeeping,
     pub(super) passwords: Passwords,
 }
@@ -35,10 +37,11 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules, newcomers, personas, rehearsals } =
         draft;
     let newcomers: Vec<Newcomers> = newcomers.into_iter().map(|draft| join_newcomers(draft, &couriers, notes)).collect();
+    let has_address = whole.handset.handset.address.is_some();
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
         claim_gateways(&chain, index, &mut gateways, &joined, notes);
-        joined.push(join_chain(chain, &directories, &upstreams, &couriers, &identities, notes));
+        joined.push(join_chain(chain, &directories, &upstreams, &couriers, &identities, has_address, notes));
     }
     for rule in rules {
         join_rule(rule, &mut joined, &grants, notes);
@@ -76,6 +79,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         factor_lines: whole.factors.lines,
         texts: whole.texts,
         handset,
+        push: whole.push,
         newcomers,
         personas: personas.into_iter().map(|(_, persona, _)| persona).collect(),
         rehearsals,
@@ -110,6 +114,7 @@ fn join_chain(
     upstreams: &[DraftUpstream],
     couriers: &[DraftCourier],
     identities: &[(At<String>, IdentityRule)],
+    has_address: bool,
     notes: &Notes<'_>,
 ) -> Chain {
     let source = |(wanted, when)| Some(FirstSource { source: resolve_source(&wanted, directories, upstreams, notes)?, when });
@@ -120,6 +125,8 @@ fn join_chain(
     if chain.when_unclear.is_none() {
         check::ambiguous(&chain.forms, &spelt, chain.forms_span.clone(), notes);
     }
+    let asks_handsets = second.iter().any(|kind| kind.is_on_handset());
+    let wake = join_wake(chain.approvals.wake.as_ref(), asks_handsets, has_address, couriers, notes);
     let identity = chain.identity.as_ref().and_then(|wanted| resolve(wanted, identities, "identity rule", notes));
     Chain {
         name: chain.name.value,
@@ -139,6 +146,8 @@ fn join_chain(
         when_second_is_down: chain.when_second_is_down,
         second_patience: chain.approvals.patience,
         match_number: chain.approvals.match_number,
+        wake,
+        wake_after: chain.approvals.wake_after,
         when_unanswered: chain.approvals.when_unanswered,
         when_not_enrolled: chain.approvals.when_not_enrolled,
         remember: chain.approvals.remember,
@@ -279,7 +288,7 @@ fn factor_words(
     words
 }
 
-fn not_found(wanted: &At<String>, what: &str, names: &[&str], notes: &Notes<'_>) {
+pub(super) fn not_found(wanted: &At<String>, what: &str, names: &[&str], notes: &Notes<'_>) {
     let remedy = did_you_mean(&wanted.value, names.iter().copied()).unwrap_or_else(|| format!("known: {}", quoted(names)));
     notes.error("name-not-found", wanted.span.clone(), format!("unknown {what} `{}`", wanted.value), remedy);
 }

@@ -5,6 +5,7 @@ mod grants;
 mod handset;
 mod join;
 mod parts;
+mod push;
 mod rehearsals;
 mod second;
 
@@ -24,6 +25,7 @@ use grants::read_grant;
 use handset::{DraftNewcomers, read_handset, read_newcomers};
 use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
+use push::read_push;
 use rehearsals::{DraftPersona, DraftRehearsal, read_persona, read_rehearsal};
 use second::{read_courier, read_factors, read_passwords, read_texts};
 use std::net::{IpAddr, SocketAddr};
@@ -101,14 +103,14 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         personas: top.tables("personas", "a persona").into_iter().filter_map(read_persona).collect(),
         rehearsals: top.tables("rehearsals", "a rehearsal").into_iter().filter_map(read_rehearsal).collect(),
     };
-    let handset = read_handset(top);
+    let (handset, push) = (read_handset(top), read_push(top));
     top.finish();
     if !whole {
         return None;
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, factors, texts, handset, traces, passwords }, known, top.notes)
+    join(draft, Whole { name, radius: radius?, factors, texts, handset, push, traces, passwords }, known, top.notes)
 }
 
 fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {

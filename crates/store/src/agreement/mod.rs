@@ -252,6 +252,8 @@ pub enum Rate {
     Approvals,
     /// Approvals that a person is asked for before the password is known to be right: a stranger may bring them about.
     ApprovalsBeforePassword,
+    /// Push messages that are sent to a person's handsets.
+    Pushes,
 }
 
 /// How much of something is allowed: `most` at once, and as many again over `period`.

@@ -148,6 +148,12 @@ const MIGRATIONS: &[Migration] = &[
     sql("CREATE TABLE replaced_traces (id INTEGER PRIMARY KEY);"),
     // 14: the change feed
     sql("CREATE TABLE feed (sequence INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, key TEXT NOT NULL);"),
+    // 15: keys by which push services know this service; how each handset can be woken
+    sql("CREATE TABLE push_keys (id INTEGER PRIMARY KEY AUTOINCREMENT, public TEXT NOT NULL, sealed BLOB NOT NULL, made_us INTEGER NOT NULL);
+     CREATE TABLE pushes (
+         device INTEGER PRIMARY KEY REFERENCES factors ON DELETE CASCADE, state TEXT NOT NULL, why TEXT NOT NULL, since_us INTEGER NOT NULL,
+         service TEXT NOT NULL, endpoint BLOB UNIQUE, sealed BLOB, key INTEGER, heard_us INTEGER NOT NULL DEFAULT 0,
+         sent_us INTEGER NOT NULL DEFAULT 0, result TEXT NOT NULL DEFAULT '', shown_us INTEGER NOT NULL DEFAULT 0);"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

@@ -2,6 +2,7 @@
 
 mod answering;
 mod enrolling;
+mod pushing;
 
 pub(super) use enrolling::{AppCode, not_proved};
 use utoipa::ToSchema;
@@ -51,6 +52,9 @@ pub(super) fn router() -> OpenApiRouter<ApiState> {
         .routes(routes!(answering::answer))
         .routes(routes!(answering::key_for_approval))
         .routes(routes!(answering::begin_key, answering::finish_key))
+        .routes(routes!(pushing::offer, pushing::subscribe, pushing::unsubscribe))
+        .routes(routes!(pushing::test))
+        .routes(routes!(pushing::report))
         .merge(super::own::router())
 }
 
@@ -63,7 +67,10 @@ impl FromRequestParts<ApiState> for KnownHandset {
         }
         let session = session_in(&parts.headers);
         let known = session.and_then(|session| handset::of_session(&state.shared, &session));
-        known.ok_or_else(|| Problem::new(StatusCode::UNAUTHORIZED, "session", "this handset has no session", "sign a new challenge"))
+        let known = known
+            .ok_or_else(|| Problem::new(StatusCode::UNAUTHORIZED, "session", "this handset has no session", "sign a new challenge"))?;
+        state.shared.pusher.heard(known.device.id, clock::now());
+        Ok(known)
     }
 }
 
@@ -204,6 +211,8 @@ struct Me {
     site: String,
     name: String,
     login: String,
+    /// The language that the person reads; empty if not known.
+    language: String,
     device: u64,
     label: String,
     /// What an operator must type before this handset counts.
@@ -230,6 +239,7 @@ async fn me(State(state): State<ApiState>, handset: KnownHandset) -> Result<Json
         site: live.site.name.clone(),
         name: handset.person.name.clone(),
         login: handset.person.login.clone(),
+        language: handset.person.language.clone(),
         device: handset.device.id,
         label: handset.device.label.clone(),
         reference,

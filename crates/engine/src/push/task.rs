@@ -1,0 +1,218 @@
+//! The task that wakes people: it sends messages as approvals begin, tries the next way in time, and takes notifications back.
+
+use super::{Event, Message, PushNote, PushSeen, Ticket, make_ticket, may_send, send};
+use crate::live::LiveSite;
+use crate::shared::Shared;
+use bivector_core::login::{ApprovalAsk, Sendable, masked};
+use bivector_model::Moment;
+use bivector_model::prompt::Text;
+use bivector_push::{Buttons, Notice, NoticeKind};
+use bivector_site::Wake;
+use bivector_store::clock;
+use bivector_store::records::{DeviceKind, FactorRow, PersonRow, PushRow, SUBSCRIPTIONS};
+use bivector_wire::Secret;
+use std::collections::BTreeMap;
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+use tokio::sync::Semaphore;
+use tokio::time::{Instant, sleep_until};
+
+/// Approvals that are being taken up at the same time.
+const AT_ONCE: usize = 256;
+/// How often what was seen of handsets is written down.
+const WRITE_EVERY: Duration = Duration::from_secs(5);
+/// The topic of messages about approvals: a newer one replaces an older one that has not arrived.
+const TOPIC: &str = "sign-in";
+/// How long a message may take that takes a notification back.
+const OVER_LASTS: Duration = Duration::from_secs(60);
+const FAR: Duration = Duration::from_secs(3600);
+
+/// Wakes people until the service ends.
+pub async fn run(shared: Weak<Shared>) {
+    let taken = shared.upgrade().and_then(|shared| shared.pusher.taken_up.lock().ok()?.take());
+    let Some(mut events) = taken else { return };
+    let turns = Arc::new(Semaphore::new(AT_ONCE));
+    // When the next way is tried, with the approval and the place of that way in the chain's list.
+    let mut later: BTreeMap<(Instant, u64), usize> = BTreeMap::new();
+    let (next_ways, mut told) = tokio::sync::mpsc::unbounded_channel::<(Instant, u64, usize)>();
+    let mut write = tokio::time::interval(WRITE_EVERY);
+    loop {
+        let due = later.first_key_value().map_or_else(|| Instant::now() + FAR, |((at, _), _)| *at);
+        let (id, way) = tokio::select! {
+            event = events.recv() => match event {
+                Some(Event::Begun(id)) => (id, 0),
+                Some(Event::Over { id, person, devices }) => {
+                    if let Some(shared) = shared.upgrade() {
+                        tokio::spawn(async move { take_back(&shared, id, &person, devices).await });
+                    }
+                    continue;
+                }
+                None => return,
+            },
+            next = told.recv() => {
+                if let Some((at, id, way)) = next {
+                    later.insert((at, id), way);
+                }
+                continue;
+            }
+            () = sleep_until(due) => match later.pop_first() {
+                Some(((_, id), way)) => (id, way),
+                None => continue,
+            },
+            _ = write.tick() => {
+                let Some(shared) = shared.upgrade() else { return };
+                if let Err(error) = shared.pusher.write_down(&shared).await {
+                    tracing::warn!(%error, "what was seen of handsets could not be written down");
+                }
+                continue;
+            }
+        };
+        let (Some(shared), Ok(turn)) = (shared.upgrade(), Arc::clone(&turns).acquire_owned().await) else { return };
+        let next_ways = next_ways.clone();
+        tokio::spawn(async move {
+            if let Some((at, way)) = Box::pin(wake(&shared, id, way)).await {
+                let _ = next_ways.send((at, id, way));
+            }
+            drop(turn);
+        });
+    }
+}
+
+/// Wakes the person of an approval in one way; when to try the next, and which.
+async fn wake(shared: &Shared, id: u64, way: usize) -> Option<(Instant, usize)> {
+    let (ask, asked, until) = shared.approvals.asked(id)?;
+    let live = shared.live.load_full()?;
+    let chain = live.site.chains.iter().find(|chain| chain.name == ask.chain)?;
+    if way > 0 && shared.approvals.is_shown(id) {
+        return None;
+    }
+    let person = shared.roster.get(&ask.person)?;
+    let sent = match *chain.wake.get(way)? {
+        Wake::Push => push(shared, &live, &person, &ask, id, until).await,
+        Wake::Courier(courier) => carry(shared, &live, courier, &ask, id).await,
+    };
+    chain.wake.get(way + 1)?;
+    let now = Instant::now();
+    let passed = clock::now().since(asked);
+    Some((if sent { now + chain.wake_after.saturating_sub(passed) } else { now }, way + 1))
+}
+
+/// Sends a message to each handset of the person; whether one was accepted.
+async fn push(shared: &Shared, live: &LiveSite, person: &PersonRow, ask: &ApprovalAsk, id: u64, until: Moment) -> bool {
+    let not_sent = |why: &str| {
+        shared.approvals.note(id, PushNote::new(None, PushSeen::NotSent(why.into()), clock::now()));
+        false
+    };
+    let handsets = reachable(shared, person).await;
+    if handsets.is_empty() {
+        return not_sent("none of this person's phones can be woken by push");
+    }
+    match may_send(shared, live, &ask.person, handsets.len(), clock::now()).await {
+        Ok(true) => {}
+        Ok(false) => return not_sent("too many messages were sent to this person lately"),
+        Err(error) => return not_sent(&error.to_string()),
+    }
+    let one = async |(device, row): &(FactorRow, PushRow)| {
+        let now = clock::now();
+        let notice = approval_notice(shared, live, ask, id, device.id, until);
+        let lasts = Duration::from_secs(until.since(now).as_secs().max(1));
+        let sent = send(shared, live, Message { person, device, row, notice, lasts, topic: TOPIC }).await;
+        // When it left: a quick phone reports before the push service has answered.
+        let left = Moment::from_micros(clock::now().micros().saturating_sub(sent.took().as_micros() as u64));
+        let seen = match sent.is_accepted() {
+            true => PushSeen::Accepted(sent.took()),
+            false => PushSeen::NotSent(sent.said(super::bare_host(&row.service)).into()),
+        };
+        shared.approvals.note(id, PushNote::new(Some(device.id), seen, left));
+        sent.is_accepted()
+    };
+    futures_util::future::join_all(handsets.iter().map(one)).await.contains(&true)
+}
+
+/// Handsets that have subscribed, those that were heard from last first.
+async fn reachable(shared: &Shared, person: &PersonRow) -> Vec<(FactorRow, PushRow)> {
+    let own = person.factors.iter().filter(|factor| factor.kind == DeviceKind::Handset && factor.settings.waits_for.is_none());
+    let rows = shared.records.pushes(own.clone().map(|factor| factor.id).collect()).await.unwrap_or_default();
+    let mut found: Vec<_> = rows
+        .into_iter()
+        .filter(|row| row.sealed.is_some())
+        .filter_map(|row| Some((own.clone().find(|factor| factor.id == row.device)?.clone(), row)))
+        .collect();
+    found.sort_by_key(|(_, row)| std::cmp::Reverse(row.heard_us.max(row.since_us)));
+    found.truncate(SUBSCRIPTIONS);
+    found
+}
+
+fn language_of(live: &LiveSite, ask: &ApprovalAsk) -> String {
+    if ask.language.is_empty() { live.site.texts.fallback.clone() } else { ask.language.clone() }
+}
+
+fn approval_notice(shared: &Shared, live: &LiveSite, ask: &ApprovalAsk, id: u64, device: u64, until: Moment) -> Notice {
+    let language = language_of(live, ask);
+    let say = |text, places: &[(&str, &str)]| live.site.texts.say(&language, text, places);
+    let nowhere = say(Text::PushFromUnknown, &[]);
+    let from = if ask.from.is_empty() { nowhere.as_str() } else { ask.from.as_str() };
+    let places = [("name", ask.name.as_str()), ("login", ask.login.as_str()), ("gateway", ask.gateway.as_str()), ("from", from)];
+    let ticket = Ticket { id, device, person: ask.person.clone(), until: until.plus(OVER_LASTS) };
+    Notice {
+        kind: NoticeKind::Approval,
+        id: format!("{id:016x}"),
+        ticket: make_ticket(shared, &ticket),
+        title: say(Text::PushTitle, &[("site", &ask.site)]),
+        body: say(Text::PushBody, &places),
+        buttons: Some(Buttons { open: say(Text::PushOpen, &[]), deny: say(Text::PushDeny, &[]) }),
+        language,
+        until_us: until.micros(),
+        now_us: clock::now().micros(),
+    }
+}
+
+/// Sends a message with a link to the approval by a courier; whether it was sent.
+async fn carry(shared: &Shared, live: &LiveSite, courier: usize, ask: &ApprovalAsk, id: u64) -> bool {
+    let note = |said: String, sent: bool| {
+        shared.approvals.note(id, PushNote::new(None, PushSeen::Instead(said.into(), sent), clock::now()));
+        sent
+    };
+    let Some((source, settings)) = live.couriers.get(courier).zip(live.site.couriers.get(courier)) else { return false };
+    let to = ask.reach.iter().find(|(own, _)| *own == courier).map(|(_, to)| to);
+    let name = &settings.name;
+    let Some(to) = to else { return note(format!("no message by `{name}`: the person has no address for it"), false) };
+    match crate::driver::may_send(&ask.person, &live.site.sending, shared, clock::now()).await {
+        Ok(None) => {}
+        Ok(Some(limit)) => return note(format!("no message by `{name}`: {limit}"), false),
+        Err(error) => return note(format!("no message by `{name}`: {error}"), false),
+    }
+    let language = language_of(live, ask);
+    let address = live.site.handset.address.as_deref().unwrap_or_default();
+    let link = format!("{address}/handset/request/{id:016x}");
+    let places = [("site", ask.site.as_str()), ("gateway", ask.gateway.as_str()), ("link", link.as_str())];
+    let text = Secret::new(live.site.texts.say(&language, Text::WakeMessage, &places));
+    let subject = live.site.texts.say(&language, Text::WakeSubject, &[("site", &ask.site)]);
+    let sendable = Sendable { courier, person: ask.person.clone(), to: to.clone(), name: ask.name.clone(), language };
+    let sent = source.send_text(&sendable, &Secret::new(String::new()), &text, subject).await;
+    match sent {
+        Ok(()) => note(format!("no notification was shown in time: a message with a link was sent to {} by `{name}`", masked(to)), true),
+        Err(seen) => note(format!("the message by `{name}` could not be sent: {seen}"), false),
+    }
+}
+
+/// Takes the notifications of an approval back that needs no answer any more.
+async fn take_back(shared: &Shared, id: u64, person: &str, devices: Vec<u64>) {
+    let Some((live, person)) = shared.live.load_full().zip(shared.roster.get(person)) else { return };
+    let notice = |now: Moment| Notice {
+        kind: NoticeKind::Over,
+        id: format!("{id:016x}"),
+        ticket: String::new(),
+        title: String::new(),
+        body: String::new(),
+        language: String::new(),
+        buttons: None,
+        until_us: now.plus(OVER_LASTS).micros(),
+        now_us: now.micros(),
+    };
+    for row in shared.records.pushes(devices).await.unwrap_or_default() {
+        let Some(device) = person.factors.iter().find(|factor| factor.id == row.device) else { continue };
+        let now = clock::now();
+        send(shared, &live, Message { person: &person, device, row: &row, notice: notice(now), lasts: OVER_LASTS, topic: TOPIC }).await;
+    }
+}
