@@ -1,8 +1,11 @@
 import { type FormEvent, useCallback, useEffect, useState } from 'react'
 import { type Device, enrol, guessLabel } from './device'
+import { Install } from './Install'
 import { NewAppForm } from './NewAppForm'
 import { Big, Field, Part, Wrong } from './parts'
 import { call, type Invitation, type NewApp, words } from './protocol'
+import { permission } from './push'
+import { t } from './texts'
 
 type Props = { done: (device: Device) => void; signIn?: () => void }
 
@@ -44,7 +47,9 @@ export function Enrol({ done, signIn }: Props) {
   if (finished) {
     return (
       <p className="text-lg" role="status">
-        Your authenticator app is set up. You will be asked for its code when you sign in. You can close this page.
+        {t(
+          'Your authenticator app is set up. You will be asked for its code when you sign in. You can close this page.',
+        )}
       </p>
     )
   }
@@ -60,48 +65,58 @@ export function Enrol({ done, signIn }: Props) {
       </div>
     )
   }
+  const opened = window.location.pathname.startsWith('/handset/request/')
   return (
     <form onSubmit={begin} className="space-y-4">
+      {opened && (
+        <p className="border-warn border-l-4 px-3 py-2" data-testid="elsewhere">
+          {t(
+            'This link is for the phone that receives your sign-in requests. Nothing was approved. Open it on that phone.',
+          )}
+        </p>
+      )}
       {invitation ? (
         <Greeting invitation={invitation} />
       ) : (
-        <h1 className="font-semibold text-3xl">Set up this phone</h1>
+        <h1 className="font-semibold text-3xl">{t('Set up this phone')}</h1>
       )}
       <Wrong>{wrong}</Wrong>
+      {invitation && permission() === 'needs-install' && <Install code={code} />}
       {invitation ? (
         <>
           <Field
-            name="Name of this phone"
+            name={t('Name of this phone')}
             value={label}
             maxLength={40}
             onChange={(event) => setLabel(event.target.value)}
           />
           <p className="text-ink-soft">
-            A private key is created in this browser and never leaves it. It confirms that your answers come from this
-            phone.
+            {t(
+              'A private key is created in this browser and never leaves it. It confirms that your answers come from this phone.',
+            )}
           </p>
           <Big type="submit" look="good" disabled={busy || !label.trim()}>
-            Set up this phone
+            {t('Set up this phone')}
           </Big>
         </>
       ) : (
         <>
           <Field
-            name="Invitation code"
+            name={t('Invitation code')}
             value={code}
             onChange={(event) => setCode(event.target.value)}
             placeholder="7K3M-Q9TR-2XPA"
             autoComplete="off"
             autoCapitalize="characters"
             spellCheck={false}
-            hint="Scan the QR code, open the link you received, or enter the invitation code."
+            hint={t('Scan the QR code, open the link you received, or enter the invitation code.')}
           />
           <Big type="submit" look="good" disabled={busy || code.trim().length < 8}>
-            Continue
+            {t('Continue')}
           </Big>
           {signIn && (
-            <Part title="No invitation?">
-              <Big onClick={signIn}>Sign in with your password</Big>
+            <Part title={t('No invitation?')}>
+              <Big onClick={signIn}>{t('Sign in with your password')}</Big>
             </Part>
           )}
         </>
@@ -111,12 +126,14 @@ export function Enrol({ done, signIn }: Props) {
 }
 
 function Greeting({ invitation }: { invitation: Invitation }) {
-  const what = invitation.factor === 'totp' ? 'an authenticator app' : 'this phone'
+  const { site } = invitation
   return (
     <>
       <h1 className="font-semibold text-3xl">{invitation.name}</h1>
       <p className="text-lg">
-        {invitation.site} invites you to use {what} when you log in.
+        {invitation.factor === 'totp'
+          ? t('{site} invites you to use an authenticator app when you log in.', { site })
+          : t('{site} invites you to use this phone when you log in.', { site })}
       </p>
     </>
   )

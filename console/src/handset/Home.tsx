@@ -1,42 +1,52 @@
 import { useCallback, useEffect, useState } from 'react'
 import { Approval } from './Approval'
 import { beginSession, type Device, forgetDevice } from './device'
+import { History } from './History'
+import { Notifications } from './Notifications'
 import { Big, Field, Part, Wrong } from './parts'
 import { call, type Me, Refused, words } from './protocol'
 import { addKey, canUseKeys } from './securityKey'
+import { type Message, speak, t } from './texts'
 import { type Line, useWaiting } from './useWaiting'
 
-const LINES: Record<Line, string> = {
-  live: '● Ready. Sign-in requests appear here.',
-  looking: '○ Slow connection. Checking every few seconds.',
-  offline: '✕ No connection',
+const LINES: Record<Line, [string, Message]> = {
+  live: ['●', 'Ready. Sign-in requests appear here.'],
+  looking: ['○', 'Slow connection. Checking every few seconds.'],
+  offline: ['✕', 'No connection. Trying again every few seconds.'],
 }
 
 /** The phone of somebody: what waits, the person's own codes, and the phone itself. */
 export function Home({ device, forget, signIn }: { device: Device; forget: () => void; signIn?: () => void }) {
   const [me, setMe] = useState<Me>()
   const [said, setSaid] = useState('')
+  const [turn, setTurn] = useState(0)
+  const asked = window.location.pathname.match(/^\/handset\/request\/([0-9a-f]{16})$/)?.[1]
   const load = useCallback(async () => {
+    const take = async () => {
+      const found = await call<Me>('GET', '/me')
+      setMe(found)
+      speak(found.language)
+      setTurn((turn) => turn + 1)
+    }
     try {
-      setMe(await call<Me>('GET', '/me'))
+      await take()
     } catch (error) {
       if (!(error instanceof Refused) || error.status !== 401) return
-      await beginSession(device).then(
-        async () => setMe(await call<Me>('GET', '/me')),
-        () => {},
-      )
+      await beginSession(device)
+        .then(take)
+        .catch(() => {})
     }
   }, [device])
   const { shown, offset, line, gone, look } = useWaiting(device, load)
   useEffect(() => {
-    document.title = shown ? '(1) Sign-in request' : 'Sign-in approval'
+    document.title = t(shown ? '(1) Sign-in request' : 'Sign-in approval')
     if (shown) setSaid('')
   }, [shown])
   if (gone) {
     return (
       <div className="space-y-4">
-        <Wrong>This phone is no longer registered. Ask your administrator for a new invitation.</Wrong>
-        <Big onClick={() => forgetDevice().then(forget)}>Set up again</Big>
+        <Wrong>{t('This phone is no longer registered. Ask your administrator for a new invitation.')}</Wrong>
+        <Big onClick={() => forgetDevice().then(forget)}>{t('Set up again')}</Big>
       </div>
     )
   }
@@ -66,17 +76,26 @@ export function Home({ device, forget, signIn }: { device: Device; forget: () =>
       {me?.reference ? (
         <Unconfirmed reference={me.reference} />
       ) : (
-        <p className={line === 'offline' ? 'text-ebb' : 'text-flood'}>{LINES[line]}</p>
+        <p className={line === 'offline' ? 'text-ebb' : 'text-flood'}>
+          {LINES[line][0]} {t(LINES[line][1])}
+        </p>
       )}
       {me?.stopped_until_us && (
         <p className="border-warn border-l-4 bg-warn-wash px-3 py-2">
-          You reported a login as not yours. Sign-in requests are paused until{' '}
-          {new Date(me.stopped_until_us / 1_000).toLocaleTimeString(undefined, { hourCycle: 'h23' })}. Change your
-          password.
+          {t('You reported a login as not yours. Sign-in requests are paused until {time}. Change your password.', {
+            time: new Date(me.stopped_until_us / 1_000).toLocaleTimeString(undefined, { hourCycle: 'h23' }),
+          })}
         </p>
       )}
+      {asked && me && !me.reference && !said && line === 'live' && (
+        <p className="border-warn border-l-4 px-3 py-2" data-testid="over">
+          {t('This sign-in request no longer waits.')}
+        </p>
+      )}
+      {me && !me.reference && <Notifications turn={turn} />}
       {me && me.codes.length > 0 && <Codes me={me} offset={offset} reload={load} />}
       {me && !me.reference && me.takes_keys && <Keys me={me} reload={load} />}
+      {me && !me.reference && <History turn={turn} />}
       <ThisPhone device={device} forget={forget} signIn={signIn} />
     </div>
   )
@@ -85,7 +104,7 @@ export function Home({ device, forget, signIn }: { device: Device; forget: () =>
 function Unconfirmed({ reference }: { reference: string }) {
   return (
     <div className="space-y-2 border-warn border-l-4 bg-warn-wash px-3 py-3">
-      <p>One last step: read this code to your administrator. Your phone is ready once they have entered it.</p>
+      <p>{t('One last step: read this code to your administrator. Your phone counts once they have entered it.')}</p>
       <p className="font-mono text-4xl tracking-wider" data-testid="reference">
         {reference}
       </p>
@@ -100,7 +119,7 @@ function Codes({ me, offset, reload }: { me: Me; offset: number; reload: () => v
     return () => clearTimeout(timer)
   }, [until, offset, reload])
   return (
-    <Part title="Your codes">
+    <Part title={t('Your codes')}>
       {me.codes.map((code) => (
         <p key={code.label} className="flex items-baseline justify-between">
           <span className="text-ink-soft">{code.label}</span>
@@ -114,7 +133,7 @@ function Codes({ me, offset, reload }: { me: Me; offset: number; reload: () => v
 }
 
 function Keys({ me, reload }: { me: Me; reload: () => void }) {
-  const [label, setLabel] = useState('security key')
+  const [label, setLabel] = useState(() => t('security key'))
   const [wrong, setWrong] = useState('')
   const [busy, setBusy] = useState(false)
   const [open, setOpen] = useState(false)
@@ -131,31 +150,33 @@ function Keys({ me, reload }: { me: Me; reload: () => void }) {
     setBusy(false)
   }
   return (
-    <Part title="Security keys">
+    <Part title={t('Security keys')}>
       <ul data-testid="keys">
         {me.keys.map((key) => (
           <li key={key}>● {key}</li>
         ))}
       </ul>
-      {me.keys.length === 0 && <p className="text-ink-soft">No security keys.</p>}
+      {me.keys.length === 0 && <p className="text-ink-soft">{t('No security keys.')}</p>}
       <Wrong>{wrong}</Wrong>
-      {!canUseKeys() && <p className="text-ink-soft">This browser does not support security keys on this page.</p>}
+      {!canUseKeys() && (
+        <p className="text-ink-soft">{t('This browser does not support security keys on this page.')}</p>
+      )}
       {canUseKeys() && open && (
         <div className="mt-2 space-y-3">
           <Field
-            name="Name of the key"
+            name={t('Name of the key')}
             value={label}
             maxLength={40}
             onChange={(event) => setLabel(event.target.value)}
           />
           <Big look="good" disabled={busy || !label.trim()} onClick={add}>
-            Touch the key now
+            {t('Touch the key now')}
           </Big>
         </div>
       )}
       {canUseKeys() && !open && (
         <Big className="mt-2" onClick={() => setOpen(true)}>
-          Add a security key
+          {t('Add a security key')}
         </Big>
       )}
     </Part>
@@ -175,22 +196,24 @@ function ThisPhone({ device, forget, signIn }: { device: Device; forget: () => v
     forget()
   }
   return (
-    <Part title="This phone">
+    <Part title={t('This phone')}>
       <div className="space-y-3">
         <Wrong>{wrong}</Wrong>
-        {signIn && <Big onClick={signIn}>Manage my devices</Big>}
+        {signIn && <Big onClick={signIn}>{t('Manage my devices')}</Big>}
         {sure ? (
           <div className="space-y-3 border-ebb border-l-4 bg-ebb-wash px-3 py-3">
             <p>
-              You will not be able to approve sign-ins with this phone until you enrol it again with a new invitation.
+              {t(
+                'You will not be able to approve sign-ins with this phone until you enrol it again with a new invitation.',
+              )}
             </p>
             <Big look="bad" onClick={remove}>
-              Remove this phone
+              {t('Remove this phone')}
             </Big>
-            <Big onClick={() => setSure(false)}>Cancel</Big>
+            <Big onClick={() => setSure(false)}>{t('Cancel')}</Big>
           </div>
         ) : (
-          <Big onClick={() => setSure(true)}>Remove this phone…</Big>
+          <Big onClick={() => setSure(true)}>{t('Remove this phone…')}</Big>
         )}
       </div>
     </Part>

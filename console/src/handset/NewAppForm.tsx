@@ -2,6 +2,7 @@ import { QRCodeSVG } from 'qrcode.react'
 import { type FormEvent, useState } from 'react'
 import { Big, Field, Wrong } from './parts'
 import { type NewApp, words } from './protocol'
+import { t } from './texts'
 
 type Props = { app: NewApp; send: (body: { ticket: string; code: string }) => Promise<unknown>; done: () => void }
 
@@ -24,22 +25,22 @@ export function NewAppForm({ app, send, done }: Props) {
   }
   return (
     <form onSubmit={confirm} className="space-y-4">
-      <p>Scan this QR code with your authenticator app, or enter the key by hand.</p>
+      <p>{t('Scan this QR code with your authenticator app, or enter the key by hand.')}</p>
       <div className="mx-auto w-fit rounded bg-white p-4">
-        <QRCodeSVG value={app.link} size={208} title="QR code with the account key" />
+        <QRCodeSVG value={app.link} size={208} title={t('QR code with the account key')} />
       </div>
       <a href={app.link} className="block text-center text-focus underline">
-        Open in the app on this phone
+        {t('Open in the app on this phone')}
       </a>
       <p>
-        <span className="text-ink-faint">key </span>
+        <span className="text-ink-faint">{t('key')} </span>
         <span className="break-words font-mono" data-testid="seed">
           {app.seed.replace(/(.{4})(?=.)/g, '$1 ')}
         </span>
       </p>
       <Wrong>{wrong}</Wrong>
       <Field
-        name="Code shown in the app"
+        name={t('Code shown in the app')}
         value={code}
         onChange={(event) => setCode(event.target.value)}
         inputMode="numeric"
@@ -47,7 +48,7 @@ export function NewAppForm({ app, send, done }: Props) {
         maxLength={8}
       />
       <Big type="submit" look="good" disabled={busy || code.trim().length < 6}>
-        Confirm
+        {t('Confirm')}
       </Big>
     </form>
   )

@@ -3,6 +3,7 @@ import { type Device, enrol, guessLabel } from './device'
 import { NewAppForm } from './NewAppForm'
 import { Big, Field, Part, Wrong } from './parts'
 import { call, type Factor, type NewApp, type Own, Refused, type Schemas, words } from './protocol'
+import { type Message, t } from './texts'
 
 type Props = { hasDevice: boolean; enrolled: (device: Device) => void; back: () => void }
 
@@ -24,10 +25,10 @@ export function OwnPage({ hasDevice, enrolled, back }: Props) {
     <div className="space-y-5">
       {own ? <Devices own={own} reload={load} hasDevice={hasDevice} enrolled={enrolled} /> : <SignIn done={load} />}
       <Part title="">
-        <Big onClick={back}>Back</Big>
+        <Big onClick={back}>{t('Back')}</Big>
         {own && (
           <Big className="mt-3" onClick={() => call('DELETE', '/own/session').then(() => setOwn(null))}>
-            Sign out
+            {t('Sign out')}
           </Big>
         )}
       </Part>
@@ -61,11 +62,11 @@ function SignIn({ done }: { done: () => void }) {
   }
   return (
     <form onSubmit={send} className="space-y-4">
-      <h1 className="font-semibold text-3xl">Your devices</h1>
+      <h1 className="font-semibold text-3xl">{t('Your devices')}</h1>
       <Wrong>{wrong}</Wrong>
       {asked ? (
         <Field
-          name={asked.prompt ?? 'Answer'}
+          name={asked.prompt ?? t('Answer')}
           value={password}
           onChange={(event) => setPassword(event.target.value)}
           autoComplete="one-time-code"
@@ -74,14 +75,14 @@ function SignIn({ done }: { done: () => void }) {
       ) : (
         <>
           <Field
-            name="User name"
+            name={t('User name')}
             value={name}
             onChange={(event) => setName(event.target.value)}
             autoComplete="username"
             autoCapitalize="none"
           />
           <Field
-            name="Password"
+            name={t('Password')}
             type="password"
             value={password}
             onChange={(event) => setPassword(event.target.value)}
@@ -90,19 +91,24 @@ function SignIn({ done }: { done: () => void }) {
         </>
       )}
       <Big type="submit" look="good" disabled={busy || !name}>
-        {busy ? 'Signing in…' : asked ? 'Continue' : 'Sign in'}
+        {busy ? t('Signing in…') : asked ? t('Continue') : t('Sign in')}
       </Big>
     </form>
   )
 }
 
-const KINDS: Record<string, string> = {
+const KINDS: Record<string, Message> = {
   handset: 'Phone (approvals)',
   key: 'Security key',
   totp: 'Authenticator app',
   hotp: 'token',
   recovery: 'Recovery codes',
   temporary: 'Temporary code',
+}
+
+function kindName(kind: string): string {
+  const known = KINDS[kind]
+  return known ? t(known) : kind
 }
 
 function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () => void } & Omit<Props, 'back'>) {
@@ -123,13 +129,15 @@ function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () =>
         </p>
       </header>
       <Wrong>{wrong}</Wrong>
-      <Part title="Your devices">
+      <Part title={t('Your devices')}>
         {own.factors.map((factor) => (
           <OwnDevice key={factor.id} factor={factor} reload={reload} />
         ))}
-        {own.factors.length === 0 && <p className="text-ink-soft">No devices yet. Add one to be able to sign in.</p>}
+        {own.factors.length === 0 && (
+          <p className="text-ink-soft">{t('No devices yet. Add one to be able to sign in.')}</p>
+        )}
       </Part>
-      <Part title="Add a device">
+      <Part title={t('Add a device')}>
         {app ? (
           <NewAppForm
             app={app}
@@ -143,11 +151,11 @@ function Devices({ own, reload, hasDevice, enrolled }: { own: Own; reload: () =>
           <div className="space-y-3">
             {!hasDevice && (
               <Big look="good" onClick={thisPhone}>
-                This phone (approve sign-ins)
+                {t('This phone (approve sign-ins)')}
               </Big>
             )}
             <Big onClick={() => attempt(async () => setApp(await call<NewApp>('POST', '/own/apps')))}>
-              Authenticator app (codes)
+              {t('Authenticator app (codes)')}
             </Big>
           </div>
         )}
@@ -177,26 +185,26 @@ function OwnDevice({ factor, reload }: { factor: Factor; reload: () => void }) {
         className="flex min-h-12 w-full items-center justify-between text-left"
       >
         <span>
-          <strong>{factor.label}</strong> <span className="text-ink-soft">{KINDS[factor.kind] ?? factor.kind}</span>
+          <strong>{factor.label}</strong> <span className="text-ink-soft">{kindName(factor.kind)}</span>
         </span>
         <span className={factor.state === 'ready' ? 'text-flood' : 'text-warn'}>
-          {factor.state === 'ready' ? '● Ready' : `▲ Awaiting confirmation`}
+          {factor.state === 'ready' ? `● ${t('Ready')}` : `▲ ${t('Awaiting confirmation')}`}
         </span>
       </button>
       {open && (
         <div className="space-y-3 py-2">
           <Wrong>{wrong}</Wrong>
           <Field
-            name="Name of the device"
+            name={t('Name of the device')}
             value={label}
             maxLength={40}
             onChange={(event) => setLabel(event.target.value)}
           />
           <Big disabled={!label.trim() || label === factor.label} onClick={() => run('PUT', { label })}>
-            Rename
+            {t('Rename')}
           </Big>
           <Big look="bad" onClick={() => run('DELETE')}>
-            Remove (lost or replaced)
+            {t('Remove (lost or replaced)')}
           </Big>
         </div>
       )}

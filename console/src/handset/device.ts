@@ -1,4 +1,4 @@
-import { openDB } from 'idb'
+import { forgetAnswers, ownStore } from './history'
 import { answerText, call, type Decision, enrolmentText, type Schemas, sessionText } from './protocol'
 
 /** This phone as it knows itself. The key can sign, but nobody can read it out of the browser. */
@@ -7,12 +7,7 @@ export type Device = { person: string; device: number; key: CryptoKey }
 const ALGORITHM = { name: 'ECDSA', namedCurve: 'P-256' } as const
 const OWN = 'own'
 
-const store = () =>
-  openDB('bivector-handset', 1, {
-    upgrade: (database) => {
-      database.createObjectStore('devices')
-    },
-  })
+const store = ownStore
 
 export async function ownDevice(): Promise<Device | undefined> {
   return (await store()).get('devices', OWN)
@@ -20,6 +15,7 @@ export async function ownDevice(): Promise<Device | undefined> {
 
 export async function forgetDevice(): Promise<void> {
   await (await store()).delete('devices', OWN)
+  await forgetAnswers()
 }
 
 export function base64url(bytes: ArrayBuffer): string {

@@ -1,11 +1,12 @@
 import '../main.css'
-import { StrictMode, useEffect, useState } from 'react'
+import { StrictMode, useEffect, useState, useSyncExternalStore } from 'react'
 import { createRoot } from 'react-dom/client'
 import { type Device, ownDevice } from './device'
 import { Enrol } from './Enrol'
 import { Home } from './Home'
 import { OwnPage } from './OwnPage'
 import { call, type Page } from './protocol'
+import { currentLanguage, onLanguage, speak } from './texts'
 
 /** The person's own page on the phone. */
 function Handset() {
@@ -44,6 +45,13 @@ function Handset() {
   )
 }
 
+/** Draws everything anew when the language turns out to be another one. */
+function Spoken() {
+  const language = useSyncExternalStore(onLanguage, currentLanguage)
+  return <Handset key={language} />
+}
+
+speak(currentLanguage())
 if ('serviceWorker' in navigator && window.isSecureContext) {
   navigator.serviceWorker.register('/handset-worker.js', { scope: '/handset' }).catch(() => {})
 }
@@ -53,7 +61,7 @@ const root = document.getElementById('root')
 if (root) {
   createRoot(root).render(
     <StrictMode>
-      <Handset />
+      <Spoken />
     </StrictMode>,
   )
 }

@@ -1,6 +1,7 @@
 /** The handset protocol, as `docs/handset-protocol.md` has it. */
 
 import type { components } from '../api/schema'
+import { type Message, t } from './texts'
 
 export type Schemas = components['schemas']
 
@@ -10,19 +11,31 @@ export class Refused extends Error {
     readonly status: number,
     title: string,
     readonly remedy: string,
+    /** What kind of refusal it is, in a word. */
+    readonly kind = '',
   ) {
     super(title)
   }
 }
 
+/** Refusals that people meet, in their language; others come in English, with what an administrator needs. */
+const KINDS: Record<string, Message> = {
+  answered: 'This was already answered.',
+  late: 'Too late: the sign-in has ended. If it was yours, start it again.',
+  changed: 'Another request has joined this one. Answer what is shown now.',
+  withdrawn: 'This sign-in request no longer waits.',
+}
+
 /** What went wrong, for people. */
 export function words(error: unknown): string {
+  const known = error instanceof Refused ? KINDS[error.kind] : undefined
+  if (known) return t(known)
   if (error instanceof Refused)
     return error.remedy ? `${sentence(error.message)} ${sentence(error.remedy)}` : sentence(error.message)
   if (error instanceof DOMException && error.name === 'NotAllowedError')
-    return 'The security key was not used. Try again.'
-  if (error instanceof TypeError) return 'Cannot reach the server. Check your network and try again.'
-  return error instanceof Error ? sentence(error.message) : 'Something went wrong. Try again.'
+    return t('The security key was not used. Try again.')
+  if (error instanceof TypeError) return t('Cannot reach the server. Check your network and try again.')
+  return error instanceof Error ? sentence(error.message) : t('Something went wrong. Try again.')
 }
 
 function sentence(text: string): string {
@@ -43,6 +56,7 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
       answer.status,
       read?.title ?? `The server returned an error (${answer.status}).`,
       read?.remedy ?? '',
+      String(read?.type ?? '').replace('/problems/', ''),
     )
   return read as T
 }
@@ -52,6 +66,7 @@ export type Invitation = Schemas['Peeked']
 export type NewApp = Schemas['NewApp']
 export type OwnCode = Schemas['OwnCode']
 export type Me = Schemas['Me']
+export type PushOffer = Schemas['PushOffer']
 
 /** What is shown of an approval. */
 export type Shown = {
@@ -67,6 +82,8 @@ export type Shown = {
   with_key: boolean
   /** How many sign-ins of the same device a yes lets in. */
   requests: number
+  /** When each of them came, in microseconds since 1970 by the service's clock. */
+  asked_us: number[]
   /** Whether the password has yet to be checked: too many wrong ones were typed. */
   before_password: boolean
 }

@@ -29,6 +29,9 @@ pub struct Shown {
     /// How many requests a yes lets in: more than one if the same caller has asked again.
     #[serde(default = "one")]
     pub requests: u32,
+    /// When each of these requests came, in microseconds since 1970 by the service's clock.
+    #[serde(default)]
+    pub asked_us: Vec<u64>,
     /// Whether the password has not been checked yet: too many wrong ones were typed for the person, and a yes lets this one be tried.
     #[serde(default)]
     pub before_password: bool,

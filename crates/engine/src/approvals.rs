@@ -46,6 +46,7 @@ fn shown_of(ask: &ApprovalAsk, id: u64, numbers: &[u8], requests: u32, asked: Mo
         numbers: numbers.to_vec(),
         with_key: ask.with_key,
         requests,
+        asked_us: vec![asked.micros()],
         before_password: ask.before_password,
     }
 }
@@ -141,9 +142,11 @@ impl Pending {
     }
 
     /// Says on the handset that the approval is for one more request. What was signed before does not count any more.
-    fn show_again(&mut self) {
-        if let Ok(shown) = serde_json::from_str::<Shown>(&self.shown) {
-            self.shown = text_of(&Shown { requests: self.references.len() as u32, ..shown });
+    fn show_again(&mut self, now: Moment) {
+        if let Ok(mut shown) = serde_json::from_str::<Shown>(&self.shown) {
+            shown.requests = self.references.len() as u32;
+            shown.asked_us.push(now.micros());
+            self.shown = text_of(&shown);
         }
     }
 }
@@ -296,7 +299,7 @@ impl Approvals {
         if same && waiting.number.is_some() == ask.wants_number && waiting.references.len() < MOST_JOINED {
             let sent = ApprovalSent::Sent { id, number: waiting.number, joined: true, until: waiting.until };
             waiting.references.push(ask.reference.clone());
-            waiting.show_again();
+            waiting.show_again(now);
             hub.tell(&ask.person, Told::Approval);
             return Some(sent);
         }

@@ -1,12 +1,17 @@
 //! A real browser: started, driven and ended with its test.
 
 use super::harness::Northmoor;
+use futures_util::{SinkExt, StreamExt};
+use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use thirtyfour::extensions::query::ElementPollerWithTimeout;
 use thirtyfour::prelude::*;
+use tokio::net::TcpStream;
+use tokio_tungstenite::tungstenite::Message;
+use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 
 /// How long a page may take to show what is waited for.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -60,6 +65,16 @@ impl Driver {
     }
 }
 
+impl Driver {
+    /// The debugging protocol of the browser that is open.
+    pub(crate) async fn devtools(&self) -> Devtools {
+        let text = std::fs::read_to_string(self.profile.path().join("DevToolsActivePort")).expect("the browser says its port");
+        let (port, path) = text.trim().split_once('\n').unwrap();
+        let (socket, _) = tokio_tungstenite::connect_async(format!("ws://127.0.0.1:{port}{path}")).await.unwrap();
+        Devtools { socket, number: 0 }
+    }
+}
+
 impl Drop for Driver {
     fn drop(&mut self) {
         let _ = self.child.kill();
@@ -72,6 +87,70 @@ impl Drop for Driver {
                 let _ = Command::new("kill").arg("-9").arg(process.file_name()).status();
             }
         }
+    }
+}
+
+/// The browser's debugging protocol: reaches the service worker, which no page does.
+pub(crate) struct Devtools {
+    socket: WebSocketStream<MaybeTlsStream<TcpStream>>,
+    number: u64,
+}
+
+impl Devtools {
+    async fn call(&mut self, session: Option<&str>, method: &str, params: Value) -> Value {
+        self.number += 1;
+        let mut request = json!({ "id": self.number, "method": method, "params": params });
+        if let Some(session) = session {
+            request["sessionId"] = json!(session);
+        }
+        self.socket.send(Message::text(request.to_string())).await.unwrap();
+        loop {
+            let message = tokio::time::timeout(PATIENCE, self.socket.next()).await.expect("an answer").unwrap().unwrap();
+            let answer: Value = serde_json::from_str(message.to_text().unwrap_or("null")).unwrap_or(Value::Null);
+            if answer["id"] == self.number {
+                assert!(answer["error"].is_null(), "{method}: {answer}");
+                return answer["result"].clone();
+            }
+        }
+    }
+
+    /// Whether pages of this origin may show notifications: `granted`, `denied` or `prompt`.
+    pub(crate) async fn allow_notifications(&mut self, origin: &str, setting: &str) {
+        let params = json!({ "permission": { "name": "notifications" }, "setting": setting, "origin": origin });
+        self.call(None, "Browser.setPermission", params).await;
+    }
+
+    /// Evaluates an expression in the service worker, once it runs; what its promise comes to.
+    pub(crate) async fn in_worker(&mut self, expression: &str) -> Value {
+        let until = Instant::now() + PATIENCE;
+        loop {
+            let targets = self.call(None, "Target.getTargets", json!({})).await;
+            let worker = targets["targetInfos"].as_array().unwrap().iter().find(|target| target["type"] == "service_worker").cloned();
+            if let Some(worker) = worker {
+                let params = json!({ "targetId": worker["targetId"], "flatten": true });
+                let session = self.call(None, "Target.attachToTarget", params).await["sessionId"].as_str().unwrap().to_owned();
+                let params = json!({ "expression": expression, "awaitPromise": true, "returnByValue": true });
+                let answer = self.call(Some(&session), "Runtime.evaluate", params).await;
+                self.call(None, "Target.detachFromTarget", json!({ "sessionId": session })).await;
+                assert!(answer["exceptionDetails"].is_null(), "{answer}");
+                return answer["result"]["value"].clone();
+            }
+            assert!(Instant::now() < until, "no service worker runs");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Delivers a push message to the service worker of this origin, as the browser does when its push service brings one.
+    pub(crate) async fn push(&mut self, origin: &str, data: &str) {
+        let targets = self.call(None, "Target.getTargets", json!({})).await;
+        let page = targets["targetInfos"].as_array().unwrap().iter().find(|target| target["type"] == "page").unwrap()["targetId"].clone();
+        let params = json!({ "targetId": page, "flatten": true });
+        let session = self.call(None, "Target.attachToTarget", params).await["sessionId"].as_str().unwrap().to_owned();
+        self.call(Some(&session), "ServiceWorker.enable", json!({})).await;
+        // The first registration of a new profile.
+        let params = json!({ "origin": origin, "registrationId": "0", "data": data });
+        self.call(Some(&session), "ServiceWorker.deliverPushMessage", params).await;
+        self.call(None, "Target.detachFromTarget", json!({ "sessionId": session })).await;
     }
 }
 

@@ -25,6 +25,7 @@ mod operators;
 mod people;
 mod probe;
 mod push;
+mod push_page;
 mod radius;
 mod real_gateways;
 mod rehearsal;
