@@ -10,6 +10,7 @@ use bivector_model::device::{CodeKind, Device, Makes, Used};
 use bivector_model::prompt::Text;
 use bivector_model::totp::Algorithm;
 use bivector_model::totp::Settings;
+use bivector_outbound::courier::escape_url;
 use bivector_site::{Carries, ConfirmedBy, Invited, Site};
 use bivector_store::clock;
 use bivector_store::records::person_key;
@@ -375,7 +376,7 @@ pub fn otpauth(site: &str, login: &str, kind: CodeKind, seed: &str, settings: &F
         Algorithm::Sha256 => "SHA256",
         Algorithm::Sha512 => "SHA512",
     };
-    let (site, login) = (crate::sources::courier::escape_url(site), crate::sources::courier::escape_url(login));
+    let (site, login) = (escape_url(site), escape_url(login));
     let moving = match settings.counter {
         Some(counter) => format!("counter={counter}"),
         None => format!("period={}", settings.code.period),

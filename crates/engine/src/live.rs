@@ -1,12 +1,12 @@
 //! The active site, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
 
-use crate::push::PushSender;
 use crate::roster::Roster;
 use crate::sources::certificate_days;
-use crate::sources::courier::CourierSource;
 use crate::sources::directory::DirectorySource;
 use crate::sources::upstream::UpstreamSource;
 use arc_swap::ArcSwap;
+use bivector_outbound::PushSender;
+use bivector_outbound::courier::CourierSource;
 use bivector_site::{Gateway, Known, KnownPerson, Site};
 use bivector_store::error::ServiceError;
 use bivector_store::records::{Records, SealedSecret};

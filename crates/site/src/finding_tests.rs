@@ -173,6 +173,7 @@ fn codes_in(text: &str) -> impl Iterator<Item = &str> {
     calls.filter_map(|call| call.trim_start().strip_prefix('"')?.split('"').next())
 }
 
+#[expect(clippy::disallowed_methods, reason = "the sources are read")]
 fn sources(folder: &Path, all: &mut String) {
     for entry in std::fs::read_dir(folder).unwrap().flatten() {
         let path = entry.path();

@@ -93,7 +93,7 @@ async fn a_phone_is_set_up_by_its_link_confirmed_in_the_console_and_approves_wit
     wait_for(&page, "[role=status]", "Approved.").await;
     let (exchange, local) = login.await.unwrap();
     assert_eq!(outcome(&exchange), "accept", "{:#}", world.service.trace_from(local).await);
-    let exported = "const request = indexedDB.open('bivector-handset', 1); const done = arguments[arguments.length - 1];
+    let exported = "const request = indexedDB.open('bivector-handset'); const done = arguments[arguments.length - 1];
         request.onsuccess = () => { const get = request.result.transaction('devices').objectStore('devices').get('own');
         get.onsuccess = () => crypto.subtle.exportKey('pkcs8', get.result.key).then(() => done('exported'), (error) => done(error.name)) }";
     assert_eq!(page.execute_async(exported, vec![]).await.unwrap().json(), "InvalidAccessError");

@@ -20,6 +20,8 @@ fn ask(reference: &str, gateway: &str, wants_number: bool) -> ApprovalAsk {
         joins_without_caller: false,
         on_page: false,
         before_password: false,
+        reach: Vec::new(),
+        language: String::new(),
         lasts: Duration::from_secs(45),
     }
 }
@@ -288,4 +290,94 @@ fn an_approval_whose_only_login_has_ended_is_withdrawn_and_one_that_others_wait_
     };
     approvals.abandon(id, at(4));
     assert_eq!(answer(&approvals, id, "tidehall:yuki", said(Decision::Approve, None), at(5)), Taken::Withdrawn);
+}
+
+/// Approvals with what they tell whoever wakes people.
+fn told() -> (Approvals, tokio::sync::mpsc::Receiver<Event>) {
+    let (events, told) = tokio::sync::mpsc::channel(2);
+    (Approvals::new(Arc::new(Volatile::default()), events), told)
+}
+
+fn begin(approvals: &Approvals, ask: ApprovalAsk, number: u8) -> u64 {
+    match at_once(approvals.ask(ask, &Handset::default(), random(number), NOON)) {
+        ApprovalSent::Sent { id, .. } => id,
+        other => panic!("{other:?}"),
+    }
+}
+
+fn seen(approvals: &Approvals, id: u64) -> Vec<PushSeen> {
+    approvals.notes(id).map(|(_, notes)| notes.into_iter().map(|note| note.seen).collect()).unwrap_or_default()
+}
+
+#[test]
+fn whoever_wakes_people_hears_of_each_approval_once_and_never_of_a_rehearsed_one() {
+    let (approvals, mut events) = told();
+    let id = begin(&approvals, ask("A", "breakwater", false), 1);
+    begin(&approvals, ask("B", "breakwater", false), 2);
+    assert!(matches!(events.try_recv(), Ok(Event::Begun(begun)) if begun == id));
+    let robot = ApprovalAsk { person: format!("{}x:ines", crate::runs::STAGES), ..ask("C", "breakwater", false) };
+    begin(&approvals, robot, 3);
+    assert!(events.try_recv().is_err(), "a login that joins wakes nobody again");
+}
+
+#[test]
+fn what_is_seen_of_messages_is_noted_once_with_its_time_and_stays_after_the_end() {
+    let (approvals, _events) = told();
+    let id = begin(&approvals, ask("A", "breakwater", false), 1);
+    assert!(!approvals.is_shown(id));
+    for seconds in [2, 3] {
+        approvals.note(id, PushNote::new(Some(3), PushSeen::Shown, at(seconds)));
+    }
+    approvals.note(id, PushNote::new(Some(3), PushSeen::Accepted(Duration::from_millis(200)), at(1)));
+    assert!(approvals.is_shown(id));
+    answer(&approvals, id, "tidehall:ines", said(Decision::Approve, None), at(4));
+    approvals.all_waiting(at(60), 10);
+    let (person, notes) = approvals.notes(id).unwrap();
+    assert_eq!(person, "tidehall:ines");
+    let noted: Vec<(u64, PushSeen)> = notes.into_iter().map(|note| (note.after.as_secs(), note.seen)).collect();
+    assert_eq!(noted, [(1, PushSeen::Accepted(Duration::from_millis(200))), (2, PushSeen::Shown)]);
+    approvals.note(id, PushNote::new(Some(3), PushSeen::Opened, at(61)));
+    assert_eq!(seen(&approvals, id).len(), 2, "nothing is noted of what is over");
+}
+
+#[test]
+fn notes_of_one_approval_are_bounded() {
+    let (approvals, _events) = told();
+    let id = begin(&approvals, ask("A", "breakwater", false), 1);
+    for device in 0..500 {
+        approvals.note(id, PushNote::new(Some(device), PushSeen::Shown, at(1)));
+    }
+    assert_eq!(seen(&approvals, id).len(), NOTES);
+}
+
+#[test]
+fn an_answer_takes_notifications_back_from_the_other_handsets_and_a_withdrawal_from_all() {
+    let (approvals, mut events) = told();
+    let accepted = |approvals: &Approvals, id| {
+        for device in [3, 4] {
+            approvals.note(id, PushNote::new(Some(device), PushSeen::Accepted(Duration::ZERO), at(1)));
+        }
+        approvals.note(id, PushNote::new(Some(5), PushSeen::NotSent("no answer in time".into()), at(1)));
+    };
+    let id = begin(&approvals, ask("A", "breakwater", false), 1);
+    accepted(&approvals, id);
+    assert!(events.try_recv().is_ok());
+    answer(&approvals, id, "tidehall:ines", said(Decision::Deny, None), at(2));
+    assert!(matches!(events.try_recv(), Ok(Event::Over { devices, .. }) if devices == [4]), "handset 3 has answered");
+    let id = begin(&approvals, ask("B", "breakwater", false), 2);
+    accepted(&approvals, id);
+    assert!(events.try_recv().is_ok());
+    approvals.abandon(id, at(3));
+    assert!(matches!(events.try_recv(), Ok(Event::Over { devices, .. }) if devices == [3, 4]));
+}
+
+#[test]
+fn with_too_many_waiting_the_approval_stays_and_says_that_nobody_was_woken() {
+    let (approvals, _events) = told();
+    let ids: Vec<u64> = (0..3)
+        .map(|number| begin(&approvals, ApprovalAsk { person: format!("tidehall:{number}"), ..ask("A", "breakwater", false) }, number + 1))
+        .collect();
+    assert_eq!(seen(&approvals, ids[0]), []);
+    assert_eq!(seen(&approvals, ids[2]), [PushSeen::NotSent("too many approvals wait to be sent".into())]);
+    assert!(approvals.asked(ids[2]).is_some());
 }

@@ -4,16 +4,12 @@
 //! person has, sends each a message, and tries the chain's next way to wake people when no notification was shown in time. What became of
 //! each message is noted with the approval, and the login's trace shows it.
 
-mod gate;
 mod keys;
 mod notes;
-mod sender;
 mod task;
 
-pub use gate::Gates;
 pub use keys::{PushKey, PushKeys};
 pub use notes::{PushNote, PushSeen};
-pub use sender::{PushSender, Sent, Wire};
 pub use task::run;
 
 use crate::live::LiveSite;
@@ -22,6 +18,7 @@ use crate::shared::Shared;
 use bivector_api::push::{PushState, PushTested};
 use bivector_model::Moment;
 use bivector_model::prompt::Text;
+use bivector_outbound::{Gates, Sent, Wire};
 use bivector_push::{EndpointError, KeyError, Notice, NoticeKind, Recipient};
 use bivector_store::agreement::{Allowance, Rate};
 use bivector_store::clock;

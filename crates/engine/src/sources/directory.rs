@@ -3,12 +3,12 @@
 use super::pool::{Binder, ServerPool};
 use super::standing::{Failure, Member, Round, inherit_all};
 use super::trouble::{Doing, from_ldap};
-use super::trust::client_config;
 use bivector_api::directories::Health;
 use bivector_core::login::{Answer, Found, PasswordAnswer, PersonAnswer, SecretAnswer, Unavailable};
 use bivector_model::Cause;
 use bivector_model::directory::{PASSWORD_POLICY_OID, describe_code, read_bind, read_failure};
 use bivector_model::rule::Groups;
+use bivector_outbound::trust::client_config;
 use bivector_site::{BindAs, Directory, DirectoryKind, GroupSource, Scope};
 use bivector_store::error::ServiceError;
 use bivector_store::records::person_key;

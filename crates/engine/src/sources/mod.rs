@@ -1,7 +1,6 @@
 //! Sources for the first check that are outside this process.
 
 mod change;
-pub mod courier;
 pub mod directory;
 mod handshake;
 mod members;
@@ -9,7 +8,6 @@ mod pool;
 pub mod probe;
 mod standing;
 mod trouble;
-pub(crate) mod trust;
 pub mod upstream;
 
-pub use trust::{certificate_days, days_of};
+pub use bivector_outbound::trust::{certificate_days, days_of};

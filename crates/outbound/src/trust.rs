@@ -12,7 +12,7 @@ use std::sync::Arc;
 const USUAL_ISSUERS: &str = "/etc/ssl/certs/ca-certificates.crt";
 
 /// The certificates of a trust file (relative to the data folder), or those of the usual issuers.
-pub(super) fn certificates(owner: &str, trust: Option<&str>, data: &Path) -> Result<Vec<CertificateDer<'static>>, ServiceError> {
+pub fn certificates(owner: &str, trust: Option<&str>, data: &Path) -> Result<Vec<CertificateDer<'static>>, ServiceError> {
     let path = data.join(trust.unwrap_or(USUAL_ISSUERS));
     if trust.is_none() && !path.exists() {
         return Ok(Vec::new());
@@ -32,7 +32,7 @@ fn unusable(owner: &str, path: &Path, why: &str) -> ServiceError {
 }
 
 /// The issuers of a trust file, or the usual ones.
-pub(super) fn roots(owner: &str, trust: Option<&str>, data: &Path) -> Result<RootCertStore, ServiceError> {
+pub fn roots(owner: &str, trust: Option<&str>, data: &Path) -> Result<RootCertStore, ServiceError> {
     let mut roots = RootCertStore::empty();
     for certificate in certificates(owner, trust, data)? {
         let refused = |error| {
@@ -44,7 +44,7 @@ pub(super) fn roots(owner: &str, trust: Option<&str>, data: &Path) -> Result<Roo
 }
 
 /// The TLS settings of a directory or a courier.
-pub(crate) fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
+pub fn client_config(directory: &str, trust: Option<&str>, data: &Path) -> Result<Arc<ClientConfig>, ServiceError> {
     let roots = roots(directory, trust, data)?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)

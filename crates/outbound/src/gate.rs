@@ -1,6 +1,6 @@
 //! Limits and a circuit breaker for each push service: one that is slow or down holds up its own messages only.
 
-use super::Sent;
+use crate::Sent;
 use std::collections::HashMap;
 use std::fmt::Write;
 use std::sync::{Arc, Mutex, PoisonError};

@@ -146,7 +146,7 @@ impl PushSender {
             what: format!("push messages cannot be set up: {error}"),
             remedy: "correct `[push]` in the site file".into(),
         };
-        let tls = crate::sources::trust::client_config("push", None, data)?;
+        let tls = crate::trust::client_config("push", None, data)?;
         let common = || {
             Client::builder()
                 .timeout(push.patience)

@@ -1,6 +1,6 @@
 //! Couriers: codes on their way to people, by an HTTP call or by mail. One delivery has one time limit and one clear outcome.
 
-use super::trust::{certificates, client_config};
+use crate::trust::{certificates, client_config};
 use bivector_core::login::Sendable;
 use bivector_model::Moment;
 use bivector_model::prompt::{Text, fill};
