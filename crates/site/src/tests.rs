@@ -524,10 +524,14 @@ fn the_reference_quotes_the_english_texts_as_they_are() {
     assert!(quoted > 15, "most are quoted: {quoted}");
 }
 
-/// The demo's site with something more at the top and in its chain `watch`.
+/// The demo's site with these lines in place of `[push]`, and of what wakes people of its chain `watch`.
 fn with_push(top: &str, chain: &str) -> (Option<Site>, Vec<(String, String)>) {
-    let text = GOOD.replacen("[handset] ", &format!("{top}\n[handset] "), 1);
-    let text = text.replacen("second_patience = \"45s\"", &format!("second_patience = \"45s\"\n{chain}"), 1);
+    let part = |from: &str, to: &str| {
+        let at = GOOD.find(from).unwrap();
+        &GOOD[at..at + GOOD[at..].find(to).unwrap()]
+    };
+    let (push, wake) = (part("[push]", "\n[[newcomers]]"), part("wake = [", "\n[[chains]]"));
+    let text = GOOD.replacen(push, &format!("{top}\n"), 1).replacen(wake, &format!("{chain}\n"), 1);
     let (site, findings) = Site::read(&text, &known());
     (site, findings.into_iter().map(|finding| (finding.code, finding.message)).collect())
 }

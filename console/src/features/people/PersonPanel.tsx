@@ -1,4 +1,3 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 import { api, type FactorView, need, type PersonView, words } from '../../api/client'
 import { fullTime } from '../../lib/format'
@@ -6,7 +5,9 @@ import { useEscape } from '../../lib/useEscape'
 import { Button } from '../../ui/Button'
 import { useSession } from '../session/useSession'
 import { Enrolment, Waiting } from './Enrolment'
+import { PushLine } from './PushLine'
 import { RecentLogins } from './RecentLogins'
+import { useChange } from './useChange'
 
 /** A person: factors with state, drift and last use, wrong codes, and what an operator can do about them. */
 export function PersonPanel({ person, close }: { person: PersonView; close: () => void }) {
@@ -183,6 +184,7 @@ function Factor({ person, factor }: { person: PersonView; factor: FactorView }) 
         number {factor.id} · added {fullTime(factor.created_us)} ·{' '}
         {factor.last_used_us != null ? `last used ${fullTime(factor.last_used_us)}` : 'Never used'}
       </p>
+      {factor.kind === 'handset' && factor.state === 'ready' && <PushLine person={person} factor={factor} />}
       <div className="mt-1 flex flex-wrap gap-2">
         {moves && (
           <Confirmed
@@ -213,12 +215,6 @@ function about(factor: FactorView): string {
   if (factor.has_pin) parts.push('PIN required')
   if (factor.reason) parts.push(`issued by ${factor.operator}: ${factor.reason}`)
   return parts.join(' · ')
-}
-
-/** A change to a person; the list shows what came of it. */
-export function useChange(run: () => Promise<unknown>) {
-  const queries = useQueryClient()
-  return useMutation({ mutationFn: run, onSuccess: () => queries.invalidateQueries({ queryKey: ['people'] }) })
 }
 
 type ConfirmedProps = { name: string; asks: string; change: ReturnType<typeof useChange> }

@@ -272,16 +272,9 @@ async fn on_handset(
     world: &World,
 ) -> Result<(Exchange, SocketAddr), bivector_exchange::AskError> {
     let login = name.split('@').next().unwrap_or(name);
-    let Some(handset) = world.handsets.get(login) else { return gateway.log_in(name, text).await };
-    let asked = async {
-        for _ in 0..200 {
-            if let Ok(Some(shown)) = handset.waiting().await {
-                return Some(shown);
-            }
-            tokio::time::sleep(Duration::from_millis(20)).await;
-        }
-        None
-    };
+    let Some((handset, subscription)) = world.handsets.get(login) else { return gateway.log_in(name, text).await };
+    // The phone is in a pocket: it hears of the login by push.
+    let asked = async { tokio::time::timeout(Duration::from_secs(4), handset.woken(subscription)).await.ok()?.ok() };
     let (first, shown) = tokio::join!(
         async {
             let first = gateway.log_in(name, text).await;

@@ -19,6 +19,7 @@ use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{HandsetError, RobotHandset};
+use bivector_lab::push::{PushHabits, RobotSubscription, StandInPush};
 use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_service::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
@@ -47,8 +48,9 @@ pub(crate) struct World {
     _second_directory: StandInDirectory,
     _upstream: StandInUpstream,
     pub(crate) courier: StandInCourier,
-    /// Robot handsets, by login name.
-    pub(crate) handsets: BTreeMap<String, RobotHandset>,
+    /// Robot handsets, by login name, each with its subscription at the push service.
+    pub(crate) handsets: BTreeMap<String, (RobotHandset, RobotSubscription)>,
+    _push: StandInPush,
     hardware: HashMap<String, String>,
     data: PathBuf,
     token: String,
@@ -76,8 +78,9 @@ impl World {
         let hardware: HashMap<String, String> = toml::from_str(UPSTREAM).map_err(|error| Failure::no(error.to_string(), ""))?;
         let upstream = start_upstream(&secrets, &hardware).await?;
         let courier = start_courier().await?;
-        set_up(&client, &secrets, &site_text(demo.radius, running.http, &servers, upstream.address(), &courier)).await?;
-        let handsets = enrol_handsets(&client, &format!("http://{}", running.http)).await?;
+        let push = start_push().await?;
+        set_up(&client, &secrets, &site_text(demo.radius, running.http, &servers, upstream.address(), &courier, &push)).await?;
+        let handsets = enrol_handsets(&client, &format!("http://{}", running.http), &push).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| Failure::no("no door is open", ""))?;
         let passwords = contents.people.iter().map(|person| (person.uid.clone(), person.password.clone())).collect();
         Ok(World {
@@ -93,6 +96,7 @@ impl World {
             _upstream: upstream,
             courier,
             handsets,
+            _push: push,
             hardware,
             data,
             token: token.expose().clone(),
@@ -236,6 +240,14 @@ async fn start_courier() -> Result<StandInCourier, Failure> {
     })
 }
 
+/// The push service, on any free port.
+async fn start_push() -> Result<StandInPush, Failure> {
+    let any = SocketAddr::from(([127, 0, 0, 1], 0));
+    StandInPush::start(any, PushHabits::default()).await.map_err(|error| {
+        Failure::no(format!("the push service cannot listen: {error}"), "look at the loopback addresses of this machine")
+    })
+}
+
 fn held_by(address: SocketAddr) -> String {
     bivector_service::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
 }
@@ -247,6 +259,7 @@ fn site_text(
     directories: &[SocketAddr; 2],
     upstream: SocketAddr,
     courier: &StandInCourier,
+    push: &StandInPush,
 ) -> String {
     let listen = if radius.ip() == IpAddr::from([127, 0, 0, 1]) && radius.port() != 0 {
         format!("\"{radius}\", \"[::1]:{}\"", radius.port())
@@ -259,13 +272,18 @@ fn site_text(
         .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)
         .replacen("127.0.0.1:18637", &directories[1].to_string(), 1)
         .replacen("127.0.0.1:18199", &upstream.to_string(), 1)
+        .replacen("http://127.0.0.1:18490", &push.origin(), 1)
         .replacen("127.0.0.1:18480", &courier.http().to_string(), 1)
         .replacen("127.0.0.1:18025", &courier.smtp().to_string(), 1)
 }
 
-/// Ines and Yuki have handsets, which an operator has confirmed; Odo has an open invitation. A demo that goes on with its own data
+/// Ines and Yuki have handsets, which an operator has confirmed and which push wakes; Odo has an open invitation. A demo that goes on with its own data
 /// enrols new ones: the keys of the old ones are gone.
-async fn enrol_handsets(client: &Client, server: &str) -> Result<BTreeMap<String, RobotHandset>, Failure> {
+async fn enrol_handsets(
+    client: &Client,
+    server: &str,
+    push: &StandInPush,
+) -> Result<BTreeMap<String, (RobotHandset, RobotSubscription)>, Failure> {
     let no = |error: HandsetError| Failure::no(format!("a simulated handset: {error}"), "");
     let invite = async |login: &str| -> Result<Made, Failure> {
         client.ask(Method::POST, &format!("/people/tidehall/{login}/invitation"), &[], Some(&InviteRequest::default())).await
@@ -284,7 +302,8 @@ async fn enrol_handsets(client: &Client, server: &str) -> Result<BTreeMap<String
         let reference = handset.reference.clone().unwrap_or_default();
         client.ask::<_, PersonView>(Method::POST, &path, &[], Some(&ConfirmRequest { reference })).await?;
         handset.begin().await.map_err(no)?;
-        handsets.insert(login.to_owned(), handset);
+        let subscription = handset.subscribe(push).await.map_err(no)?;
+        handsets.insert(login.to_owned(), (handset, subscription));
     }
     invite("odo").await?;
     Ok(handsets)

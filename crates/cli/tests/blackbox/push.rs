@@ -19,10 +19,10 @@ async fn push_service() -> StandInPush {
 /// The demo with this push service and approvals for the staff; `chain` is more of the chain, `more` of the site.
 async fn world_with(push: &StandInPush, chain: &str, more: &[(&str, &str)]) -> Northmoor {
     let second = format!("second = [\"approval\", \"totp\"]\nsecond_patience = \"6s\"\n{chain}\nwhen_unclear = \"code\"");
-    let listed = format!("[push]\nservices = [\"{}\"]\ncontact = \"mailto:remote-access@northmoor.example\"\n\n[handset] ", push.origin());
+    let origin = push.origin();
     let change = [
         ("second = [\"totp\"]\nwhen_unclear = \"code\"", second.as_str()),
-        ("[handset] ", listed.as_str()),
+        ("http://127.0.0.1:18490", origin.as_str()),
         ("shows_code = true", "confirmed_by = \"invitation\""),
     ];
     let change: Vec<(&str, &str)> = change.into_iter().chain(more.iter().copied()).collect();

@@ -12,11 +12,11 @@ use thirtyfour::prelude::*;
 
 /// The demo with approvals for the staff, woken by this push service.
 async fn world(push: &StandInPush, more: &[(&str, &str)]) -> Northmoor {
-    let listed = format!("[push]\nservices = [\"{}\"]\n\n[handset] ", push.origin());
+    let origin = push.origin();
     let second = "second = [\"approval\", \"totp\"]\nsecond_patience = \"30s\"\nwhen_unclear = \"code\"";
     let change = [
         ("second = [\"totp\"]\nwhen_unclear = \"code\"", second),
-        ("[handset] ", listed.as_str()),
+        ("http://127.0.0.1:18490", origin.as_str()),
         ("shows_code = true", "confirmed_by = \"invitation\""),
     ];
     let change: Vec<(&str, &str)> = change.into_iter().chain(more.iter().copied()).collect();
