@@ -5,7 +5,7 @@ use crate::live::LiveSite;
 use crate::push::PushSeen;
 use crate::roster::Roster;
 use crate::shared::Shared;
-use crate::stage::Stage;
+use crate::stage::{HANDSET, Stage};
 use bivector_core::login::*;
 use bivector_model::Cause;
 use bivector_model::Moment;
@@ -93,6 +93,9 @@ fn note_messages(login: &mut Login, id: u64, shared: &Shared) {
     let Some((person, notes)) = shared.approvals.notes(id) else { return };
     let row = if notes.is_empty() { None } else { shared.roster.get(&person) };
     let label = |device: Option<u64>| {
+        if device == Some(HANDSET) {
+            return "simulated handset";
+        }
         let factors = row.as_ref().map(|row| row.factors.as_slice()).unwrap_or_default();
         factors.iter().find(|factor| Some(factor.id) == device).map_or("", |factor| factor.label.as_str())
     };

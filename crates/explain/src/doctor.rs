@@ -1,7 +1,7 @@
 //! Reviews how a running service is exposed, from facts that the service gathers. Nothing is changed.
 
 use bivector_model::trace::Tone;
-use bivector_site::{Finding, HashSettings, Site};
+use bivector_site::{Finding, HashSettings, Site, Wake};
 use bivector_timing::budget::HashCost;
 use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
@@ -29,6 +29,8 @@ pub enum Topic {
     Descriptors,
     /// What is left after the disk is gone.
     Backups,
+    /// Whether approvals reach phones in pockets.
+    Push,
 }
 
 impl Topic {
@@ -44,6 +46,7 @@ impl Topic {
             Topic::Clock => "clock",
             Topic::Descriptors => "descriptors",
             Topic::Backups => "backups",
+            Topic::Push => "push",
         }
     }
 }
@@ -105,10 +108,25 @@ pub struct Facts {
     pub clock_synchronised: Option<bool>,
     /// Steps that people's devices were off when they were last right.
     pub drifts: Vec<i64>,
+    /// What is known of push messages.
+    pub push: PushFacts,
     /// How old the last backup is, in hours; `None` where nobody says.
     pub backup_hours: Option<u64>,
     /// Whether the service was told where a backup says that it was made.
     pub backup_is_watched: bool,
+}
+
+/// What is known of push messages.
+#[derive(Debug, Clone, Default)]
+pub struct PushFacts {
+    /// Handsets that count.
+    pub handsets: usize,
+    /// Of them, those whose persons have confirmed a notification.
+    pub ready: usize,
+    /// Of them, those that have subscribed with an older signing key.
+    pub old_key: usize,
+    /// Push services that are left alone now, and why.
+    pub closed: Vec<(String, String)>,
 }
 
 /// Bytes of a shared secret that nobody guesses (RFC 2865 section 3 wants 16).
@@ -144,7 +162,31 @@ pub fn examine(facts: &Facts, site: Option<&Site>, findings: &[Finding]) -> Vec<
     hashes(facts, site, &mut advice);
     clock(facts, &mut advice);
     backups(facts, &mut advice);
+    push(facts, site, &mut advice);
     advice
+}
+
+fn push(facts: &Facts, site: Option<&Site>, advice: &mut Vec<Advice>) {
+    use Topic::Push;
+    let PushFacts { handsets, ready, old_key, closed } = &facts.push;
+    if !site.is_some_and(|site| site.chains.iter().any(|chain| chain.wake.contains(&Wake::Push))) || *handsets == 0 {
+        return;
+    }
+    let said = format!("{ready} of {handsets} handsets show notifications");
+    advice.push(match ready * 2 >= *handsets {
+        true => good(Push, said),
+        false => {
+            advise(Push, Tone::Warn, said, "see why under People, or with `bivector factor list`, and have people open the handset page")
+        }
+    });
+    if *old_key > 0 {
+        let said = format!("{old_key} of {handsets} handsets have subscribed with an older signing key");
+        advice.push(advise(Push, Tone::Note, said, "nothing has to be done: each takes over the current one when its page is opened"));
+    }
+    for (service, why) in closed {
+        let remedy = "look at the network between this machine and the push service; `bivector locate` shows the way to one person's phone";
+        advice.push(advise(Push, Tone::Bad, format!("{service}: {why}"), remedy));
+    }
 }
 
 /// The worst of them.
@@ -465,6 +507,24 @@ mod tests {
     fn of(facts: &Facts, topic: Topic) -> Vec<(Tone, String)> {
         let advice = examine(facts, None, &[]);
         advice.into_iter().filter(|one| one.topic == topic).map(|one| (one.tone, one.said)).collect()
+    }
+
+    #[test]
+    fn push_is_reviewed_where_a_chain_wakes_people_by_it() {
+        let site = Site::read(include_str!("../../../demo/site.toml"), &bivector_site::Known::default()).0.unwrap();
+        let of = |push: PushFacts| {
+            let advice = examine(&Facts { push, ..sound() }, Some(&site), &[]);
+            advice.into_iter().filter(|one| one.topic == Topic::Push).map(|one| (one.tone, one.said)).collect::<Vec<_>>()
+        };
+        assert_eq!(of(PushFacts::default()), [], "nobody has a handset");
+        let some = |ready, old_key| PushFacts { handsets: 10, ready, old_key, closed: Vec::new() };
+        assert_eq!(of(some(5, 0)), [(Tone::Good, "5 of 10 handsets show notifications".into())]);
+        assert_eq!(of(some(4, 0))[0].0, Tone::Warn);
+        assert_eq!(of(some(9, 2))[1], (Tone::Note, "2 of 10 handsets have subscribed with an older signing key".into()));
+        let closed = vec![("https://push.example.net".into(), "the push service asks to wait (429)".into())];
+        let bad = of(PushFacts { closed, ..some(9, 0) });
+        assert_eq!(bad[1], (Tone::Bad, "https://push.example.net: the push service asks to wait (429)".into()));
+        assert_eq!(examine(&Facts { push: some(0, 0), ..sound() }, None, &[]).iter().filter(|one| one.topic == Topic::Push).count(), 0);
     }
 
     #[test]

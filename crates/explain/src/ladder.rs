@@ -38,6 +38,8 @@ pub enum Layer {
     Clock,
     /// The person's handset.
     Handset,
+    /// Push messages to the person's handsets.
+    Push,
     /// What carries codes.
     Courier,
     /// Another server that checks codes.
@@ -73,6 +75,7 @@ impl Layer {
         Layer::Factor,
         Layer::Clock,
         Layer::Handset,
+        Layer::Push,
         Layer::Courier,
         Layer::Upstream,
         Layer::Rule,
@@ -99,6 +102,7 @@ impl Layer {
             Layer::Factor => "factor",
             Layer::Clock => "clock",
             Layer::Handset => "handset",
+            Layer::Push => "push",
             Layer::Courier => "courier",
             Layer::Upstream => "upstream",
             Layer::Rule => "rule",

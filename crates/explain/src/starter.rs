@@ -5,7 +5,7 @@ use bivector_model::identity::realm_of;
 use bivector_model::person::Found;
 use bivector_model::rule::{Decision, Rule};
 use bivector_site::rehearsal::{Codes, Persona};
-use bivector_site::{Chain, FactorKind, Gateway, Method, Site, SourceRef, WhenUnclear};
+use bivector_site::{Chain, FactorKind, Gateway, Method, Site, SourceRef, Wake, WhenUnclear};
 use bivector_wire::{AttributeType, render};
 use std::fmt::Write;
 
@@ -351,10 +351,10 @@ impl<'w> Writer<'w> {
         let plain = self.gateways.iter().copied().find(|gateway| !gateway.shows_challenges);
         let prompting = self.gateways.iter().copied().find(|gateway| gateway.shows_challenges);
         let found = plain.or(prompting).and_then(|gateway| {
-            let passes = self.passes(gateway).into_iter().map(|(_, persona, own, ..)| (gateway, persona, own));
-            { passes }.find(|(_, persona, own)| persona.handset && (*own == Way::Handset || way == own))
+            let passes = self.passes(gateway).into_iter().map(|(_, persona, own, grant, _)| (gateway, persona, own, grant));
+            { passes }.find(|(_, persona, own, _)| persona.handset && (*own == Way::Handset || way == own))
         });
-        let Some((gateway, persona, _)) = found.filter(|(_, persona, _)| persona.handset) else {
+        let Some((gateway, persona, _, grant)) = found.filter(|(_, persona, ..)| persona.handset) else {
             return self.comment("no persona with a handset can log in: set `handset = true` on one to test denied and ignored approvals");
         };
         let word = self.chain.forms.iter().find(|form| form.has_factor() && !form.has_code());
@@ -370,6 +370,13 @@ impl<'w> Writer<'w> {
             let more = more.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned()));
             [("type".to_owned(), quoted(&typed)), ("handset".to_owned(), quoted(does))].into_iter().chain(more).collect::<Vec<_>>()
         };
+        if self.chain.wake.contains(&Wake::Push) {
+            let must = Must::Accept { grant, gateway: gateway.name.clone(), way: Way::Handset };
+            self.login("in a pocket, woken by push", persona, gateway, of("asleep 1s, approve", &[]), must);
+        }
+        if self.chain.wake.len() > 1 {
+            self.comment("a phone that push does not reach gets a real message here: try `handset = \"push refused, approve\"` by hand");
+        }
         self.login("denied on the handset", persona, gateway, of("deny", &[]), Must::Refuse("approval-denied"));
         let waits = [("waits", "{ approval = \"1s\" }"), ("answers", "[\"\"]")];
         let waits = if gateway.shows_challenges { &waits[..] } else { &waits[..1] };

@@ -4,13 +4,14 @@ use crate::api::Exposure;
 use crate::operators::Operators;
 use crate::server::Connections;
 use bivector_api::operators::Role;
+use bivector_api::push::PushState;
 use bivector_engine::live::known;
 use bivector_engine::shared::Shared;
-use bivector_explain::doctor::{Advice, Facts, SECRET_BYTES, examine};
+use bivector_explain::doctor::{Advice, Facts, PushFacts, SECRET_BYTES, examine};
 use bivector_site::{Finding, Site};
 use bivector_store::ServiceError;
 use bivector_store::folder::{TOKEN_FILE, wide_modes};
-use bivector_store::records::RecordsError;
+use bivector_store::records::{DeviceKind, RecordsError};
 use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, SystemTime};
@@ -63,10 +64,25 @@ pub async fn review(
         records: (shared.records.health().failing(), shared.records.health().damage()),
         clock_synchronised,
         drifts: drifts(shared),
+        push: push_facts(shared).await?,
         backup_hours: exposure.backup_stamp.as_deref().and_then(hours_since),
         backup_is_watched: exposure.backup_stamp.is_some(),
     };
     Ok(examine(&facts, live.as_ref().map(|live| &*live.site), &findings))
+}
+
+async fn push_facts(shared: &Shared) -> Result<PushFacts, RecordsError> {
+    let people = shared.roster.all();
+    let counts = |factor: &&bivector_store::records::FactorRow| factor.kind == DeviceKind::Handset && factor.settings.waits_for.is_none();
+    let newest = shared.pusher.keys.all(shared).await?.first().map_or(0, |key| key.id);
+    let rows = shared.records.all_pushes().await?;
+    let subscribed = rows.iter().filter(|row| row.sealed.is_some());
+    Ok(PushFacts {
+        handsets: people.iter().flat_map(|person| &person.factors).filter(counts).count(),
+        ready: rows.iter().filter(|row| row.state == PushState::Ready).count(),
+        old_key: subscribed.filter(|row| row.key != newest).count(),
+        closed: shared.pusher.gates.closed(),
+    })
 }
 
 fn wide_files(data: &Path) -> Result<Vec<(String, u32)>, RecordsError> {

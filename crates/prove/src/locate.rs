@@ -6,6 +6,7 @@ use bivector_api::traces::TraceRow;
 use bivector_core::login::{Factors, FactorsAnswer, Found, LookedCode, PasswordAnswer, PersonAnswer, look_at};
 use bivector_engine::driver::{check, find};
 use bivector_engine::live::{DOUBTED, LiveSite};
+use bivector_engine::push::{PushLook, look};
 use bivector_engine::shared::Shared;
 use bivector_engine::sources::probe::probe;
 use bivector_explain::ladder::{Ladder, Layer, judge_doors, judge_rules, judge_waits};
@@ -14,7 +15,7 @@ use bivector_model::Cause;
 use bivector_model::device::Device;
 use bivector_model::trace::{Outcome, Tone};
 use bivector_site::matrix::{self, Skill};
-use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, WhenNotEnrolled};
+use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, Wake, WhenNotEnrolled};
 use bivector_store::clock;
 use bivector_store::records::{RecordsError, TraceFilter};
 use bivector_wire::Secret;
@@ -27,6 +28,10 @@ use tokio::time::timeout;
 const SKEW: i64 = 30;
 /// A knock that is older than this says nothing of now.
 const RECENT: Duration = Duration::from_secs(24 * 3600);
+
+/// What helps a handset that push does not reach.
+const PUSH_REMEDY: &str =
+    "have the person open the handset page, which sets notifications up again; then send a test with `bivector factor test`";
 
 /// How many of a gateway's newest packets are looked at.
 const LOOKED_AT: u32 = 20;
@@ -110,6 +115,7 @@ impl Climb<'_> {
         let goes_on = self.factor(&person, &factors, &code)
             && self.clock(&person, &factors, &code)
             && self.handset(&person, &factors)
+            && self.push(&person, &factors).await?
             && self.couriers(&person).await
             && self.code_upstream().await
             && self.rule(&person)
@@ -334,6 +340,7 @@ impl Climb<'_> {
         let only = self.chain.second.iter().all(|kind| kind.is_on_handset()) || factors.devices.is_empty();
         let seen = match (self.shared.approvals.is_heard(&person.key), only) {
             (true, _) => Seen::good("a handset is connected"),
+            (false, _) if !self.chain.wake.is_empty() => Seen::note("no handset page is open; the person is woken"),
             (false, true) => Seen::bad(Cause::ApprovalUnanswered, "no handset of this person is connected")
                 .and("ask the person to open the handset page and keep it open; approvals appear only there"),
             (false, false) => {
@@ -341,6 +348,42 @@ impl Climb<'_> {
             }
         };
         self.rung(Layer::Handset, &person.login, seen, line)
+    }
+
+    /// Whether a courier that wakes people of the chain has an address of this person.
+    fn gets_messages(&self, person: &Found) -> bool {
+        let courier = |wake: &Wake| match wake {
+            Wake::Courier(index) => self.live.site.couriers.get(*index),
+            Wake::Push => None,
+        };
+        self.chain.wake.iter().filter_map(courier).any(|courier| match courier.carries {
+            bivector_site::Carries::Mail => person.mail.is_some(),
+            _ => person.phone.is_some(),
+        })
+    }
+
+    /// Whether push messages reach the person's handsets. Nothing is sent.
+    async fn push(&mut self, person: &Found, factors: &Factors) -> Result<bool, RecordsError> {
+        if !self.chain.asks_handsets() || factors.handsets == 0 || !self.chain.wake.contains(&Wake::Push) {
+            return Ok(true);
+        }
+        let Some(row) = self.shared.roster.get(&person.key) else { return Ok(true) };
+        let looks = look(self.shared, self.live, &row).await?;
+        let any = looks.iter().any(PushLook::is_good);
+        // An open page, a message by courier and a code do without.
+        let only = self.chain.second.iter().all(|kind| kind.is_on_handset()) || factors.devices.is_empty();
+        let needed = only && !self.shared.approvals.is_heard(&person.key) && !self.gets_messages(person);
+        for look in looks {
+            let seen = match look.is_good() {
+                true => Seen::good(look.said()),
+                false if any || !needed => Seen::warn(look.said(), PUSH_REMEDY),
+                false => Seen::bad(Cause::ApprovalUnanswered, look.said()).and(PUSH_REMEDY),
+            };
+            if !self.rung(Layer::Push, &look.label, seen, Some(self.chain.line)) {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Whether what carries codes takes a connection. Nothing is sent.

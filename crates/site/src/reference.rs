@@ -356,7 +356,7 @@ keys! {
         "method" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
         "type" "text" "needed" "What is typed in the password field, with places: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
         "answers" "texts" "none" "What is typed at each prompt; `{sent}` is the code that a courier has just carried.";
-        "handset" "text" "ignore" "What the simulated handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`.";
+        "handset" "text" "ignore" "What the simulated handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`. Its page is open, unless the phone is in a pocket: `asleep 3s, approve` shows a push message after three seconds, `push refused, approve` shows none and waits for a message with a link.";
         "twist" "word" "none" "What is wrong on purpose: `wrong-secret`, `stranger`, `same-again`, `late-answer`, `foreign-answer`, `locked`.";
         "waits" "table" "the site's" "Shorter timeouts for this login, to save time.";
         "caller" "text" "none" "What the gateway tells in Calling-Station-Id.";

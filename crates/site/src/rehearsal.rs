@@ -202,8 +202,22 @@ impl TypedPart {
 pub struct HandsetDoes {
     /// Its answer; none is silence.
     pub answer: Option<HandsetAnswer>,
-    /// After how long.
+    /// After how long, once it shows the approval.
     pub after: Duration,
+    /// Where the phone is.
+    pub phone: SimulatedPhone,
+}
+
+/// How a simulated phone comes to show an approval.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum SimulatedPhone {
+    /// Its page is open.
+    #[default]
+    Open,
+    /// It is in a pocket, and shows a push message after so long.
+    Asleep(Duration),
+    /// It is in a pocket and shows no push messages: the person does not allow them.
+    PushRefused,
 }
 
 /// An answer of a simulated handset.
@@ -219,10 +233,30 @@ pub enum HandsetAnswer {
 
 impl HandsetDoes {
     /// How it is written.
-    pub const WAYS: &'static str = "\"approve\", \"deny\", \"ignore\", \"wrong-number\", or \"approve after 3s\"";
+    pub const WAYS: &'static str = "\"approve\", \"deny\", \"ignore\", \"wrong-number\", or \"approve after 3s\"; for a phone in a pocket, \
+                                    \"asleep 3s, approve\" or \"push refused, approve\"";
 
-    /// Reads `approve`, `deny after 3s`, `ignore`.
+    /// How long passes until the person answers, as far as the phone and the person make it.
+    pub fn holds(&self) -> Duration {
+        match self.phone {
+            SimulatedPhone::Asleep(asleep) => asleep + self.after,
+            SimulatedPhone::Open | SimulatedPhone::PushRefused => self.after,
+        }
+    }
+
+    /// Reads `approve`, `deny after 3s`, `ignore`, and the same after `asleep 3s, ` or `push refused, `.
     pub fn parse(text: &str) -> Option<Self> {
+        let (phone, text) = match text.split_once(',') {
+            Some((phone, text)) => (Some(phone.trim()), text.trim()),
+            // A phone in a pocket approves once it is woken.
+            None if text.starts_with("asleep ") || text == "push refused" => (Some(text), "approve"),
+            None => (None, text),
+        };
+        let phone = match phone {
+            None => SimulatedPhone::Open,
+            Some("push refused") => SimulatedPhone::PushRefused,
+            Some(phone) => SimulatedPhone::Asleep(crate::read_duration(phone.strip_prefix("asleep ")?.trim())?),
+        };
         let (word, after) = match text.split_once(" after ") {
             Some((word, after)) => (word, crate::read_duration(after.trim())?),
             None => (text, Duration::ZERO),
@@ -234,7 +268,7 @@ impl HandsetDoes {
             "ignore" if after.is_zero() => None,
             _ => return None,
         };
-        Some(HandsetDoes { answer, after })
+        Some(HandsetDoes { answer, after, phone })
     }
 }
 

@@ -593,3 +593,22 @@ fn a_change_of_what_wakes_people_is_told() {
     assert!(said.contains(&"chain watch: what wakes people for an approval: removed push".to_owned()), "{said:?}");
     assert!(said.contains(&"site: push services: added push.example.net".to_owned()), "{said:?}");
 }
+
+#[test]
+fn a_simulated_phone_is_open_or_in_a_pocket() {
+    use crate::rehearsal::{HandsetAnswer, HandsetDoes, SimulatedPhone};
+    use std::time::Duration;
+    let read = |text: &str| HandsetDoes::parse(text).map(|does| (does.phone, does.answer, does.after.as_secs(), does.holds().as_secs()));
+    let asleep = SimulatedPhone::Asleep(Duration::from_secs(3));
+    let approve = Some(HandsetAnswer::Approve);
+    assert_eq!(read("approve"), Some((SimulatedPhone::Open, approve, 0, 0)));
+    assert_eq!(read("deny after 2s"), Some((SimulatedPhone::Open, Some(HandsetAnswer::Deny), 2, 2)));
+    assert_eq!(read("asleep 3s, approve"), Some((asleep, approve, 0, 3)));
+    assert_eq!(read("asleep 3s, deny after 2s"), Some((asleep, Some(HandsetAnswer::Deny), 2, 5)));
+    assert_eq!(read("asleep 3s"), Some((asleep, approve, 0, 3)));
+    assert_eq!(read("push refused"), Some((SimulatedPhone::PushRefused, approve, 0, 0)));
+    assert_eq!(read("push refused, ignore"), Some((SimulatedPhone::PushRefused, None, 0, 0)));
+    for wrong in ["asleep", "asleep soon, approve", "off, approve", "approve, asleep 3s", "", "asleep 3s, dance"] {
+        assert_eq!(read(wrong), None, "{wrong}");
+    }
+}

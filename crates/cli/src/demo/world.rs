@@ -243,9 +243,9 @@ async fn start_courier() -> Result<StandInCourier, Failure> {
 /// The push service, on any free port.
 async fn start_push() -> Result<StandInPush, Failure> {
     let any = SocketAddr::from(([127, 0, 0, 1], 0));
-    StandInPush::start(any, PushHabits::default()).await.map_err(|error| {
-        Failure::no(format!("the push service cannot listen: {error}"), "look at the loopback addresses of this machine")
-    })
+    StandInPush::start(any, PushHabits::default())
+        .await
+        .map_err(|error| Failure::no(format!("the push service cannot listen: {error}"), "look at the loopback addresses of this machine"))
 }
 
 fn held_by(address: SocketAddr) -> String {

@@ -170,13 +170,15 @@ async fn a_clock_that_is_off() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_silent_handset() {
-    let world = changed(&[("shows_code = true", "confirmed_by = \"invitation\"")]).await;
-    let (status, made) = world.service.call("POST", "/people/tidehall/ines/invitation", Some(json!({ "factor": "approval" }))).await;
-    assert_eq!(status, 201, "{made}");
-    let server = format!("http://{}", world.service.http);
-    RobotHandset::enrol(&http_client(), &server, made["code"].as_str().unwrap(), "phone").await.unwrap();
-    let ladder = locate(&world, "ines@watch.northmoor.example", "slipway", Some("barnacle-and-buoy")).await;
-    assert_broken(&ladder, "handset", "approval-unanswered", "open the handset page");
+    for (wake, layer) in [("wake = []", "handset"), ("wake = [\"push\"]", "push")] {
+        let world = changed(&[("shows_code = true", "confirmed_by = \"invitation\""), ("wake = [\"push\", \"pager\"]", wake)]).await;
+        let (status, made) = world.service.call("POST", "/people/tidehall/ines/invitation", Some(json!({ "factor": "approval" }))).await;
+        assert_eq!(status, 201, "{made}");
+        let server = format!("http://{}", world.service.http);
+        RobotHandset::enrol(&http_client(), &server, made["code"].as_str().unwrap(), "phone").await.unwrap();
+        let ladder = locate(&world, "ines@watch.northmoor.example", "slipway", Some("barnacle-and-buoy")).await;
+        assert_broken(&ladder, layer, "approval-unanswered", "open the handset page");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

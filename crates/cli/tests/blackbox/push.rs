@@ -415,3 +415,83 @@ async fn subscriptions_and_keys_are_encrypted_in_the_records_and_secrets_are_now
         assert!(!found(&secret) && !found(&address), "{}", file.path().display());
     }
 }
+
+/// The layer of push, as locating a login shows it.
+async fn push_layer(world: &Northmoor) -> Value {
+    let request = json!({ "person": "ines", "via": "breakwater", "password": PASSWORD });
+    let (status, ladder) = world.service.call("POST", "/locate", Some(request)).await;
+    assert_eq!(status, 200, "{ladder}");
+    ladder["rungs"].as_array().unwrap().iter().find(|rung| rung["layer"] == "push").cloned().unwrap_or(Value::Null)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn locating_a_login_shows_the_way_of_a_message_up_to_what_is_broken() {
+    let push = push_service().await;
+    let world = world(&push).await;
+    let robot = enrol(&world, "ines", "phone").await;
+    let rung = push_layer(&world).await;
+    assert_eq!((rung["state"].as_str(), rung["about"].as_str()), (Some("warn"), Some("phone")), "{rung}");
+    assert_eq!(rung["said"], "subscription: the handset has not subscribed; its page leads through that");
+    let subscription = robot.subscribe(&push).await.unwrap();
+    let rung = push_layer(&world).await;
+    let said = rung["said"].as_str().unwrap();
+    let host = push.origin().trim_start_matches("http://").to_owned();
+    assert!(
+        said.starts_with(&format!("subscription: at {host}, confirmed by a test; name: 127.0.0.1 is 127.0.0.1; connection: ")),
+        "{said}"
+    );
+    assert!(said.contains("; key: the current signing key; last result: accepted by 127.0.0.1"), "{said}");
+    push.behave(PushHabits { answers: PushAnswers::Status(403), ..PushHabits::default() });
+    world.service.call("POST", &format!("/people/tidehall/ines/factors/{}/push-test", robot.device), None).await;
+    assert!(push_layer(&world).await["said"].as_str().unwrap().contains("it does not accept this service's signature (403)"));
+    drop((subscription, push));
+    let rung = push_layer(&world).await;
+    assert!(rung["said"].as_str().unwrap().contains("connection: 127.0.0.1 port "), "{rung}");
+    assert_eq!(rung["state"], "warn", "a code would do: {rung}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_review_says_how_many_handsets_show_notifications() {
+    let push = push_service().await;
+    let world = world(&push).await;
+    let robot = enrol(&world, "ines", "phone").await;
+    let about = async || {
+        let review = world.service.get("/doctor").await;
+        let all = review["advice"].as_array().or(review.as_array()).unwrap().clone();
+        all.into_iter().filter(|one| one["topic"] == "push").map(|one| one["said"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(about().await, ["0 of 1 handsets show notifications"]);
+    robot.subscribe(&push).await.unwrap();
+    assert_eq!(about().await, ["1 of 1 handsets show notifications"]);
+    world.service.run(&["push", "new-key"]);
+    assert_eq!(about().await[1], "1 of 1 handsets have subscribed with an older signing key");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rehearsal_plays_phones_in_pockets_and_phones_without_push() {
+    let chain = ("wake = [\"push\", \"pager\"]", "wake = [\"push\"]");
+    let world = super::rehearsal::world_with(
+        &[chain],
+        "[[rehearsals]]\nname = \"pockets\"\n\n\
+         [[rehearsals.logins]]\ntitle = \"asleep\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
+         type = \"{password}\"\nhandset = \"asleep 1s, approve\"\nexpect = { factor = \"approval\" }\n\n\
+         [[rehearsals.logins]]\ntitle = \"asleep for too long\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
+         type = \"{password}\"\nhandset = \"asleep 30s, approve\"\nwaits = { approval = \"1s\" }\nexpect = { outcome = \"refuse\", cause = \"approval-unanswered\" }\n\n\
+         [[rehearsals.logins]]\ntitle = \"refused\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
+         type = \"{password}\"\nhandset = \"push refused\"\nwaits = { approval = \"1s\" }\nexpect = { outcome = \"refuse\", cause = \"approval-unanswered\" }\n",
+    )
+    .await;
+    let out = world.service.run(&["rehearse", "pockets", "--json"]);
+    let run: Value = serde_json::from_str(&out).unwrap();
+    let results = run["report"]["results"].as_array().or(run["results"].as_array()).unwrap_or_else(|| panic!("{run:#}"));
+    let told = async |index: usize| {
+        let reference = results[index]["references"][0].as_str().unwrap();
+        let trace = world.service.get(&format!("/traces/{reference}")).await;
+        let steps = trace["steps"].as_array().unwrap().clone();
+        steps.iter().filter(|step| step["what"] == "push").map(|step| step["said"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    let asleep = told(0).await;
+    assert!(asleep[0].starts_with("sent to “simulated handset”, accepted by the push service after 0."), "{asleep:?}");
+    assert!(asleep[1].starts_with("“simulated handset” showed the notification after 1."), "{asleep:?}");
+    assert_eq!(told(2).await, ["not delivered to “simulated handset”: it does not allow notifications"]);
+}

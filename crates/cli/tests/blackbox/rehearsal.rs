@@ -25,7 +25,12 @@ async fn seal_personas(service: &Service) {
 
 /// The demo's site with these rehearsals behind its personas.
 pub(crate) async fn world(rehearsals: &str) -> Northmoor {
-    let mut world = Northmoor::with(Setup { directory: DIRECTORY, ..Setup::default() }).await;
+    world_with(&[], rehearsals).await
+}
+
+/// The same, with changes of the site.
+pub(crate) async fn world_with(change: &[(&str, &str)], rehearsals: &str) -> Northmoor {
+    let mut world = Northmoor::with(Setup { directory: DIRECTORY, change, ..Setup::default() }).await;
     seal_personas(&world.service).await;
     world.site = format!("{}\n{}\n{rehearsals}", world.site, personas());
     let (status, body) = world.service.apply(&world.site).await;

@@ -122,7 +122,8 @@ fn the_login_machine_knows_no_protocol() {
 #[test]
 fn no_crate_is_too_large_to_know() {
     for (name, _) in LAYERS.iter().chain(&[("cli", &[][..])]) {
-        let lines: usize = crate_sources(name).iter().filter(|(path, _)| !is_test(path)).map(|(_, text)| text.lines().count()).sum();
+        let product = |text: &str| text.split("\n#[cfg(test)]\nmod tests {").next().unwrap_or_default().lines().count();
+        let lines: usize = crate_sources(name).iter().filter(|(path, _)| !is_test(path)).map(|(_, text)| product(text)).sum();
         assert!(lines <= LINES, "{name} has {lines} lines; {LINES} are the most");
     }
 }

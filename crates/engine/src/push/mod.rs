@@ -5,12 +5,14 @@
 //! each message is noted with the approval, and the login's trace shows it.
 
 mod keys;
+mod look;
 mod notes;
 mod task;
 
 pub use keys::{PushKey, PushKeys};
+pub use look::{PushLook, PushPart, look};
 pub use notes::{PushNote, PushSeen};
-pub use task::run;
+pub use task::{run, wake_robot};
 
 use crate::live::LiveSite;
 use crate::roster::seed_purpose;

@@ -3,13 +3,16 @@
 use super::{Event, Message, PushNote, PushSeen, Ticket, make_ticket, may_send, send};
 use crate::live::LiveSite;
 use crate::shared::Shared;
+use crate::stage::HANDSET;
 use bivector_core::login::{ApprovalAsk, Sendable, masked};
 use bivector_model::Moment;
 use bivector_model::prompt::Text;
-use bivector_push::{Buttons, Notice, NoticeKind};
+use bivector_push::{Buttons, Notice, NoticeKind, Receiver, Recipient, check_authorization, decrypt, encrypt};
 use bivector_site::Wake;
+use bivector_site::rehearsal::SimulatedPhone;
 use bivector_store::clock;
 use bivector_store::records::{DeviceKind, FactorRow, PersonRow, PushRow, SUBSCRIPTIONS};
+use bivector_store::seal::random;
 use bivector_wire::Secret;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Weak};
@@ -193,6 +196,63 @@ async fn carry(shared: &Shared, live: &LiveSite, courier: usize, ask: &ApprovalA
     match sent {
         Ok(()) => note(format!("no notification was shown in time: a message with a link was sent to {} by `{name}`", masked(to)), true),
         Err(seen) => note(format!("the message by `{name}` could not be sent: {seen}"), false),
+    }
+}
+
+/// Wakes the simulated phone of a rehearsal in the ways of its chain: a push message is encrypted, signed, checked and decrypted as on the
+/// real way, and shown when the phone wakes; a message by courier is really sent. Whether the phone was woken in time.
+pub async fn wake_robot(shared: &Shared, live: &LiveSite, id: u64, phone: SimulatedPhone) -> bool {
+    let Some((ask, _, until)) = shared.approvals.asked(id) else { return false };
+    let Some(chain) = live.site.chains.iter().find(|chain| chain.name == ask.chain) else { return false };
+    for (place, way) in chain.wake.iter().enumerate() {
+        match (way, phone) {
+            (_, SimulatedPhone::Open) => return true,
+            (Wake::Push, SimulatedPhone::PushRefused) => {
+                let seen = PushSeen::NotSent("it does not allow notifications".into());
+                shared.approvals.note(id, PushNote::new(Some(HANDSET), seen, clock::now()));
+            }
+            (Wake::Push, SimulatedPhone::Asleep(asleep)) => {
+                let seen = match prove_push(shared, live, &ask, id, until).await {
+                    Ok(took) => PushSeen::Accepted(took),
+                    Err(why) => PushSeen::NotSent(why.into()),
+                };
+                let accepted = seen.is_good();
+                shared.approvals.note(id, PushNote::new(Some(HANDSET), seen, clock::now()));
+                let left = Duration::from_micros(until.micros().saturating_sub(clock::now().micros()));
+                let patience = if place + 1 < chain.wake.len() { chain.wake_after.min(left) } else { left };
+                tokio::time::sleep(asleep.min(patience)).await;
+                if accepted && asleep <= patience {
+                    shared.approvals.note(id, PushNote::new(Some(HANDSET), PushSeen::Shown, clock::now()));
+                    return true;
+                }
+            }
+            (Wake::Courier(courier), _) => {
+                if carry(shared, live, *courier, &ask, id).await {
+                    return true;
+                }
+            }
+        }
+    }
+    false
+}
+
+/// Makes a push message for a simulated phone, and does with it what push service and browser would; how long that took.
+async fn prove_push(shared: &Shared, live: &LiveSite, ask: &ApprovalAsk, id: u64, until: Moment) -> Result<Duration, String> {
+    const SERVICE: &str = "https://push.invalid";
+    let began = Instant::now();
+    let broken = |what: &str| format!("the simulated push message is broken: {what}");
+    let phone = Receiver::new(&random(), random()).ok_or_else(|| broken("no key"))?;
+    let recipient = Recipient::read(&phone.p256dh(), &phone.auth()).map_err(|error| broken(&error.to_string()))?;
+    let key = shared.pusher.keys.current(shared, live.site.push.key_lasts).await.map_err(|error| error.to_string())?;
+    let signed = shared.pusher.keys.authorization(shared, live, key.id, SERVICE).await.map_err(|error| error.to_string())?;
+    let signed = signed.ok_or_else(|| broken("its signing key is gone"))?;
+    check_authorization(&signed, SERVICE, clock::now().secs()).map_err(|error| broken(&error.to_string()))?;
+    let notice = approval_notice(shared, live, ask, id, HANDSET, until);
+    let message = encrypt(&notice.bytes(), 0, &recipient, &random(), &random()).map_err(|error| broken(&error.to_string()))?;
+    let seen = decrypt(&message, &phone).map_err(|error| broken(&error.to_string()))?;
+    match Notice::read(&seen) {
+        Some(seen) if seen == notice => Ok(began.elapsed()),
+        _ => Err(broken("it reads differently")),
     }
 }
 

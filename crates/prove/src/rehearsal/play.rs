@@ -6,6 +6,7 @@ use bivector_api::traces::TraceRow;
 use bivector_doors::radius::{RadiusDoor, Rehearsed};
 use bivector_engine::approvals::Said;
 use bivector_engine::live::LiveSite;
+use bivector_engine::push::wake_robot;
 use bivector_engine::runs::STAGES;
 use bivector_engine::shared::Shared;
 use bivector_engine::stage::{HANDSET, ROBOTS, Robot, Stage, Traces};
@@ -14,7 +15,9 @@ use bivector_explain::run::LoginResult;
 use bivector_model::device::Device;
 use bivector_model::totp::Settings;
 use bivector_model::trace::{Outcome, Trace};
-use bivector_site::rehearsal::{Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, Twist, Typed, TypedPart};
+use bivector_site::rehearsal::{
+    Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, SimulatedPhone, Twist, Typed, TypedPart,
+};
 use bivector_site::{Chain, Method, Site};
 use bivector_store::clock;
 use bivector_store::seal::{digits, random};
@@ -359,7 +362,7 @@ impl<'s> Scene<'s> {
             }
             None => self.asker.ask(&request, &self.secret, patience).await.map_err(failed)?,
         };
-        let held = self.login.handset.map_or(Duration::ZERO, |does| does.after);
+        let held = self.login.handset.map_or(Duration::ZERO, |does| does.holds());
         let took = began.elapsed();
         self.took += if took > held { took - held } else { took };
         if let Ok(Some((row, trace))) = tokio::time::timeout(TRACE_WAIT, self.traces.recv()).await {
@@ -394,6 +397,10 @@ impl<'s> Scene<'s> {
                 None => tokio::time::sleep(LOOK).await,
             }
         };
+        let id = u64::from_str_radix(&shown.id, 16).unwrap_or_default();
+        if does.phone != SimulatedPhone::Open && !wake_robot(&self.play.shared, &self.live, id, does.phone).await {
+            return false;
+        }
         tokio::time::sleep(does.after).await;
         let other = || shown.numbers.iter().copied().find(|other| Some(*other) != number);
         let (decision, number) = match answer {
@@ -402,7 +409,6 @@ impl<'s> Scene<'s> {
             HandsetAnswer::Deny => (Decision::Deny, number),
         };
         let said = Said { decision, number, handset: HANDSET, device: "simulated handset".to_owned(), key: None };
-        let id = u64::from_str_radix(&shown.id, 16).unwrap_or_default();
         self.play.shared.approvals.answer(id, &person, &text, said, clock::now()).await.is_ok()
     }
 }

@@ -2,7 +2,7 @@
 
 use super::super::section::{Notes, quoted};
 use super::super::{Site, SourceRef};
-use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin, Twist, TypedPart};
+use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin, SimulatedPhone, Twist, TypedPart};
 use bivector_model::rule::Then;
 use bivector_model::trace::Outcome;
 use std::ops::Range;
@@ -126,6 +126,11 @@ impl Look<'_, '_> {
         if expect.outcome == Outcome::Accepted && !chain.methods.contains(&login.method) {
             let said = format!("the chain `{}` does not accept {} login", chain.name, login.method.spoken());
             self.error("never-met", said, "expect `method-not-in-chain`, or add the method to the chain");
+        }
+        let in_pocket = login.handset.is_some_and(|does| does.phone != SimulatedPhone::Open);
+        if in_pocket && chain.wake.is_empty() {
+            let said = format!("the chain `{}` wakes nobody, so a phone in a pocket never shows the approval", chain.name);
+            self.error("never-met", said, "set `wake` on the chain, or take the phone's state out of `handset`");
         }
         let grants = chain.rules.rules().iter().filter_map(|rule| match rule.then {
             Then::Grant(grant) => site.grants.get(grant),
