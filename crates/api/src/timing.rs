@@ -97,6 +97,12 @@ pub struct SimulateRequest {
     /// The share of handsets that are off.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub off: Option<f64>,
+    /// The share of handsets that are asleep, and show a push message late.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub asleep: Option<f64>,
+    /// The share of handsets that may not show notifications.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub push_refused: Option<f64>,
     /// Half of the people take longer than so many seconds; measured or assumed if left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub usual_s: Option<f64>,

@@ -149,6 +149,11 @@ pub fn push(service: &str, result: &'static str, took: std::time::Duration) {
     }
 }
 
+/// A push message leaves, so long after its approval was asked for.
+pub fn push_leaves(after: std::time::Duration) {
+    histogram!("bivector_push_leave_seconds").record(after.as_secs_f64());
+}
+
 /// A handset has shown or opened a notification, so long after the approval was asked for.
 pub fn push_seen(what: &'static str, after: std::time::Duration) {
     histogram!("bivector_push_seen_seconds", "what" => what).record(after.as_secs_f64());

@@ -63,6 +63,12 @@ pub(crate) struct Simulation {
     /// Handsets that do not answer, in percent
     #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
     pub(crate) off: Option<f64>,
+    /// Handsets that are asleep and show a push message late, in percent
+    #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
+    pub(crate) asleep: Option<f64>,
+    /// Handsets that may not show notifications, in percent
+    #[arg(long, value_name = "PERCENT", value_parser = per_cent)]
+    pub(crate) push_refused: Option<f64>,
     /// How long people take: median and 95th percentile, for example 8s,30s [default: as measured, else assumed]
     #[arg(long, value_name = "USUAL,MOST")]
     pub(crate) people: Option<String>,

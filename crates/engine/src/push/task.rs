@@ -10,9 +10,9 @@ use bivector_model::prompt::Text;
 use bivector_push::{Buttons, Notice, NoticeKind, Receiver, Recipient, check_authorization, decrypt, encrypt};
 use bivector_site::Wake;
 use bivector_site::rehearsal::SimulatedPhone;
-use bivector_store::clock;
 use bivector_store::records::{DeviceKind, FactorRow, PersonRow, PushRow, SUBSCRIPTIONS};
 use bivector_store::seal::random;
+use bivector_store::{clock, metrics};
 use bivector_wire::Secret;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Weak};
@@ -91,7 +91,7 @@ async fn wake(shared: &Shared, id: u64, way: usize) -> Option<(Instant, usize)> 
     }
     let person = shared.roster.get(&ask.person)?;
     let sent = match *chain.wake.get(way)? {
-        Wake::Push => push(shared, &live, &person, &ask, id, until).await,
+        Wake::Push => push(shared, &live, &person, &ask, id, (asked, until)).await,
         Wake::Courier(courier) => carry(shared, &live, courier, &ask, id).await,
     };
     chain.wake.get(way + 1)?;
@@ -101,7 +101,7 @@ async fn wake(shared: &Shared, id: u64, way: usize) -> Option<(Instant, usize)> 
 }
 
 /// Sends a message to each handset of the person; whether one was accepted.
-async fn push(shared: &Shared, live: &LiveSite, person: &PersonRow, ask: &ApprovalAsk, id: u64, until: Moment) -> bool {
+async fn push(shared: &Shared, live: &LiveSite, person: &PersonRow, ask: &ApprovalAsk, id: u64, (asked, until): (Moment, Moment)) -> bool {
     let not_sent = |why: &str| {
         shared.approvals.note(id, PushNote::new(None, PushSeen::NotSent(why.into()), clock::now()));
         false
@@ -119,6 +119,7 @@ async fn push(shared: &Shared, live: &LiveSite, person: &PersonRow, ask: &Approv
         let now = clock::now();
         let notice = approval_notice(shared, live, ask, id, device.id, until);
         let lasts = Duration::from_secs(until.since(now).as_secs().max(1));
+        metrics::push_leaves(now.since(asked));
         let sent = send(shared, live, Message { person, device, row, notice, lasts, topic: TOPIC }).await;
         // When it left: a quick phone reports before the push service has answered.
         let left = Moment::from_micros(clock::now().micros().saturating_sub(sent.took().as_micros() as u64));

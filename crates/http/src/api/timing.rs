@@ -327,7 +327,9 @@ fn plan(question: Question, request: &SimulateRequest) -> Result<(Plan, Option<S
     plan.seed = request.seed.unwrap_or(1);
     plan.link.loss = request.loss.unwrap_or(0.0);
     plan.link.twice = request.twice.unwrap_or(0.0);
-    plan.off = request.off.unwrap_or(0.0);
+    plan.phones.off = request.off.unwrap_or(0.0);
+    plan.phones.asleep = request.asleep.unwrap_or(0.0);
+    plan.phones.refused = request.push_refused.unwrap_or(0.0);
     if request.usual_s.is_some() || request.most_s.is_some() {
         let us = |seconds: f64| (seconds * 1_000_000.0) as u64;
         let usual = request.usual_s.or(request.most_s.map(|most| most / 2.5)).unwrap_or(10.0);

@@ -13,6 +13,8 @@ use utoipa::ToSchema;
 
 /// From so many on, what was measured counts more than what is assumed.
 pub const ENOUGH: u64 = 20;
+/// What the time from the request of an approval to a shown notification is listed as, among the times of people.
+pub const NOTIFICATION: &str = "notification";
 /// A stated wait and a seen one that differ by more than this are told apart.
 const DIFFERS: f64 = 0.25;
 
@@ -51,7 +53,7 @@ pub struct Learned {
     pub logins: u64,
     /// Gateways by name.
     pub gateways: BTreeMap<String, SeenResends>,
-    /// People by factor: `approval`, `typing`, or a courier's name.
+    /// People by factor: `approval`, `typing`, or a courier's name; and `notification`, how long a push message takes until it is shown.
     pub people: BTreeMap<String, SeenTimes>,
     /// The times themselves, sorted, for the simulation; in milliseconds.
     #[serde(skip)]
@@ -98,6 +100,9 @@ impl Seen {
         }
         if let Some((what, took_ms)) = &facts.person_took {
             self.people.entry(what.clone()).or_default().push(*took_ms);
+        }
+        if let Some(woken_ms) = facts.woken_ms {
+            self.people.entry(NOTIFICATION.to_owned()).or_default().push(woken_ms);
         }
         self.after += u64::from(facts.gateway_left);
     }
@@ -163,6 +168,7 @@ impl Learned {
                 // Finding the phone, reading, pressing.
                 "approval" => SeenTimes::assumed(3, 10, 25),
                 "typing" => SeenTimes::assumed(4, 12, 30),
+                NOTIFICATION => SeenTimes::assumed(1, 2, 10),
                 // The message's own way besides.
                 _ => SeenTimes::assumed(8, 20, 60),
             },

@@ -14,7 +14,7 @@ mod suggest;
 mod tests;
 
 pub use findings::{TimeFinding, Weight};
-pub use learned::{ENOUGH, Learned, Seen, SeenResends, SeenTimes};
+pub use learned::{ENOUGH, Learned, NOTIFICATION, Seen, SeenResends, SeenTimes};
 pub use model::{Basis, Gap, Round, Stage, StageKind, Takes};
 pub use path::{How, Way, ways};
 pub use rush::{HashCost, Rush, rush};

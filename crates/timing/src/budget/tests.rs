@@ -198,7 +198,12 @@ fn what_gateways_and_people_really_do_counts_once_it_was_seen_often_enough() {
             // Twelve seconds each, then silence: two tries, not three.
             seen.add(Origin::Gateway, "slipway", Outcome::Refused, &facts(1, 12_000 + login, 30_000));
             seen.add(Origin::Rehearsal, "slipway", Outcome::Refused, &facts(5, 1_000, 9_000));
-            let took = Facts { person_took: Some(("approval".into(), 20_000 + login * 500)), gateway_left: true, ..Facts::default() };
+            let took = Facts {
+                person_took: Some(("approval".into(), 20_000 + login * 500)),
+                woken_ms: Some(1_000 + login * 10),
+                gateway_left: true,
+                ..Facts::default()
+            };
             seen.add(Origin::Gateway, "slipway", Outcome::Accepted, &took);
         }
         seen.done()
@@ -211,6 +216,8 @@ fn what_gateways_and_people_really_do_counts_once_it_was_seen_often_enough() {
     assert_eq!((patience.wait.as_secs(), patience.tries, basis), (12, 2, Basis::Measured));
     let people = enough.people("approval");
     assert_eq!((people.count, people.usual_us, people.most_us), (40, 30_000_000, 39_000_000));
+    let notification = enough.people(crate::budget::NOTIFICATION);
+    assert_eq!((notification.count, notification.usual_us, notification.most_us), (40, 1_200_000, 1_380_000));
     let budget = budget(&site, chain(&site, "watch"), None, &enough).unwrap();
     let codes: Vec<&str> = budget.findings.iter().map(|finding| finding.code.as_str()).collect();
     assert!(codes.contains(&"seen-otherwise") && codes.contains(&"approval-outlives-front"), "{codes:?}");

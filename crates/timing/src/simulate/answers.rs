@@ -2,14 +2,14 @@
 
 use super::Simulated;
 use super::cast::{PASSWORD, SENT};
-use super::draw::Draw;
+use super::draw::{Draw, Times};
 use super::setting::{Plan, Trouble};
 use crate::budget::{How, micros};
 use bivector_core::login::*;
 use bivector_model::cause::Cause;
 use bivector_model::device::Used;
 use bivector_model::moment::Moment;
-use bivector_site::{Directory, FactorKind, Pool, SourceRef};
+use bivector_site::{Directory, FactorKind, Pool, SourceRef, Wake};
 use bivector_wire::Secret;
 use rand::RngExt;
 use rand::rngs::SmallRng;
@@ -40,6 +40,30 @@ pub(super) struct Approval {
     until_us: u64,
 }
 
+/// How long a message by courier takes until it is read, in microseconds.
+const MESSAGE: u64 = 4_000_000;
+
+/// How much later than a phone at hand a phone shows an approval, in microseconds; never for one that is off, or that nothing wakes.
+fn woken_after(plan: &Plan, asleep: &Draw, rng: &mut SmallRng) -> Option<u64> {
+    let chain = plan.site.chains.get(plan.way.chain)?;
+    let phones = plan.phones;
+    let drawn = rng.random::<f64>();
+    let message = chain.wake.iter().any(|wake| matches!(wake, Wake::Courier(_)));
+    let pushed = chain.wake.contains(&Wake::Push);
+    match drawn {
+        drawn if drawn < phones.off => None,
+        drawn if drawn < phones.off + phones.asleep => {
+            let late = asleep.draw(rng);
+            let by_message = message.then_some(micros(chain.wake_after) + MESSAGE);
+            // What is there first wakes the person.
+            if pushed { Some(by_message.map_or(late, |by_message| by_message.min(late))) } else { by_message }
+        }
+        // Nothing is pushed to it, so the next way is tried at once.
+        drawn if drawn < phones.off + phones.asleep + phones.refused => message.then_some(MESSAGE),
+        _ => Some(0),
+    }
+}
+
 /// What belongs to one person, over all rounds and servers.
 #[derive(Debug, Default)]
 pub(super) struct Belongings {
@@ -60,6 +84,8 @@ pub(super) struct Behind {
     /// How long a directory takes, and people.
     directory: Draw,
     pub(super) people: Draw,
+    /// How much later a phone that is asleep shows a message.
+    asleep: Draw,
 }
 
 /// An answer, and when it is there.
@@ -73,6 +99,7 @@ impl Behind {
             second: (0, 0),
             began_us,
             directory: plan.directory.ready(),
+            asleep: Times::LogNormal { usual_us: micros(plan.phones.asleep_for.0), most_us: micros(plan.phones.asleep_for.1) }.ready(),
             people: plan.people.ready(),
         }
     }
@@ -128,7 +155,7 @@ impl Behind {
                 let sent = SentCode { code: Secret::new(SENT.to_owned()), to: "…".to_owned() };
                 (Fact::Sent(SendAnswer::Sent(sent)), now_us + patience.min(400_000))
             }
-            Need::SendApproval(ask) => (Fact::ApprovalSent(self.ask_handset(&ask, now_us, plan.off, own, done, rng)), now_us),
+            Need::SendApproval(ask) => (Fact::ApprovalSent(self.ask_handset(&ask, now_us, plan, own, done, rng)), now_us),
             Need::AwaitApproval { .. } => await_approval(own, now_us),
             Need::NewSeed => (Fact::Seed(Secret::new(vec![7; 20])), now_us),
             Need::AddDevice(_) => (Fact::Added(AddAnswer::EnrolledMeanwhile), now_us),
@@ -256,7 +283,7 @@ impl Behind {
         &self,
         ask: &ApprovalAsk,
         now_us: u64,
-        off: f64,
+        plan: &Plan,
         own: &mut Belongings,
         done: &mut Simulated,
         rng: &mut SmallRng,
@@ -265,7 +292,7 @@ impl Behind {
         let waiting = own.approval.filter(still_waits);
         let joined = waiting.is_some();
         let approval = waiting.unwrap_or_else(|| {
-            let answered_us = (rng.random::<f64>() >= off).then(|| now_us + self.people.draw(rng));
+            let answered_us = woken_after(plan, &self.asleep, rng).map(|after| now_us + after + self.people.draw(rng));
             Approval { answered_us, asked_us: now_us, until_us: now_us + micros(ask.lasts) }
         });
         own.approval = Some(approval);

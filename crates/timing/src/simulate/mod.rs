@@ -15,7 +15,7 @@ mod world;
 
 pub use chart::{curve_csv, curve_svg};
 pub use draw::Times;
-pub use setting::{Link, Plan, PlanError, Trouble};
+pub use setting::{Link, Phones, Plan, PlanError, Trouble};
 pub use sweep::{Curve, Point, SweepPlan, knee, sweep};
 pub use world::simulate;
 

@@ -73,8 +73,27 @@ pub struct Plan {
     pub trouble: Trouble,
     /// How long people take: to answer the handset, or to type a code.
     pub people: Times,
-    /// The share of handsets that are off, 0 to 1.
+    /// Where phones are.
+    pub phones: Phones,
+}
+
+/// Where phones are that are asked for an approval, as shares of 0 to 1; all others are at hand.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Phones {
+    /// Off, or left at home: nobody answers.
     pub off: f64,
+    /// Asleep: a push message is shown later than usual.
+    pub asleep: f64,
+    /// How much later, for half of those that are asleep, and for nineteen of twenty.
+    pub asleep_for: (Duration, Duration),
+    /// Without permission to show notifications: only the chain's next way wakes the person.
+    pub refused: f64,
+}
+
+impl Default for Phones {
+    fn default() -> Self {
+        Phones { off: 0.0, asleep: 0.0, asleep_for: (Duration::from_secs(8), Duration::from_secs(40)), refused: 0.0 }
+    }
 }
 
 /// A plan that cannot be played.
@@ -124,7 +143,7 @@ impl Plan {
             directory: Times::LogNormal { usual_us: 4_000, most_us: 20_000 },
             trouble: Trouble::None,
             people,
-            off: 0.0,
+            phones: Phones::default(),
         }
     }
 
@@ -145,7 +164,13 @@ impl Plan {
                 "write a rate above 0, up to 1000000 a second",
             ));
         }
-        for (share, what) in [(self.link.loss, "loss"), (self.link.twice, "duplication"), (self.off, "handsets off")] {
+        for (share, what) in [
+            (self.link.loss, "loss"),
+            (self.link.twice, "duplication"),
+            (self.phones.off, "handsets off"),
+            (self.phones.asleep, "handsets asleep"),
+            (self.phones.refused, "handsets without notifications"),
+        ] {
             if !(0.0..=1.0).contains(&share) {
                 return Err(PlanError::new(format!("{share} is not a share for {what}"), "write a share from 0 to 1, such as 0.02"));
             }

@@ -128,10 +128,30 @@ fn a_server_that_dies_costs_nobody_and_one_that_hangs_costs_whoever_had_sent_it_
 fn handsets_that_are_off_and_programs_that_give_up_have_their_causes() {
     let site = site(&[("from = [\"127.0.0.13\", \"198.51.100.30\"]", "from = [\"127.0.0.13\"]\nclient_patience = \"20s\"")]);
     let mut plan = plan(&site, "watch", "slipway", "approval");
-    (plan.off, plan.logins, plan.patience.wait, plan.patience.tries) = (0.25, 2_000, seconds(60), 1);
+    (plan.phones.off, plan.logins, plan.patience.wait, plan.patience.tries) = (0.25, 2_000, seconds(60), 1);
     plan.people = Times::Fixed(5_000_000);
     let done = play(&plan);
     assert!((done.share() - 0.75).abs() < 0.03 && done.failed.contains_key("client-gave-up"), "{done:?}");
+}
+
+#[test]
+fn phones_that_sleep_or_show_nothing_are_lost_without_a_second_way_to_wake_people() {
+    let shares = |wake: &str| {
+        let site = site(&[("wake = [\"push\", \"pager\"]", wake), ("second_patience = \"45s\"", "second_patience = \"25s\"")]);
+        let mut plan = plan(&site, "watch", "slipway", "approval");
+        (plan.logins, plan.patience.wait, plan.patience.tries) = (2_000, seconds(60), 1);
+        plan.people = Times::Fixed(5_000_000);
+        let at_hand = play(&plan).share();
+        plan.phones.refused = 0.3;
+        let refused = play(&plan).share();
+        (plan.phones.refused, plan.phones.asleep) = (0.0, 0.4);
+        plan.phones.asleep_for = (seconds(20), seconds(60));
+        (at_hand, refused, play(&plan).share())
+    };
+    let (at_hand, refused, asleep) = shares("wake = [\"push\"]");
+    assert!(at_hand > 0.99 && (refused - 0.7).abs() < 0.03 && asleep < 0.85, "{at_hand} {refused} {asleep}");
+    let (at_hand, refused, asleep) = shares("wake = [\"push\", \"pager\"]");
+    assert!(at_hand > 0.99 && refused > 0.99 && asleep > 0.99, "a message wakes them after 8 s: {at_hand} {refused} {asleep}");
 }
 
 #[test]

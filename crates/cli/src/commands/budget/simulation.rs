@@ -37,6 +37,8 @@ pub(super) async fn run(
         loss: share(how.loss),
         twice: share(how.twice),
         off: share(how.off),
+        asleep: share(how.asleep),
+        push_refused: share(how.push_refused),
         usual_s,
         most_s,
         trouble: how.trouble.clone(),

@@ -13,6 +13,7 @@ use bivector_lab::crowd::{Crowd, Pace, Waiter, log_in};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::handset::{Answers, HandsetHabits, RobotHandset};
 use bivector_lab::load::{LoadLogin, Measured, logins};
+use bivector_lab::push::{PushHabits, RobotSubscription, StandInPush};
 use bivector_model::totp::{Settings, code};
 use bivector_service::TOKEN_FILE;
 use bivector_wire::SharedSecret;
@@ -55,6 +56,10 @@ struct Figures {
     different_answers: u64,
     resident_mb_before: f64,
     resident_mb_waiting: f64,
+    pushed: u64,
+    pushed_within_50_ms: u64,
+    pushed_within_100_ms: u64,
+    push_faults: usize,
     others_p50_us: [u64; 2],
     others_p99_us: [u64; 2],
     others_failed: u64,
@@ -65,9 +70,10 @@ pub(in crate::commands) async fn run(count: usize, answer_after: Duration, no_sy
     let data = DirectoryData { base: super::BASE.into(), services: vec![service_account()], people };
     let any = SocketAddr::new(LOCAL, 0);
     let directory = StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(failed)?;
-    let world = World::start(count, directory.address(), no_sync).await?;
-    output::hint(format!("enrolling {count} simulated handsets"));
-    let robots = world.enrol(count).await?;
+    let push = StandInPush::start(any, PushHabits::default()).await.map_err(failed)?;
+    let world = World::start(count, directory.address(), &push, no_sync).await?;
+    output::hint(format!("enrolling {count} simulated handsets, each with a subscription at a push service"));
+    let robots = world.enrol(count, &push).await?;
     let resident_mb_before = world.resident_mb();
     let mut codes = world.codes(count);
     let before = world.others(&mut codes).await?;
@@ -102,13 +108,21 @@ pub(in crate::commands) async fn run(count: usize, answer_after: Duration, no_sy
         different_answers: crowd.different + crowd.forged,
         resident_mb_before,
         resident_mb_waiting,
+        pushed: world.figure("bivector_push_leave_seconds_count").await?,
+        pushed_within_50_ms: world.figure("bivector_push_leave_seconds_bucket{le=\"0.05\"}").await?,
+        pushed_within_100_ms: world.figure("bivector_push_leave_seconds_bucket{le=\"0.1\"}").await?,
+        push_faults: push.faults().len(),
         others_p50_us: quantiles(0.5),
         others_p99_us: quantiles(0.99),
         others_failed: before.bad + during.bad,
     };
     world.stop().await;
     print(&figures, &crowd, answer_after, global);
-    let good = figures.accepted == count as u64 && figures.asked == count as u64 && figures.different_answers == 0;
+    let good = figures.accepted == count as u64
+        && figures.asked == count as u64
+        && figures.different_answers == 0
+        && figures.pushed == count as u64
+        && figures.push_faults == 0;
     Ok(ExitCode::from(u8::from(!good)))
 }
 
@@ -116,12 +130,18 @@ fn failed(error: impl std::fmt::Display) -> Failure {
     Failure::no(error.to_string(), "check this machine's resource limits")
 }
 
-/// Every robot looks once its time has come, and again until it finds what it is to answer.
-async fn answer_all(robots: Vec<RobotHandset>, began: Instant, begin_within: Duration, after: Duration) {
+/// Every robot is woken by push, shows that, and answers once its time has come; without a message it looks by itself.
+async fn answer_all(robots: Vec<(RobotHandset, RobotSubscription)>, began: Instant, begin_within: Duration, after: Duration) {
     let count = robots.len().max(1);
     let habits = HandsetHabits { answers: Answers::Approve, after: (Duration::ZERO, Duration::ZERO) };
-    let each = robots.into_iter().enumerate().map(|(index, robot)| async move {
+    let each = robots.into_iter().enumerate().map(|(index, (robot, subscription))| async move {
         let asked = begin_within.mul_f64(index as f64 / count as f64);
+        let woken = tokio::time::timeout_at((began + asked + after).into(), subscription.next()).await;
+        if let Ok(Some(notice)) = woken
+            && let Err(error) = robot.report(&notice.ticket, "shown").await
+        {
+            tracing::debug!(%error, "a robot could not report");
+        }
         tokio::time::sleep((began + asked + after).saturating_duration_since(Instant::now())).await;
         for _ in 0..20 {
             match robot.waiting().await {
@@ -148,11 +168,13 @@ struct World {
     _folder: tempfile::TempDir,
 }
 
-fn site_text(directory: SocketAddr, count: usize) -> String {
+fn site_text(directory: SocketAddr, count: usize, http: SocketAddr, push: &StandInPush) -> String {
+    let (page, push) = (http.port(), push.origin());
     let most = (count * 2).max(1000);
     format!(
         "format = 1\nname = \"Load\"\n[doors.radius]\nlisten = [\"127.0.0.1:0\"]\nlogins_in_flight = {most}\n[factors.totp]\nwindow = 10\n\
-         [handset]\nconfirmed_by = \"invitation\"\n\
+         [handset]\nconfirmed_by = \"invitation\"\naddress = \"http://localhost:{page}\"\n\
+         [push]\nservices = [\"{push}\"]\ncontact = \"mailto:load@northmoor.example\"\n\
          [[gateways]]\nname = \"load\"\nfrom = [\"127.0.0.1\"]\nsecret = \"gateway/load\"\nlogins_in_flight = {most}\n\
          patience = {{ wait = \"2s\", tries = 20 }}\n\
          [[gateways]]\nname = \"other\"\nfrom = [\"{OTHER}\"]\nsecret = \"gateway/load\"\n\
@@ -166,7 +188,7 @@ fn site_text(directory: SocketAddr, count: usize) -> String {
 }
 
 impl World {
-    async fn start(count: usize, directory: SocketAddr, no_sync: bool) -> Result<Self, Failure> {
+    async fn start(count: usize, directory: SocketAddr, push: &StandInPush, no_sync: bool) -> Result<Self, Failure> {
         let folder = tempfile::tempdir().map_err(failed)?;
         let own = std::env::current_exe().map_err(failed)?;
         let mut command = Command::new(own);
@@ -192,7 +214,7 @@ impl World {
         for name in ["gateway/load", "directory/load"] {
             client.ask::<_, ()>(Method::PUT, "/secrets", &[], Some(&serde_json::json!({ "name": name, "value": SECRET }))).await?;
         }
-        let request = ApplyRequest { text: site_text(directory, count), ..ApplyRequest::default() };
+        let request = ApplyRequest { text: site_text(directory, count, http, push), ..ApplyRequest::default() };
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
         let csv = (count..count + CODERS).fold("login,source,totp_seed\n".to_owned(), |csv, person| {
             let seed = data_encoding::BASE32_NOPAD.encode(super::seed(person).as_bytes());
@@ -205,7 +227,7 @@ impl World {
     }
 
     /// Invites and enrols, each by the calls that people's own handsets make.
-    async fn enrol(&self, count: usize) -> Result<Vec<RobotHandset>, Failure> {
+    async fn enrol(&self, count: usize, push: &StandInPush) -> Result<Vec<(RobotHandset, RobotSubscription)>, Failure> {
         let server = format!("http://{}", self.http);
         let each = (0..count).map(|person| {
             let (server, client, calls) = (&server, &self.client, &self.calls);
@@ -214,10 +236,11 @@ impl World {
                 let made: Made = client.ask(Method::POST, &path, &[], Some(&serde_json::json!({}))).await?;
                 let mut robot = RobotHandset::enrol(calls, server, &made.code, "robot").await.map_err(failed)?;
                 robot.begin().await.map_err(failed)?;
-                Ok::<_, Failure>(robot)
+                let subscription = robot.subscribe(push).await.map_err(failed)?;
+                Ok::<_, Failure>((robot, subscription))
             }
         });
-        let robots: Vec<Result<RobotHandset, Failure>> = stream::iter(each).buffered(CALLS).collect().await;
+        let robots: Vec<Result<_, Failure>> = stream::iter(each).buffered(CALLS).collect().await;
         robots.into_iter().collect()
     }
 
@@ -283,6 +306,17 @@ fn print(figures: &Figures, crowd: &Crowd, after: Duration, global: &Global) {
         "answers to resends",
         figures.repeated_answers.to_string(),
         format!("{} with other bytes than the first", figures.different_answers),
+    );
+    let share = |within: u64| format!("{:.2} %", 100.0 * within as f64 / figures.pushed.max(1) as f64);
+    row(
+        "push messages",
+        figures.pushed.to_string(),
+        format!(
+            "{} left within 50 ms of the request, {} within 100 ms; {} faults",
+            share(figures.pushed_within_50_ms),
+            share(figures.pushed_within_100_ms),
+            figures.push_faults
+        ),
     );
     row("resident", format!("{:.0} MB", figures.resident_mb_waiting), format!("{:.0} MB before", figures.resident_mb_before));
     let took = |values: [u64; 2]| format!("{} before, {} beside", output::took(values[0]), output::took(values[1]));
