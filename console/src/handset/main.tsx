@@ -14,7 +14,14 @@ function Handset() {
   const [own, setOwn] = useState(() => window.location.pathname.endsWith('/own'))
   const [page, setPage] = useState<Page>()
   useEffect(() => {
-    call<Page>('GET', '/page').then(setPage, () => {})
+    const tag = currentLanguage()
+    call<Page>('GET', `/page?language=${encodeURIComponent(tag)}`).then(
+      (found) => {
+        setPage(found)
+        speak(tag, found.texts)
+      },
+      () => {},
+    )
     ownDevice().then(
       (known) => setDevice(known ?? null),
       () => setDevice(null),

@@ -32,9 +32,11 @@ export function onLanguage(listener: () => void): () => void {
 export function speak(tag: string, texts: Own = own) {
   const wanted = tag || language
   document.documentElement.lang = wanted.split('-')[0] || 'en'
-  if (wanted === language && texts === own) return
+  const same = JSON.stringify(texts) === JSON.stringify(own)
+  if (wanted === language && same) return
+  // The site's texts are for one language.
+  own = wanted !== language && same ? {} : texts
   language = wanted
-  own = texts
   try {
     localStorage.setItem(KEPT, wanted)
   } catch {

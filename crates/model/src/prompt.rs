@@ -88,6 +88,8 @@ pub struct Texts {
     pub fallback: String,
     /// Texts that the site file gives, by language tag.
     pub own: BTreeMap<String, OwnTexts>,
+    /// Texts of the handset page that the site file gives, by language tag: the English text, and what stands in its place.
+    pub page: BTreeMap<String, BTreeMap<String, String>>,
 }
 
 impl Texts {
@@ -103,6 +105,14 @@ impl Texts {
             .into_iter()
             .find_map(|tag| self.own.get(tag).and_then(|own| own.get(&text)).map(String::as_str).or_else(|| shipped(tag, text)));
         fill(template.unwrap_or(text.shipped()[LAST_RESORT]), places)
+    }
+}
+
+impl Texts {
+    /// Texts of the handset page that the site gives for a language, or for the nearest that it gives any for.
+    pub fn of_page(&self, language: &str) -> BTreeMap<String, String> {
+        let general = language.split('-').next().unwrap_or_default();
+        [language, general].into_iter().find_map(|tag| self.page.get(tag)).cloned().unwrap_or_default()
     }
 }
 

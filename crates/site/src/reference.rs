@@ -144,6 +144,7 @@ keys! {
         "push_test_title" "text" "as shipped" "In English: “Test from {site}”. Places: `{site}`.";
         "push_test_body" "text" "as shipped" "In English: “Tap here to confirm that this phone shows notifications.”.";
         "wake_message" "text" "as shipped" "In English: “{site}: somebody is signing in with your name through {gateway}. Open on your phone to answer: {link}”. Places: `{site}`, `{gateway}`, `{link}`.";
+        "page" "table of texts" "as shipped" "Texts of the handset page, by the English text that each replaces: `{ \"Deny\" = \"Weigeren\" }`.";
         "wake_subject" "text" "as shipped" "In English: “Sign-in request from {site}”. Places: `{site}`.";
         "unanswered" "text" "as shipped" "Said before the next prompt, when nobody answered an approval.";
         "enrol" "text" "as shipped" "The key of a new authenticator app, with `{key}` and `{site}`.";

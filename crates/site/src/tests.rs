@@ -612,3 +612,20 @@ fn a_simulated_phone_is_open_or_in_a_pocket() {
         assert_eq!(read(wrong), None, "{wrong}");
     }
 }
+
+#[test]
+fn a_site_may_write_texts_of_the_handset_page_by_their_english_ones() {
+    let with = |line: &str| {
+        let text = GOOD.replacen("[[newcomers]]", &format!("[texts.nl.page]\n{line}\n\n[[newcomers]]"), 1);
+        let (site, findings) = Site::read(&text, &known());
+        (site, findings.into_iter().map(|finding| format!("{}: {}; {}", finding.code, finding.message, finding.remedy)).collect::<Vec<_>>())
+    };
+    let (site, found) = with("\"Deny\" = \"Weigeren\"");
+    assert_eq!(found, Vec::<String>::new());
+    let texts = site.unwrap().texts;
+    assert_eq!(texts.of_page("nl-BE").get("Deny").map(String::as_str), Some("Weigeren"));
+    assert!(texts.of_page("fr").is_empty());
+    assert_eq!(with("\"Denny\" = \"Weigeren\"").1, ["name-not-found: the handset page has no text `Denny`; did you mean `Deny`?"]);
+    let places = with("\"through {gateway}\" = \"via {gatewai}\"").1;
+    assert_eq!(places, ["bad-template: `{gatewai}` is not a placeholder of this text; known here: `{gateway}`"]);
+}

@@ -202,7 +202,8 @@ async fn a_phone_that_denies_permission_says_so_and_people_see_it() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_page_speaks_the_persons_language_and_its_link_does_nothing_elsewhere() {
     let push = push_service().await;
-    let world = world(&push, &[]).await;
+    let own = "[texts.de.page]\n\"Recent answers\" = \"Meine Antworten\"\n\n[[newcomers]]";
+    let world = world(&push, &[("[[newcomers]]", own)]).await;
     let german = json!({ "name": "Ines Okafor", "language": "de" });
     let (status, changed) = world.service.call("PUT", "/people/tidehall/ines", Some(german)).await;
     assert_eq!(status, 200, "{changed}");
@@ -211,6 +212,7 @@ async fn the_page_speaks_the_persons_language_and_its_link_does_nothing_elsewher
     wait_for(&phone.page, "[data-testid=elsewhere]", "Nothing was approved. Open it on that phone.").await;
     phone.enrol(&world, "ines", "Set up this phone").await;
     wait_for(&phone.page, "h2", "Mitteilungen").await;
+    wait_for(&phone.page, "h2", "Meine Antworten").await;
     let language = phone.page.execute("return document.documentElement.lang", vec![]).await.unwrap();
     assert_eq!(language.json(), &json!("de"));
     let login = log_in(&world, "ines");

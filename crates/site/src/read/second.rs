@@ -1,6 +1,7 @@
 //! Everything about second factors: how codes are read, couriers, what people read, who needs none.
 
 use super::super::check;
+use super::super::finding::did_you_mean;
 use super::super::section::{At, Item, Section, quoted};
 use super::super::{Carries, Courier, CourierBy, Lockout, Passwords, Sending, Server, Waived, Waiver};
 use super::SECOND;
@@ -8,6 +9,8 @@ use super::parts::read_range;
 use bivector_model::device::CodeLimits;
 use bivector_model::prompt::{OwnTexts, Text, Texts, strange_places};
 use ipnet::IpNet;
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
 use std::time::Duration;
 
 /// What a courier's templates have places for.
@@ -112,13 +115,40 @@ pub(super) fn read_texts(top: &Section<'_, '_, '_>) -> Texts {
             allowed_places(&template, text.places(), &section);
             own.insert(*text, template.value);
         }
+        let page = read_page(&section);
         section.finish();
+        if !page.is_empty() {
+            texts.page.insert(tag.value.clone(), page);
+        }
         texts.own.insert(tag.value, own);
     }
     if let Some(tag) = language.filter(|tag| !texts.languages().any(|known| known == tag.value)) {
         unknown_language(&tag, &texts, top);
     }
     texts
+}
+
+/// What the handset page says, by its English text, which is the key in the page's own list.
+static PAGE: LazyLock<BTreeMap<String, Vec<String>>> =
+    LazyLock::new(|| serde_json::from_str(include_str!("../../../../console/src/handset/messages.json")).unwrap_or_default());
+
+/// Texts of the handset page: each stands for an English one, with the same places.
+fn read_page(section: &Section<'_, '_, '_>) -> BTreeMap<String, String> {
+    let mut page = BTreeMap::new();
+    for (english, mut texts) in section.lists("page") {
+        let (Some(text), true) = (texts.pop(), texts.is_empty()) else { continue };
+        if !PAGE.contains_key(&english.value) {
+            let message = format!("the handset page has no text `{}`", english.value);
+            let remedy = did_you_mean(&english.value, PAGE.keys().map(String::as_str));
+            let remedy = remedy.unwrap_or_else(|| "write the English text exactly as the page shows it".to_owned());
+            section.notes.error("name-not-found", english.span, message, remedy);
+            continue;
+        }
+        let places: Vec<&str> = english.value.split('{').skip(1).filter_map(|rest| rest.split('}').next()).collect();
+        allowed_places(&text, &places, section);
+        page.insert(english.value, text.value);
+    }
+    page
 }
 
 /// Reports a language that nothing is written in.

@@ -5,7 +5,7 @@ mod enrolling;
 mod pushing;
 
 pub(super) use enrolling::{AppCode, not_proved};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -14,7 +14,7 @@ use super::auth::cookie;
 use super::guard::Caller;
 use super::problem::{Body, Problem};
 use axum::Json;
-use axum::extract::{FromRequestParts, Path, State};
+use axum::extract::{FromRequestParts, Path, Query, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -28,6 +28,7 @@ use bivector_model::totp;
 use bivector_store::clock;
 use bivector_store::records::{DeviceKind, PersonRow, WaitsFor};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 const COOKIE: &str = "bivector_handset";
@@ -122,14 +123,25 @@ struct PageView {
     site: String,
     /// Whether people can sign in to their own page.
     signs_in: bool,
+    /// Texts that the site gives for this language, by the English text that each replaces.
+    texts: BTreeMap<String, String>,
+}
+
+/// What the page wants to know.
+#[derive(Deserialize, IntoParams)]
+struct PageQuery {
+    /// The language that the page speaks (RFC 5646).
+    #[serde(default)]
+    language: String,
 }
 
 /// What the page shows before anybody is known.
-#[utoipa::path(get, operation_id = "handset_page", path = "/page", tag = "handset", security(()),
+#[utoipa::path(get, operation_id = "handset_page", path = "/page", tag = "handset", params(PageQuery), security(()),
     responses((status = 200, body = PageView), (status = 401, body = Problem)))]
-async fn page(State(state): State<ApiState>) -> Result<Json<PageView>, Problem> {
+async fn page(State(state): State<ApiState>, Query(query): Query<PageQuery>) -> Result<Json<PageView>, Problem> {
     let live = live(&state)?;
-    Ok(Json(PageView { site: live.site.name.clone(), signs_in: live.site.handset.chain.is_some() }))
+    let texts = live.site.texts.of_page(&query.language);
+    Ok(Json(PageView { site: live.site.name.clone(), signs_in: live.site.handset.chain.is_some(), texts }))
 }
 
 /// What the device shows until somebody has confirmed it.
