@@ -173,11 +173,7 @@ function Factor({ person, factor }: { person: PersonView; factor: FactorView }) 
       <p className="flex items-baseline gap-2">
         <strong>{factor.label}</strong>
         <span className="text-ink-soft">{factor.kind}</span>
-        <span className={`ml-auto ${factor.state === 'ready' ? 'text-flood' : 'text-ebb'}`}>
-          {factor.state === 'ready'
-            ? '● Ready'
-            : `✕ ${factor.state === 'waiting' ? 'Awaiting confirmation' : factor.state.replace('-', ' ')}`}
-        </span>
+        <FactorMark factor={factor} />
       </p>
       {factor.digits > 0 && <p className="text-ink-soft">{about(factor)}</p>}
       <p className="text-ink-faint text-xs">
@@ -201,6 +197,15 @@ function Factor({ person, factor }: { person: PersonView; factor: FactorView }) 
       </div>
     </section>
   )
+}
+
+/** How a factor is. A handset is ready once its notifications work. */
+function FactorMark({ factor }: { factor: FactorView }) {
+  const silent = factor.push != null && factor.push.state !== 'ready'
+  if (factor.state === 'ready' && silent) return <span className="ml-auto text-warn">▲ No notifications</span>
+  if (factor.state === 'ready') return <span className="ml-auto text-flood">● Ready</span>
+  const what = factor.state === 'waiting' ? 'Awaiting confirmation' : factor.state.replace('-', ' ')
+  return <span className="ml-auto text-ebb">✕ {what}</span>
 }
 
 function about(factor: FactorView): string {

@@ -16,7 +16,7 @@ export function PushLine({ person, factor }: { person: PersonView; factor: Facto
   return (
     <div data-testid="push" className="mt-1">
       <p className={push.state === 'ready' ? 'text-flood' : 'text-warn'}>
-        {push.state === 'ready' ? '●' : '▲'} {push.said}
+        {push.state === 'ready' ? '●' : '▲'} {push.said.charAt(0).toUpperCase() + push.said.slice(1)}
       </p>
       <p className="text-ink-faint text-xs">
         {push.heard_us != null ? `Last heard from ${fullTime(push.heard_us)}` : 'Never heard from'}

@@ -146,7 +146,7 @@ impl Records {
         .await
     }
 
-    /// Keeps a subscription: untested, until the person has confirmed a message.
+    /// Keeps a subscription: untested, until the person has confirmed a message. A handset that was ready stays so when it subscribes again.
     pub async fn subscribe(&self, new: NewSubscription, now: Moment) -> Result<Subscribed, RecordsError> {
         self.write(move |transaction| {
             let device = new.device.cast_signed();
@@ -172,7 +172,7 @@ impl Records {
             transaction.execute(
                 "INSERT INTO pushes (device, state, why, since_us, service, endpoint, sealed, key, heard_us)
                  VALUES (?1, 'untested', '', ?2, ?3, ?4, ?5, ?6, ?2)
-                 ON CONFLICT (device) DO UPDATE SET state = 'untested', why = '', since_us = ?2, service = ?3, endpoint = ?4, sealed = ?5,
+                 ON CONFLICT (device) DO UPDATE SET state = CASE state WHEN 'ready' THEN 'ready' ELSE 'untested' END, why = '', since_us = ?2, service = ?3, endpoint = ?4, sealed = ?5,
                      key = ?6, heard_us = ?2, result = ''",
                 params![device, at, new.service, new.endpoint, new.sealed, new.key.cast_signed()],
             )?;
@@ -310,6 +310,8 @@ mod tests {
         let ready = row(&records, 1).await;
         assert_eq!((ready.state, ready.since_us), (PushState::Ready, NOON.micros() + 5_000_000));
         assert_eq!(ready.sealed, Some(vec![7]));
+        records.subscribe(subscription(1, 8), NOON).await.unwrap();
+        assert_eq!(row(&records, 1).await.state, PushState::Ready, "the same browser subscribes with a new key");
     }
 
     #[tokio::test(flavor = "multi_thread")]
