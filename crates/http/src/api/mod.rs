@@ -302,3 +302,6 @@ fn operators_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(events::events))
         .route("/openapi.json", get(async |_: Insider| ([("content-type", "application/json")], description())))
 }
+
+#[cfg(test)]
+mod route_tests;

@@ -136,6 +136,13 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
     }
 }
 
+/// Where a body is wrong, as the parser says it at the end.
+fn place(text: &str) -> String {
+    let at =
+        text.rsplit_once(" at line ").map(|(_, at)| at).filter(|at| at.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b' '));
+    at.map_or_else(String::new, |at| format!(", at line {at}"))
+}
+
 fn unreadable(rejection: &JsonRejection) -> Problem {
     match rejection {
         JsonRejection::MissingJsonContentType(_) => Problem::new(
@@ -144,11 +151,17 @@ fn unreadable(rejection: &JsonRejection) -> Problem {
             "the request body must be JSON",
             "send `content-type: application/json`",
         ),
-        JsonRejection::JsonSyntaxError(_) => {
-            Problem::new(StatusCode::BAD_REQUEST, "body", "the body is not JSON", "see /api/v1/openapi.json")
+        JsonRejection::JsonSyntaxError(error) => {
+            let said = format!("the body is not JSON{}", place(&error.body_text()));
+            Problem::new(StatusCode::BAD_REQUEST, "body", said, "see /api/v1/openapi.json")
         }
-        JsonRejection::JsonDataError(_) => {
-            Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", "a field is missing or has the wrong type", "see /api/v1/openapi.json")
+        JsonRejection::JsonDataError(error) => {
+            let text = error.body_text();
+            // Names of missing fields are ours; values and other names may be somebody's secrets.
+            let missing = text.split_once("missing field `").and_then(|(_, rest)| rest.split_once('`')).map(|(field, _)| field);
+            let what = missing.map_or("a field has the wrong type".to_owned(), |field| format!("the field `{field}` is missing"));
+            let said = format!("{what}{}", place(&text));
+            Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "body", said, "see /api/v1/openapi.json")
         }
         other => Problem::new(
             other.status(),
