@@ -32,3 +32,23 @@ fn inode_of(table: &str, port: u16) -> Option<String> {
         (listens && u16::from_str_radix(local_port, 16).ok()? == port).then(|| fields.get(9).map(|inode| (*inode).to_owned()))?
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::net::{TcpListener, UdpSocket};
+
+    #[test]
+    fn whoever_holds_a_port_is_named_with_its_process() {
+        let own = format!("(process {})", std::process::id());
+        let tcp = TcpListener::bind("127.0.0.1:0").unwrap();
+        let udp = UdpSocket::bind("127.0.0.1:0").unwrap();
+        for (protocol, address) in [("tcp", tcp.local_addr().unwrap()), ("udp", udp.local_addr().unwrap())] {
+            let holder = who_holds(protocol, address).unwrap();
+            assert!(holder.ends_with(&own), "{holder}");
+        }
+        let address = tcp.local_addr().unwrap();
+        drop(tcp);
+        assert_eq!(who_holds("tcp", address), None);
+    }
+}

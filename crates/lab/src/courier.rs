@@ -244,3 +244,95 @@ async fn read_mail<S: AsyncRead + Unpin>(stream: &mut BufReader<S>) -> io::Resul
         text.push_str(&line);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tokio::io::AsyncReadExt;
+    use tokio::net::TcpStream;
+
+    async fn courier(habits: CourierHabits) -> StandInCourier {
+        let any = SocketAddr::from(([127, 0, 0, 1], 0));
+        StandInCourier::start(any, any, habits).await.unwrap()
+    }
+
+    /// Says some lines over a connection, one after the other; what was answered to each.
+    async fn talk(to: SocketAddr, lines: &[&str]) -> Vec<String> {
+        let mut stream = BufReader::new(TcpStream::connect(to).await.unwrap());
+        let mut answers = Vec::new();
+        for line in std::iter::once(&"").chain(lines) {
+            if !line.is_empty() {
+                stream.write_all(format!("{line}\r\n").as_bytes()).await.unwrap();
+            }
+            loop {
+                let mut answer = String::new();
+                stream.read_line(&mut answer).await.unwrap();
+                let last = answer.as_bytes().get(3) != Some(&b'-');
+                if last {
+                    answers.push(answer.trim_end().to_owned());
+                    break;
+                }
+            }
+        }
+        answers
+    }
+
+    async fn post(to: SocketAddr, body: &str) -> String {
+        let mut stream = TcpStream::connect(to).await.unwrap();
+        let request = format!(
+            "POST /messages HTTP/1.1\r\nhost: lab\r\nauthorization: Bearer t\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
+            body.len()
+        );
+        stream.write_all(request.as_bytes()).await.unwrap();
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).await.unwrap();
+        answer.lines().next().unwrap_or_default().to_owned()
+    }
+
+    #[tokio::test]
+    async fn a_mail_is_taken_with_its_receiver_and_text_and_without_its_headers() {
+        let courier = courier(CourierHabits::default()).await;
+        let answers = talk(
+            courier.smtp(),
+            &[
+                "EHLO here",
+                "MAIL FROM:<a@northmoor.example>",
+                "RCPT TO:<ines@northmoor.example>",
+                "DATA",
+                "Subject: code\r\n\r\nYour code is 123456\r\n.",
+                "NONSENSE",
+                "QUIT",
+            ],
+        )
+        .await;
+        let codes: Vec<&str> = answers.iter().map(|answer| &answer[..3]).collect();
+        assert_eq!(codes, ["220", "250", "250", "250", "354", "250", "502", "221"]);
+        let arrived = courier.arrived();
+        assert_eq!((arrived[0].by.as_str(), arrived[0].to.as_str()), ("mail", "ines@northmoor.example"));
+        assert_eq!(arrived[0].text, "Your code is 123456");
+    }
+
+    #[tokio::test]
+    async fn a_call_is_remembered_with_its_authorization_unless_it_is_refused() {
+        let courier = courier(CourierHabits::default()).await;
+        assert_eq!(post(courier.http(), r#"{"to":"+46","text":"Your code is 1"}"#).await, "HTTP/1.1 200 OK");
+        let arrived = courier.arrived().pop().unwrap();
+        assert_eq!(
+            (arrived.to.as_str(), arrived.text.as_str(), arrived.authorization.as_deref()),
+            ("+46", "Your code is 1", Some("Bearer t"))
+        );
+        courier.behave(CourierHabits { status: 503, ..CourierHabits::default() });
+        assert_eq!(post(courier.http(), "{}").await, "HTTP/1.1 503 Service Unavailable");
+        assert_eq!(courier.arrived().len(), 1);
+    }
+
+    #[tokio::test]
+    async fn the_oldest_messages_make_room() {
+        let courier = courier(CourierHabits::default()).await;
+        for number in 0..KEPT + 5 {
+            courier.inbox.keep("http", String::new(), number.to_string(), None);
+        }
+        let arrived = courier.arrived();
+        assert_eq!((arrived.len(), arrived[0].text.as_str()), (KEPT, "5"));
+    }
+}

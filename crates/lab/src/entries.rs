@@ -214,3 +214,95 @@ fn in_scope(dn: &str, base: &str, scope: &LdapSearchScope) -> bool {
         _ => above.is_empty() || above.ends_with(','),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const DATA: &str = include_str!("../../../demo/directory.toml");
+    const BASE: &str = "dc=northmoor,dc=example";
+
+    fn entries() -> Entries {
+        Entries::new(&DirectoryData::parse(DATA).unwrap())
+    }
+
+    fn found(base: &str, scope: LdapSearchScope, filter: LdapFilter) -> Vec<String> {
+        let entries = entries();
+        let mut names: Vec<String> = entries.search(base, &scope, &filter).iter().map(|entry| entry.dn.clone()).collect();
+        names.sort();
+        names
+    }
+
+    fn equals(attribute: &str, value: &str) -> LdapFilter {
+        LdapFilter::Equality(attribute.into(), value.into())
+    }
+
+    #[test]
+    fn a_data_file_that_cannot_be_read_says_where() {
+        let error = DirectoryData::parse("base = \"dc=example\"\n[[people]]\nuid = \"ines\"\nnmae = \"Ines\"\n").unwrap_err().to_string();
+        assert!(error.starts_with("the directory's data cannot be read:") && error.contains("line 4") && error.contains("nmae"), "{error}");
+    }
+
+    #[test]
+    fn people_are_found_by_their_login_name_whatever_its_case() {
+        let people = format!("ou=people,{BASE}");
+        assert_eq!(found(&people, LdapSearchScope::Subtree, equals("uid", "INES")), [format!("uid=ines,{people}")]);
+        assert_eq!(found(&people, LdapSearchScope::Subtree, equals("UID", "ines")), [format!("uid=ines,{people}")]);
+        assert_eq!(found(&people, LdapSearchScope::Subtree, equals("uid", "nobody")), Vec::<String>::new());
+        assert_eq!(found(&format!("ou=groups,{BASE}"), LdapSearchScope::Subtree, equals("uid", "ines")), Vec::<String>::new());
+    }
+
+    #[test]
+    fn a_scope_is_a_base_one_level_or_everything_below() {
+        let any = || LdapFilter::Present("objectClass".into());
+        let people = format!("ou=people,{BASE}");
+        assert_eq!(found(&people, LdapSearchScope::Base, any()), [people.clone()]);
+        let level = found(&people, LdapSearchScope::OneLevel, any());
+        assert!(level.iter().all(|dn| dn.starts_with("uid=")) && level.len() > 5, "{level:?}");
+        assert_eq!(found(&people, LdapSearchScope::Subtree, any()).len(), level.len() + 1);
+        assert_eq!(found("dc=elsewhere", LdapSearchScope::Subtree, any()), Vec::<String>::new());
+    }
+
+    #[test]
+    fn filters_are_joined_and_turned_round() {
+        let crew = || equals("memberOf", &format!("cn=turbine-crew,ou=groups,{BASE}"));
+        let all = found(BASE, LdapSearchScope::Subtree, crew());
+        assert!(all.contains(&format!("uid=tomasz,ou=people,{BASE}")), "{all:?}");
+        let both = LdapFilter::And(vec![crew(), equals("cn", "Tomasz Brandt")]);
+        assert_eq!(found(BASE, LdapSearchScope::Subtree, both).len(), 1);
+        let either = LdapFilter::Or(vec![equals("cn", "Ines Okafor"), equals("cn", "Tomasz Brandt")]);
+        assert_eq!(found(BASE, LdapSearchScope::Subtree, either).len(), 2);
+        let neither = LdapFilter::And(vec![equals("objectClass", "inetOrgPerson"), LdapFilter::Not(Box::new(crew()))]);
+        let others = found(BASE, LdapSearchScope::Subtree, neither);
+        assert!(others.contains(&format!("uid=ines,ou=people,{BASE}")) && others.iter().all(|dn| !all.contains(dn)), "{others:?}");
+    }
+
+    #[test]
+    fn groups_list_their_members_and_people_their_groups_only_if_asked() {
+        let entries = entries();
+        let group = entries.search(BASE, &LdapSearchScope::Subtree, &equals("cn", "control-room"));
+        let members = group[0].result(&[]).attributes.into_iter().find(|attribute| attribute.atype == "member").unwrap();
+        assert_eq!(members.vals, [format!("uid=ines,ou=people,{BASE}").into_bytes()]);
+        let ines = entries.search(BASE, &LdapSearchScope::Subtree, &equals("uid", "ines"))[0];
+        let shown = |wanted: &[&str]| -> Vec<String> {
+            let wanted: Vec<String> = wanted.iter().map(|name| (*name).to_owned()).collect();
+            ines.result(&wanted).attributes.into_iter().map(|attribute| attribute.atype).collect()
+        };
+        assert!(!shown(&[]).contains(&"memberOf".to_owned()), "as an operational attribute");
+        assert_eq!(shown(&["memberof", "CN"]), ["cn", "memberOf"]);
+        assert!(shown(&["*", "memberOf"]).len() > 5);
+    }
+
+    #[test]
+    fn an_address_for_mail_is_made_of_the_login_name_where_none_is_given() {
+        let data = DirectoryData::parse(&format!(
+            "base = \"{BASE}\"\n[[people]]\nuid = \"ines\"\nname = \"Ines\"\npassword = \"x\"\n[[people]]\nuid = \"yuki\"\nname = \"Yuki\"\npassword = \"x\"\nmail = \"y@northmoor.example\"\n"
+        ));
+        let entries = Entries::new(&data.unwrap());
+        for (uid, mail) in [("ines", "ines@northmoor.example"), ("yuki", "y@northmoor.example")] {
+            let found = entries.search(BASE, &LdapSearchScope::Subtree, &equals("mail", mail));
+            assert_eq!(found[0].dn, person_dn(BASE, uid));
+        }
+        assert!(entries.has(&person_dn(BASE, "INES")) && !entries.has("uid=nobody") && entries.suffix() == BASE);
+    }
+}

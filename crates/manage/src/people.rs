@@ -537,4 +537,86 @@ mod tests {
         let messages: Vec<_> = errors.iter().map(|error| error.message.as_str()).collect();
         assert!(messages[0].starts_with("unknown column `sorce`") && messages[1] == "the column `source` is missing");
     }
+
+    /// Reads one line below this header; the errors by column and message.
+    fn wrong(header: &str, line: &str) -> Vec<(String, String)> {
+        let (_, errors) = read(&format!("login,source,{header}\n{line}\n"), &["tidehall".into()]);
+        errors.into_iter().map(|error| (error.column.unwrap_or_default(), error.message)).collect()
+    }
+
+    fn read_one(header: &str, line: &str) -> Line {
+        let (mut lines, errors) = read(&format!("login,source,{header}\n{line}\n"), &["tidehall".into()]);
+        assert!(errors.is_empty(), "{errors:?}");
+        lines.remove(0)
+    }
+
+    #[test]
+    fn each_column_has_its_own_mistakes() {
+        for (header, line, column, message) in [
+            ("password", "ines,tidehall,tide", "password", "`tidehall` checks its own passwords; leave it empty"),
+            ("name", ",roster,Nobody", "login", "a login name has 1 to 253 bytes and no control characters"),
+            ("name", "ines,tidhall,Ines", "source", "unknown source `tidhall`; known: tidehall, roster"),
+        ] {
+            assert_eq!(wrong(header, line), [(column.to_owned(), message.to_owned())], "{header}: {line}");
+        }
+        for (header, line, column) in [
+            ("disabled", "ines,roster,perhaps", "disabled"),
+            ("keep", "ines,roster,forever", "keep"),
+            ("totp_seed,digits", "ines,roster,GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ,5", "digits"),
+            ("totp_seed,period", "ines,roster,GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ,0", "period"),
+        ] {
+            let found = wrong(header, line);
+            assert!(found.iter().any(|(seen, _)| seen == column), "{header}: {line}: {found:?}");
+        }
+    }
+
+    #[test]
+    fn names_are_read_in_lower_case_and_groups_one_by_one() {
+        let line = read_one("name,groups", "  INES ,tidehall,Ines Okafor,control-room;Turbine-Crew");
+        assert_eq!((line.person.login.as_str(), line.person.name.as_str()), ("ines", "Ines Okafor"));
+        assert_eq!(line.person.groups.len(), 2);
+        assert!(line.password.is_none() && line.device.is_none());
+    }
+
+    #[test]
+    fn a_byte_order_mark_comments_and_empty_lines_are_no_people() {
+        let text = "\u{feff}login,source\n# who is who\nines,tidehall\n\nyuki,tidehall\n";
+        let (lines, errors) = read(text, &["tidehall".into()]);
+        assert_eq!((lines.len(), errors.len()), (2, 0));
+        let (lines, errors) = read("", &[]);
+        assert!(lines.is_empty() && errors.iter().any(|error| error.message == "the column `login` is missing"), "{errors:?}");
+    }
+
+    #[test]
+    fn control_characters_of_a_file_are_not_repeated_as_they_are() {
+        let error = line_error(7, Some("login"), "`\u{1b}[31mines` is unknown".into());
+        assert_eq!(error.message, "`\\u{1b}[31mines` is unknown");
+        assert_eq!((error.line, error.column.as_deref()), (7, Some("login")));
+    }
+
+    #[test]
+    fn a_person_differs_where_anything_that_is_kept_does() {
+        let known = PersonRow {
+            id: 1,
+            source: "tidehall".into(),
+            login: "ines".into(),
+            name: "Ines Okafor".into(),
+            password: None,
+            groups: Vec::new(),
+            disabled: false,
+            mail: Some("ines@northmoor.example".into()),
+            phone: None,
+            language: "en".into(),
+            kept: None,
+            factors: Vec::new(),
+        };
+        let same = || NewPerson { name: "Ines Okafor".into(), language: "en".into(), ..NewPerson::default() };
+        assert!(!differs(&same(), &known), "what a file leaves out stays");
+        assert!(differs(&NewPerson { name: "Ines".into(), ..same() }, &known));
+        assert!(differs(&NewPerson { language: "de".into(), ..same() }, &known));
+        assert!(differs(&NewPerson { disabled: Some(true), ..same() }, &known));
+        assert!(!differs(&NewPerson { disabled: Some(false), ..same() }, &known));
+        assert!(differs(&NewPerson { mail: Some("i@northmoor.example".into()), ..same() }, &known));
+        assert!(differs(&NewPerson { groups: vec!["crew".into()], ..same() }, &known));
+    }
 }

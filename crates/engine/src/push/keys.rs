@@ -78,6 +78,14 @@ impl PushKeys {
         self.find(shared, |key| key.public == public).await
     }
 
+    /// A key by its record number.
+    ///
+    /// # Errors
+    /// The records failed.
+    pub async fn by_id(&self, shared: &Shared, id: u64) -> Result<Option<PushKey>, RecordsError> {
+        self.find(shared, |key| key.id == id).await
+    }
+
     /// All keys, the newest first.
     ///
     /// # Errors

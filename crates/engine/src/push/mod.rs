@@ -31,7 +31,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Mutex;
 use std::time::Duration;
-use tokio::sync::mpsc;
+use tokio::sync::{Semaphore, mpsc};
 
 const HOUR: Duration = Duration::from_secs(3600);
 /// How long a test message may wait for its handset.
@@ -40,6 +40,9 @@ const TEST_LASTS: Duration = Duration::from_secs(600);
 const TICKETS: &str = "push-ticket";
 /// Approvals that wait to be taken up at most; more are shown by open pages only.
 const WAITING: usize = 16_384;
+
+/// Reads of subscriptions at the same time.
+const READS: usize = 2;
 
 /// What the task is told.
 #[derive(Debug)]
@@ -68,12 +71,21 @@ pub struct Pusher {
     pub keys: PushKeys,
     /// What was seen of handsets and is not written down yet.
     seen: Mutex<HashMap<u64, PushNoted>>,
+    /// Turns at reading subscriptions: each read at the same time takes a connection and its cache.
+    reads: Semaphore,
 }
 
 impl Default for Pusher {
     fn default() -> Self {
         let (events, taken_up) = mpsc::channel(WAITING);
-        Pusher { events, taken_up: Mutex::new(Some(taken_up)), gates: Gates::default(), keys: PushKeys::default(), seen: Mutex::default() }
+        Pusher {
+            events,
+            taken_up: Mutex::new(Some(taken_up)),
+            gates: Gates::default(),
+            keys: PushKeys::default(),
+            seen: Mutex::default(),
+            reads: Semaphore::new(READS),
+        }
     }
 }
 
@@ -81,6 +93,12 @@ impl Pusher {
     /// Where approvals tell what begins and ends.
     pub fn events(&self) -> mpsc::Sender<Event> {
         self.events.clone()
+    }
+
+    /// How some handsets can be woken, in turn.
+    async fn rows(&self, shared: &Shared, devices: Vec<u64>) -> Result<Vec<PushRow>, RecordsError> {
+        let _turn = self.reads.acquire().await;
+        shared.records.pushes(devices).await
     }
 
     fn note(&self, device: u64, change: impl FnOnce(&mut PushNoted)) {

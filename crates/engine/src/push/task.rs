@@ -136,7 +136,7 @@ async fn push(shared: &Shared, live: &LiveSite, person: &PersonRow, ask: &Approv
 /// Handsets that have subscribed, those that were heard from last first.
 async fn reachable(shared: &Shared, person: &PersonRow) -> Vec<(FactorRow, PushRow)> {
     let own = person.factors.iter().filter(|factor| factor.kind == DeviceKind::Handset && factor.settings.waits_for.is_none());
-    let rows = shared.records.pushes(own.clone().map(|factor| factor.id).collect()).await.unwrap_or_default();
+    let rows = shared.pusher.rows(shared, own.clone().map(|factor| factor.id).collect()).await.unwrap_or_default();
     let mut found: Vec<_> = rows
         .into_iter()
         .filter(|row| row.sealed.is_some())
@@ -271,7 +271,7 @@ async fn take_back(shared: &Shared, id: u64, person: &str, devices: Vec<u64>) {
         until_us: now.plus(OVER_LASTS).micros(),
         now_us: now.micros(),
     };
-    for row in shared.records.pushes(devices).await.unwrap_or_default() {
+    for row in shared.pusher.rows(shared, devices).await.unwrap_or_default() {
         let Some(device) = person.factors.iter().find(|factor| factor.id == row.device) else { continue };
         let now = clock::now();
         send(shared, &live, Message { person: &person, device, row: &row, notice: notice(now), lasts: OVER_LASTS, topic: TOPIC }).await;

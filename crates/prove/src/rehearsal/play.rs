@@ -455,3 +455,70 @@ fn number_of(exchange: &Exchange) -> Option<u8> {
         text.split(|character: char| !character.is_ascii_digit()).find(|word| word.len() == 2).and_then(|word| word.parse().ok())
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bivector_exchange::Reply;
+
+    fn site() -> Site {
+        let text = include_str!("../../../../demo/site.toml");
+        Site::read(text, &bivector_site::Known::default()).0.unwrap()
+    }
+
+    fn chain(name: &str) -> Chain {
+        site().chains.into_iter().find(|chain| chain.name == name).unwrap()
+    }
+
+    /// An exchange that ended with this code and these words.
+    fn exchange(code: Code, words: &str) -> Exchange {
+        let attributes = vec![(AttributeType::ReplyMessage, words.as_bytes().to_vec())];
+        Exchange { reply: Some(Reply { code, attributes, bytes: Vec::new() }), ..silent() }
+    }
+
+    /// An exchange without an answer.
+    fn silent() -> Exchange {
+        Exchange { reply: None, sends: 3, took: Duration::from_secs(15), discarded: Vec::new(), refused: false }
+    }
+
+    #[test]
+    fn the_number_of_a_prompt_is_its_only_word_of_two_digits() {
+        let number = |words: &str| number_of(&exchange(Code::AccessChallenge, words));
+        assert_eq!(number("Choose 42 on your phone, then continue here."), Some(42));
+        assert_eq!(number("Auf dem Telefon 17 wählen"), Some(17));
+        assert_eq!(number("Enter the code from app:"), None);
+        assert_eq!(number("We sent a code to ••• 0101."), None);
+        assert_eq!(number_of(&exchange(Code::AccessReject, "Reference 42")), None, "only a prompt shows a number");
+        assert_eq!(number_of(&silent()), None);
+    }
+
+    #[test]
+    fn an_exchange_ends_as_the_gateway_sees_it() {
+        for (code, outcome) in
+            [(Code::AccessAccept, Outcome::Accepted), (Code::AccessChallenge, Outcome::Challenged), (Code::AccessReject, Outcome::Refused)]
+        {
+            assert_eq!(outcome_of(&exchange(code, "")), outcome);
+        }
+        assert_eq!(outcome_of(&silent()), Outcome::Silent);
+    }
+
+    #[test]
+    fn a_typed_name_is_known_to_sources_without_what_the_chain_takes_off() {
+        let staff = chain("staff");
+        assert_eq!(source_login(Some(&staff), "NORTHMOOR\\Ines"), "ines");
+        assert_eq!(source_login(Some(&staff), "ines@northmoor.example"), "ines");
+        assert_eq!(source_login(None, "Ines"), "ines");
+    }
+
+    #[test]
+    fn a_robots_token_makes_codes_as_long_as_the_chain_takes_them() {
+        let (device, shows) = robot_token(Some(&chain("staff")));
+        assert!(device.digits() == 6 && device.id >= ROBOTS);
+        let Shows::Robot { settings, .. } = shows else { panic!("a robot shows its codes") };
+        assert_eq!(settings.digits, 6);
+        let mut longer = chain("staff");
+        longer.forms = vec![bivector_model::form::Form::parse("password code(8)").unwrap()];
+        assert_eq!(robot_token(Some(&longer)).0.digits(), 8);
+        assert_ne!(robot_token(None).0.id, robot_token(None).0.id, "one robot's used codes are none of another's");
+    }
+}

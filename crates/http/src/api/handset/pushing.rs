@@ -44,8 +44,10 @@ async fn of(state: &ApiState, handset: &KnownHandset) -> Result<PushOffer, Probl
     }
     let key = shared.pusher.keys.current(shared, live.site.push.key_lasts).await?.public;
     let row = shared.records.pushes(vec![id]).await?.pop().filter(|row| row.sealed.is_some());
-    let known = shared.pusher.keys.all(shared).await?;
-    let subscribed_with = row.and_then(|row| known.into_iter().find(|key| key.id == row.key)).map(|key| key.public);
+    let subscribed_with = match row {
+        Some(row) => shared.pusher.keys.by_id(shared, row.key).await?.map(|key| key.public),
+        None => None,
+    };
     Ok(PushOffer { offered: true, key, subscribed_with, push })
 }
 
