@@ -256,7 +256,7 @@ mod tests {
     fn a_scope_is_a_base_one_level_or_everything_below() {
         let any = || LdapFilter::Present("objectClass".into());
         let people = format!("ou=people,{BASE}");
-        assert_eq!(found(&people, LdapSearchScope::Base, any()), [people.clone()]);
+        assert_eq!(found(&people, LdapSearchScope::Base, any()), std::slice::from_ref(&people));
         let level = found(&people, LdapSearchScope::OneLevel, any());
         assert!(level.iter().all(|dn| dn.starts_with("uid=")) && level.len() > 5, "{level:?}");
         assert_eq!(found(&people, LdapSearchScope::Subtree, any()).len(), level.len() + 1);

@@ -398,7 +398,7 @@ impl<'s> Scene<'s> {
             }
         };
         let id = u64::from_str_radix(&shown.id, 16).unwrap_or_default();
-        if does.phone != SimulatedPhone::Open && !wake_robot(&self.play.shared, &self.live, id, does.phone).await {
+        if does.phone != SimulatedPhone::Open && !wake_robot(self.play.shared, &self.live, id, does.phone).await {
             return false;
         }
         tokio::time::sleep(does.after).await;
