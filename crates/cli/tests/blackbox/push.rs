@@ -108,9 +108,9 @@ async fn a_phone_in_a_pocket_is_woken_and_the_trace_tells_the_way_of_the_message
     let (ended, told) = end(&world, login).await;
     assert_eq!(ended, "accept");
     assert_eq!(told.len(), 3, "{told:?}");
-    assert!(told[0].starts_with("sent to “phone”, accepted by the push service after 0."), "{told:?}");
-    assert!(told[1].starts_with("“phone” showed the notification after 0."), "{told:?}");
-    assert!(told[2].starts_with("the notification was opened on “phone” after 0."), "{told:?}");
+    assert!(told[0].starts_with("sent to “phone”, accepted by the push service after "), "{told:?}");
+    assert!(told[1].starts_with("“phone” showed the notification after "), "{told:?}");
+    assert!(told[2].starts_with("the notification was opened on “phone” after "), "{told:?}");
     let seen = push.seen();
     let approval = &seen[1];
     assert!((4..=6).contains(&approval.ttl), "the message is kept as long as the approval waits: {approval:?}");
@@ -491,7 +491,7 @@ async fn a_rehearsal_plays_phones_in_pockets_and_phones_without_push() {
         steps.iter().filter(|step| step["what"] == "push").map(|step| step["said"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
     };
     let asleep = told(0).await;
-    assert!(asleep[0].starts_with("sent to “simulated handset”, accepted by the push service after 0."), "{asleep:?}");
-    assert!(asleep[1].starts_with("“simulated handset” showed the notification after 1."), "{asleep:?}");
+    assert!(asleep[0].starts_with("sent to “simulated handset”, accepted by the push service after "), "{asleep:?}");
+    assert!(asleep[1].starts_with("“simulated handset” showed the notification after "), "{asleep:?}");
     assert_eq!(told(2).await, ["not delivered to “simulated handset”: it does not allow notifications"]);
 }

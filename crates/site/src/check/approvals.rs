@@ -14,25 +14,7 @@ pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
                 format!("`{}` uses security keys, which are bound to the handset page's address, but `address` is not set", chain.name);
             notes.error("key-without-address", at(), message, "set `address = \"https://NAME\"` under `[handset]`");
         }
-        if chain.asks_handsets() && chain.wake.is_empty() {
-            let message = format!(
-                "nothing tells people that an approval of `{}` waits: only a handset page that is open at that moment shows it",
-                chain.name
-            );
-            let remedy = match site.handset.address {
-                Some(_) => "set `wake = [\"push\"]`, with a courier behind it for phones that push does not reach",
-                None => "set `address = \"https://NAME\"` under `[handset]`: push messages and links lead there",
-            };
-            notes.warn("no-wake", at(), message, remedy);
-        }
-        if chain.wake.len() > 1 && chain.wake_after >= chain.second_patience {
-            let message = format!(
-                "the second way to wake people of `{}` comes after {} s, when the login has ended",
-                chain.name,
-                chain.wake_after.as_secs()
-            );
-            notes.warn("wake-too-late", at(), message, "set `wake_after` well below `second_patience`");
-        }
+        waking(chain, site, notes);
         people_without_a_factor(chain, own().any(|gateway| gateway.shows_challenges), notes);
         if chain.when_unanswered == WhenUnanswered::Next && !own().any(|gateway| gateway.shows_challenges) {
             let message = format!("`when_unanswered` of `{}` needs a prompt, but none of its gateways shows prompts", chain.name);
@@ -77,6 +59,30 @@ pub(crate) fn approvals(site: &Site, notes: &Notes<'_>) {
 
 fn unsigned(gateway: &Gateway) -> bool {
     gateway.integrity == bivector_wire::IntegrityPolicy::WhenPresent
+}
+
+/// What tells people that an approval waits.
+fn waking(chain: &Chain, site: &Site, notes: &Notes<'_>) {
+    let at = || notes.lines.start_of(chain.line);
+    if chain.asks_handsets() && chain.wake.is_empty() {
+        let message = format!(
+            "nothing tells people that an approval of `{}` waits: only a handset page that is open at that moment shows it",
+            chain.name
+        );
+        let remedy = match site.handset.address {
+            Some(_) => "set `wake = [\"push\"]`, with a courier behind it for phones that push does not reach",
+            None => "set `address = \"https://NAME\"` under `[handset]`: push messages and links lead there",
+        };
+        notes.warn("no-wake", at(), message, remedy);
+    }
+    if chain.wake.len() > 1 && chain.wake_after >= chain.second_patience {
+        let message = format!(
+            "the second way to wake people of `{}` comes after {} s, when the login has ended",
+            chain.name,
+            chain.wake_after.as_secs()
+        );
+        notes.warn("wake-too-late", at(), message, "set `wake_after` well below `second_patience`");
+    }
 }
 
 fn people_without_a_factor(chain: &Chain, prompts: bool, notes: &Notes<'_>) {

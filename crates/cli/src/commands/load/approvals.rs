@@ -77,10 +77,8 @@ pub(in crate::commands) async fn run(count: usize, answer_after: Duration, no_sy
     let resident_mb_before = world.resident_mb();
     let mut codes = world.codes(count);
     let before = world.others(&mut codes).await?;
-    // Robots, push service and directory share this machine: faster, and they are what is measured.
-    let begin_within = Duration::from_secs_f64((count as f64 / 500.0).max(0.5));
-    let patience = answer_after + begin_within + Duration::from_secs(25);
-    let pace = Pace { begin_within, resend_every: RESEND, patience };
+    let pace = pace_of(count, answer_after);
+    let begin_within = pace.begin_within;
     let waiters = (0..count).map(|person| Waiter { name: format!("load{person:05}"), password: own_password(person) }).collect();
     let (secret, radius, began) = (SharedSecret::new(SECRET.as_bytes()), world.radius, Instant::now());
     let crowd = tokio::spawn(async move { log_in(LOCAL, radius, &secret, waiters, pace).await });
@@ -125,6 +123,12 @@ pub(in crate::commands) async fn run(count: usize, answer_after: Duration, no_sy
         && figures.pushed == count as u64
         && figures.push_faults == 0;
     Ok(ExitCode::from(u8::from(!good)))
+}
+
+/// Robots, push service and directory share this machine: faster, and they are what is measured.
+fn pace_of(count: usize, answer_after: Duration) -> Pace {
+    let begin_within = Duration::from_secs_f64((count as f64 / 500.0).max(0.5));
+    Pace { begin_within, resend_every: RESEND, patience: answer_after + begin_within + Duration::from_secs(25) }
 }
 
 fn failed(error: impl std::fmt::Display) -> Failure {
