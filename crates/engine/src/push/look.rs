@@ -55,7 +55,7 @@ impl PushLook {
 /// The records failed.
 pub async fn look(shared: &Shared, live: &LiveSite, person: &PersonRow) -> Result<Vec<PushLook>, RecordsError> {
     let handsets = person.factors.iter().filter(|factor| factor.kind == DeviceKind::Handset && factor.settings.waits_for.is_none());
-    let rows = shared.records.pushes(handsets.clone().map(|handset| handset.id).collect()).await?;
+    let rows = shared.pusher.rows(shared, handsets.clone().map(|handset| handset.id).collect()).await?;
     let keys = shared.pusher.keys.all(shared).await?;
     let mut found = Vec::new();
     for handset in handsets {

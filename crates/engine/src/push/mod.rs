@@ -95,8 +95,11 @@ impl Pusher {
         self.events.clone()
     }
 
-    /// How some handsets can be woken, in turn.
-    async fn rows(&self, shared: &Shared, devices: Vec<u64>) -> Result<Vec<PushRow>, RecordsError> {
+    /// How some handsets can be woken. Readers take turns.
+    ///
+    /// # Errors
+    /// The records failed.
+    pub async fn rows(&self, shared: &Shared, devices: Vec<u64>) -> Result<Vec<PushRow>, RecordsError> {
         let _turn = self.reads.acquire().await;
         shared.records.pushes(devices).await
     }
@@ -299,7 +302,7 @@ async fn send(shared: &Shared, live: &LiveSite, message: Message<'_>) -> Sent {
 /// The records failed.
 pub async fn test(shared: &Shared, live: &LiveSite, person: &PersonRow, device: &FactorRow) -> Result<PushTested, RecordsError> {
     let not_sent = |said: &str| Ok(PushTested { accepted: false, said: said.to_owned(), took_ms: 0 });
-    let Some(row) = shared.records.pushes(vec![device.id]).await?.pop().filter(|row| row.sealed.is_some()) else {
+    let Some(row) = shared.pusher.rows(shared, vec![device.id]).await?.pop().filter(|row| row.sealed.is_some()) else {
         return not_sent("the phone has not subscribed to push messages; its page leads through that");
     };
     let now = clock::now();

@@ -24,7 +24,7 @@ pub(super) async fn pushes<'p>(shared: &Shared, people: impl Iterator<Item = &'p
     let devices: Vec<u64> = people.flat_map(of).collect();
     let rows = match devices.len() {
         0 => Vec::new(),
-        few if few <= ONE_BY_ONE => shared.records.pushes(devices.clone()).await?,
+        few if few <= ONE_BY_ONE => shared.pusher.rows(shared, devices.clone()).await?,
         _ => shared.records.all_pushes().await?,
     };
     let mut views: Pushes = rows.iter().map(|row| (row.device, view(row))).collect();

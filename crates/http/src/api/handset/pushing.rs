@@ -43,7 +43,7 @@ async fn of(state: &ApiState, handset: &KnownHandset) -> Result<PushOffer, Probl
         return Ok(PushOffer { offered: false, key: String::new(), subscribed_with: None, push });
     }
     let key = shared.pusher.keys.current(shared, live.site.push.key_lasts).await?.public;
-    let row = shared.records.pushes(vec![id]).await?.pop().filter(|row| row.sealed.is_some());
+    let row = shared.pusher.rows(shared, vec![id]).await?.pop().filter(|row| row.sealed.is_some());
     let subscribed_with = match row {
         Some(row) => shared.pusher.keys.by_id(shared, row.key).await?.map(|key| key.public),
         None => None,
@@ -79,7 +79,7 @@ pub(super) async fn subscribe(
     let kept = push::subscribe(shared, &live, &handset.person, handset.device.id, subscription, clock::now()).await;
     kept.map_err(not_subscribed)?;
     shared.tell_person(&handset.key);
-    let row = shared.records.pushes(vec![handset.device.id]).await?.pop();
+    let row = shared.pusher.rows(shared, vec![handset.device.id]).await?.pop();
     if row.is_some_and(|row| row.state == PushState::Ready) {
         let said = "this phone has confirmed a notification before".to_owned();
         return Ok(Json(PushTested { accepted: true, said, took_ms: 0 }));
