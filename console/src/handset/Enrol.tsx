@@ -1,9 +1,10 @@
 import { type FormEvent, useCallback, useEffect, useState } from 'react'
+import { useAttempt } from './attempt'
 import { type Device, enrol, guessLabel } from './device'
 import { Install } from './Install'
 import { NewAppForm } from './NewAppForm'
 import { Big, Field, Part, Wrong } from './parts'
-import { call, type Invitation, type NewApp, words } from './protocol'
+import { call, type Invitation, type NewApp } from './protocol'
 import { permission } from './push'
 import { t } from './texts'
 
@@ -17,14 +18,7 @@ export function Enrol({ done, signIn }: Props) {
   const [label, setLabel] = useState(guessLabel)
   const [app, setApp] = useState<NewApp>()
   const [finished, setFinished] = useState(false)
-  const [wrong, setWrong] = useState('')
-  const [busy, setBusy] = useState(false)
-  const attempt = useCallback(async (run: () => Promise<void>) => {
-    setBusy(true)
-    setWrong('')
-    await run().catch((error) => setWrong(words(error)))
-    setBusy(false)
-  }, [])
+  const { attempt, busy, wrong } = useAttempt()
   const open = useCallback(
     (invited: string) =>
       attempt(async () => {

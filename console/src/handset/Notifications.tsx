@@ -1,7 +1,8 @@
 import { useCallback, useEffect, useState } from 'react'
+import { useAttempt } from './attempt'
 import { Install } from './Install'
 import { Big, Part, Wrong } from './parts'
-import { call, type PushOffer, type Schemas, words } from './protocol'
+import { call, type PushOffer, type Schemas } from './protocol'
 import { isAndroid, isInstalled, isSubscribed, type Permission, permission, subscribe } from './push'
 import { t } from './texts'
 
@@ -10,19 +11,15 @@ import { t } from './texts'
 export function Notifications({ turn }: { turn: number }) {
   const [offer, setOffer] = useState<PushOffer>()
   const [allowed, setAllowed] = useState<Permission>(permission)
-  const [wrong, setWrong] = useState('')
-  const [busy, setBusy] = useState(false)
-  const attempt = useCallback(async (run: () => Promise<void>) => {
-    setBusy(true)
-    setWrong('')
-    await run().catch((error) => setWrong(words(error)))
-    setBusy(false)
-  }, [])
-  const take = useCallback(async (tested: Promise<Schemas['PushTested']>) => {
-    const { accepted, said } = await tested
-    if (!accepted && said) setWrong(t('The test notification could not be sent: {why}', { why: said }))
-    setOffer(await call<PushOffer>('GET', '/push'))
-  }, [])
+  const { attempt, busy, wrong, setWrong } = useAttempt()
+  const take = useCallback(
+    async (tested: Promise<Schemas['PushTested']>) => {
+      const { accepted, said } = await tested
+      if (!accepted && said) setWrong(t('The test notification could not be sent: {why}', { why: said }))
+      setOffer(await call<PushOffer>('GET', '/push'))
+    },
+    [setWrong],
+  )
   // biome-ignore lint/correctness/useExhaustiveDependencies: looked at again when `turn` changes
   useEffect(() => {
     const look = async () => {

@@ -374,7 +374,7 @@ pub struct FactorView {
     pub created_us: u64,
     /// When it last let somebody in.
     pub last_used_us: Option<u64>,
-    /// How a handset can be woken.
+    /// How a handset can be woken, where the site wakes people by push.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub push: Option<PushView>,
 }

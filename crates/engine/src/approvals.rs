@@ -496,8 +496,17 @@ impl Approvals {
 
     /// Takes an approval back that is no longer needed.
     pub fn withdraw(&self, id: u64, now: Moment) {
+        self.withdraw_if(id, now, |_| true);
+    }
+
+    /// Takes an approval back whose login has ended before its answer, unless another login waits for it too.
+    pub fn abandon(&self, id: u64, now: Moment) {
+        self.withdraw_if(id, now, |pending| pending.references.len() <= 1);
+    }
+
+    fn withdraw_if(&self, id: u64, now: Moment, wanted: impl FnOnce(&Pending) -> bool) {
         let person = self.hub.lock().ok().and_then(|mut hub| {
-            let person = hub.pending.get(&id)?.ask.person.clone();
+            let person = hub.pending.get(&id).filter(|pending| wanted(pending))?.ask.person.clone();
             self.end(&mut hub, id, now, End::Withdrawn);
             Some(person)
         });
@@ -513,14 +522,6 @@ impl Approvals {
             self.notes(id).iter().flat_map(|(_, notes)| notes).filter_map(accepted).filter(|device| Some(*device) != except).collect();
         if !devices.is_empty() {
             self.announce(person, id, Event::Over { id, person: person.to_owned(), devices });
-        }
-    }
-
-    /// Takes an approval back whose login has ended before its answer, unless another login waits for it too.
-    pub fn abandon(&self, id: u64, now: Moment) {
-        let alone = |hub: &Hub| hub.pending.get(&id).is_some_and(|pending| pending.references.len() <= 1);
-        if self.hub.lock().is_ok_and(|hub| alone(&hub)) {
-            self.withdraw(id, now);
         }
     }
 

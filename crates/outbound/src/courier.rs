@@ -1,5 +1,6 @@
 //! Couriers: codes on their way to people, by an HTTP call or by mail. One delivery has one time limit and one clear outcome.
 
+use crate::failed::unanswered;
 use crate::trust::{certificates, client_config};
 use bivector_core::login::Sendable;
 use bivector_model::Moment;
@@ -157,7 +158,7 @@ impl CourierSource {
             request = request.header(name, value);
         }
         // The status is the answer; a body, however long, is not read.
-        let answer = request.body(filled(body, escape).expose().clone()).send().await.map_err(|error| said(&error))?;
+        let answer = request.body(filled(body, escape).expose().clone()).send().await.map_err(|error| unanswered(&error))?;
         let status = answer.status();
         if status.is_success() { Ok(()) } else { Err(format!("it answered {status}")) }
     }
@@ -183,19 +184,6 @@ impl CourierSource {
             let why = std::error::Error::source(&error).map(|source| format!(": {source}")).unwrap_or_default();
             format!("{error}{why}")
         })
-    }
-}
-
-/// What went wrong with an HTTP call, without its URL: that may hold a secret.
-fn said(error: &reqwest::Error) -> String {
-    let mut inner: &dyn std::error::Error = error;
-    while let Some(source) = inner.source() {
-        inner = source;
-    }
-    match (error.is_timeout(), error.is_connect()) {
-        (true, _) => "no answer in time".to_owned(),
-        (_, true) => format!("no connection: {inner}"),
-        _ => format!("the HTTP request failed: {inner}"),
     }
 }
 

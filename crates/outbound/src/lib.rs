@@ -2,6 +2,7 @@
 //! a receiver that is slow or down holds up nobody else's.
 
 pub mod courier;
+mod failed;
 mod gate;
 mod push;
 pub mod trust;

@@ -1,6 +1,7 @@
 //! One message on the wire: an HTTP request to a push service (RFC 8030 section 5).
 
-use bivector_push::{Endpoint, MAX_PLAIN, Recipient, Services, encrypt, is_internal};
+use crate::failed::unanswered;
+use bivector_push::{Endpoint, MAX_PLAIN, Recipient, encrypt, is_internal};
 use bivector_site::Push;
 use bivector_store::error::ServiceError;
 use bivector_store::seal::random;
@@ -117,7 +118,6 @@ pub struct PushSender {
     outside: Client,
     /// For services on this very machine, where the site names one.
     local: Client,
-    services: Services,
 }
 
 /// Resolves names, and leaves out every address inside the own network: a public name may point there.
@@ -161,20 +161,7 @@ impl PushSender {
             None => outside.dns_resolver(Arc::new(PublicOnly)),
         };
         let local = common().tls_backend_preconfigured(tls.as_ref().clone());
-        Ok(PushSender {
-            outside: outside.build().map_err(refused)?,
-            local: local.build().map_err(refused)?,
-            services: push.services.clone(),
-        })
-    }
-
-    /// What metrics call the service of this host: there are no more labels than services of the site.
-    pub fn label(&self, host: &str) -> String {
-        let named = self.services.0.iter().map(ToString::to_string);
-        let fits = |label: &String| {
-            label == host || label.strip_prefix("*.").is_some_and(|below| host.ends_with(below)) || label.contains(&format!("//{host}"))
-        };
-        named.into_iter().find(fits).unwrap_or_else(|| "other".to_owned())
+        Ok(PushSender { outside: outside.build().map_err(refused)?, local: local.build().map_err(refused)? })
     }
 
     /// Sends a message.
@@ -231,23 +218,10 @@ async fn read(mut answer: Response, began: Instant) -> Sent {
     }
 }
 
-/// What went wrong, without the address: whoever knows that can send to the handset.
-fn unanswered(error: &reqwest::Error) -> String {
-    let mut inner: &dyn std::error::Error = error;
-    while let Some(source) = inner.source() {
-        inner = source;
-    }
-    match (error.is_timeout(), error.is_connect()) {
-        (true, _) => "no answer in time".to_owned(),
-        (_, true) => format!("no connection: {inner}"),
-        _ => format!("the request failed: {inner}"),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bivector_push::{Receiver, Service, decrypt};
+    use bivector_push::{Receiver, Service, Services, decrypt};
     use tokio::io::{AsyncReadExt, AsyncWriteExt};
     use tokio::net::TcpListener;
 
@@ -356,14 +330,38 @@ mod tests {
         assert_eq!(error.to_string(), "`localhost` leads to an address inside the own network");
     }
 
-    #[test]
-    fn metrics_have_one_label_for_each_service_of_the_site() {
-        let services =
-            Services(["push.example.net", "*.example.org", "http://127.0.0.1:8490"].map(|text| Service::read(text).unwrap()).to_vec());
-        let sender = PushSender::prepare(&Push { services, ..Push::default() }, Path::new("/nonexistent")).unwrap();
-        assert_eq!(sender.label("push.example.net"), "push.example.net");
-        assert_eq!(sender.label("eu7.example.org"), "*.example.org");
-        assert_eq!(sender.label("127.0.0.1"), "http://127.0.0.1:8490");
-        assert_eq!(sender.label("evil.example"), "other");
+    #[tokio::test]
+    async fn messages_leave_through_the_proxy_of_the_site_which_looks_the_name_up() {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let proxy = format!("http://{}", listener.local_addr().unwrap());
+        let asked = tokio::spawn(async move {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            let (mut seen, mut buffer) = (Vec::new(), [0; 1024]);
+            while !seen.windows(4).any(|four| four == b"\r\n\r\n") {
+                let length = stream.read(&mut buffer).await.unwrap();
+                seen.extend(&buffer[..length]);
+            }
+            stream.write_all(b"HTTP/1.1 403 Forbidden\r\ncontent-length: 0\r\n\r\n").await.unwrap();
+            String::from_utf8(seen).unwrap()
+        });
+        let services = Services(vec![Service::read("push.example.net").unwrap()]);
+        let push = Push { services, proxy: Some(proxy), patience: Duration::from_secs(5), ..Push::default() };
+        let sender = PushSender::prepare(&push, Path::new("/nonexistent")).unwrap();
+        let endpoint = push.services.endpoint("https://push.example.net/send/abc").unwrap();
+        let recipient = Recipient::read(&receiver().p256dh(), &receiver().auth()).unwrap();
+        let wire = Wire {
+            endpoint: &endpoint,
+            authorization: "vapid t=a, k=b",
+            lasts: Duration::from_secs(45),
+            topic: "sign-in",
+            recipient: &recipient,
+            content: b"hello",
+        };
+        let sent = sender.send(wire).await;
+        let asked = asked.await.unwrap();
+        assert!(asked.starts_with("CONNECT push.example.net:443 HTTP/1.1\r\n"), "{asked}");
+        assert!(!asked.contains("send/abc") && !asked.contains("vapid"), "the proxy learns the host only: {asked}");
+        assert!(sent.said("push.example.net").starts_with("push.example.net: no connection"), "{sent:?}");
+        assert!(!sent.said("push.example.net").contains("send/abc"));
     }
 }

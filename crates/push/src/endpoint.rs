@@ -110,6 +110,8 @@ pub struct Endpoint {
     pub origin: String,
     /// Its host, to look up.
     pub host: String,
+    /// The entry of the site's list that admits it: metrics have no more labels than that list has entries.
+    pub service: String,
     /// Whether the site allows it although it is on this machine.
     pub local: bool,
 }
@@ -146,10 +148,10 @@ impl Services {
         if inside && !local {
             return Err(EndpointError::Internal(host));
         }
-        if !self.0.iter().any(|service| service.admits(&url)) {
+        let Some(service) = self.0.iter().find(|service| service.admits(&url)).map(ToString::to_string) else {
             return Err(EndpointError::NotAllowed(host));
-        }
-        Ok(Endpoint { url: url.to_string(), origin: url.origin().ascii_serialization(), host, local })
+        };
+        Ok(Endpoint { url: url.to_string(), origin: url.origin().ascii_serialization(), host, service, local })
     }
 }
 
@@ -226,7 +228,8 @@ mod tests {
         let endpoint = services.endpoint("https://push.example.net/send/abc?x=1").unwrap();
         assert_eq!(endpoint.origin, "https://push.example.net");
         assert_eq!((endpoint.host.as_str(), endpoint.local), ("push.example.net", false));
-        assert!(services.endpoint("https://eu1.push.example.org/a").is_ok());
+        assert_eq!(endpoint.service, "push.example.net");
+        assert_eq!(services.endpoint("https://eu1.push.example.org/a").unwrap().service, "*.push.example.org");
         // Names are compared in lower case and in ASCII.
         assert!(services.endpoint("https://PUSH.example.net/a").is_ok());
     }

@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_api::people::Made;
 use bivector_api::people::{AddedFactor, FactorState, FactorView, GuessesView, LockView, PersonView, Released};
-use bivector_api::push::{PushTested, PushView};
+use bivector_api::push::{PushState, PushTested, PushView};
 use bivector_site::read_duration;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -226,6 +226,10 @@ fn list(people: &[PersonView], global: &Global) {
 fn state(factor: &FactorView) -> String {
     match (factor.state, factor.until_us) {
         (FactorState::Ready, Some(until)) => format!("until {}", output::when(until)),
+        // A handset is ready once its notifications work, as far as the site sends any.
+        (FactorState::Ready, None) if factor.push.as_ref().is_some_and(|push| push.state != PushState::Ready) => {
+            "no notifications".to_owned()
+        }
         (FactorState::Ready, None) => "ready".to_owned(),
         (FactorState::UsedUp, _) => "used up".to_owned(),
         (FactorState::Ended, _) => "ended".to_owned(),

@@ -305,8 +305,41 @@ async fn without_a_notification_in_time_a_message_with_a_link_is_sent_and_only_t
     robot.answer(&shown, Answers::Approve, None).await.unwrap();
     let (ended, told) = end(&world, login).await;
     assert_eq!(ended, "accept");
-    assert!(told.last().unwrap().starts_with("no notification was shown in time: a message with a link was sent to "), "{told:?}");
+    assert!(told.last().unwrap().starts_with("a message with a link was sent to "), "{told:?}");
     assert!(!told.last().unwrap().contains(&message.to), "numbers are masked: {told:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_left_of_a_persons_messages_goes_to_the_phone_that_was_heard_from_last() {
+    let push = push_service().await;
+    let contact = "contact = \"mailto:remote-access@northmoor.example\"";
+    let world = world_with(&push, "wake = [\"push\"]", &[(contact, &format!("{contact}\nper_person = 3"))]).await;
+    // Each confirms a test message: one more is allowed.
+    let (robot, subscription) = phone(&world, &push, "ines").await;
+    let tablet = enrol(&world, "ines", "tablet").await;
+    let on_tablet = tablet.subscribe(&push).await.unwrap();
+    let login = log_in(&world, "ines");
+    let shown = tablet.woken(&on_tablet).await.unwrap();
+    let nothing = tokio::time::timeout(Duration::from_millis(200), subscription.next()).await;
+    assert!(nothing.is_err(), "the phone gets no message");
+    tablet.answer(&shown, Answers::Approve, None).await.unwrap();
+    let (ended, told) = end(&world, login).await;
+    assert_eq!(ended, "accept");
+    assert_eq!(told.iter().filter(|said| said.starts_with("sent to “tablet”")).count(), 1, "{told:?}");
+    // None is left: the page still shows it.
+    let login = log_in(&world, "ines");
+    let shown = loop {
+        if let Some(shown) = robot.waiting().await.unwrap() {
+            break shown;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    };
+    robot.answer(&shown, Answers::Approve, None).await.unwrap();
+    let (ended, told) = end(&world, login).await;
+    assert_eq!(
+        (ended.as_str(), told),
+        ("accept", vec!["no push message was sent: too many messages were sent to this person lately".into()])
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -469,18 +502,22 @@ async fn the_review_says_how_many_handsets_show_notifications() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_rehearsal_plays_phones_in_pockets_and_phones_without_push() {
-    let chain = ("wake = [\"push\", \"pager\"]", "wake = [\"push\"]");
+    let any = SocketAddr::from(([127, 0, 0, 1], 0));
+    let courier = StandInCourier::start(any, any, CourierHabits::default()).await.unwrap();
+    let http = courier.http().to_string();
     let world = super::rehearsal::world_with(
-        &[chain],
+        &[("127.0.0.1:18480", &http)],
         "[[rehearsals]]\nname = \"pockets\"\n\n\
          [[rehearsals.logins]]\ntitle = \"asleep\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
          type = \"{password}\"\nhandset = \"asleep 1s, approve\"\nexpect = { factor = \"approval\" }\n\n\
          [[rehearsals.logins]]\ntitle = \"asleep for too long\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
          type = \"{password}\"\nhandset = \"asleep 30s, approve\"\nwaits = { approval = \"1s\" }\nexpect = { outcome = \"refuse\", cause = \"approval-unanswered\" }\n\n\
          [[rehearsals.logins]]\ntitle = \"refused\"\npersona = \"ines\"\nname = \"ines@watch.northmoor.example\"\nvia = \"slipway\"\n\
-         type = \"{password}\"\nhandset = \"push refused\"\nwaits = { approval = \"1s\" }\nexpect = { outcome = \"refuse\", cause = \"approval-unanswered\" }\n",
+         type = \"{password}\"\nhandset = \"push refused, approve\"\nexpect = { factor = \"approval\" }\n",
     )
     .await;
+    let ines = json!({ "name": "Ines Okafor", "phone": "+46 70 555 0101" });
+    assert_eq!(world.service.call("PUT", "/people/tidehall/ines", Some(ines)).await.0, 200);
     let out = world.service.run(&["rehearse", "pockets", "--json"]);
     let run: Value = serde_json::from_str(&out).unwrap();
     let results = run["report"]["results"].as_array().or(run["results"].as_array()).unwrap_or_else(|| panic!("{run:#}"));
@@ -488,10 +525,18 @@ async fn a_rehearsal_plays_phones_in_pockets_and_phones_without_push() {
         let reference = results[index]["references"][0].as_str().unwrap();
         let trace = world.service.get(&format!("/traces/{reference}")).await;
         let steps = trace["steps"].as_array().unwrap().clone();
-        steps.iter().filter(|step| step["what"] == "push").map(|step| step["said"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+        steps
+            .iter()
+            .filter(|step| step["what"] == "push" || step["what"] == "message")
+            .map(|step| step["said"].as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
     };
     let asleep = told(0).await;
     assert!(asleep[0].starts_with("sent to “simulated handset”, accepted by the push service after "), "{asleep:?}");
     assert!(asleep[1].starts_with("“simulated handset” showed the notification after "), "{asleep:?}");
-    assert_eq!(told(2).await, ["not delivered to “simulated handset”: it does not allow notifications"]);
+    // The pager wakes it.
+    let refused = told(2).await;
+    assert_eq!(refused[0], "not delivered to “simulated handset”: it does not allow notifications");
+    assert!(refused[1].starts_with("a message with a link was sent to "), "{refused:?}");
+    assert_eq!(courier.arrived().len(), 2, "the phone that sleeps for too long gets one too");
 }

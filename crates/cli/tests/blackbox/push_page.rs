@@ -120,14 +120,20 @@ async fn becomes(world: &Northmoor, wanted: &str) {
     }
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_phone_is_set_up_for_notifications_woken_by_push_and_denies_from_the_notification() {
+/// A phone that ines has set up, with the permission to show notifications.
+async fn phone_that_may_notify() -> (StandInPush, Northmoor, RobotSubscription, Phone) {
     let push = push_service().await;
     let world = world(&push, &[]).await;
     let subscription = push.subscribe(&signing_key(&world).await).unwrap();
-    let mut phone = Phone::open(&world, "granted").await;
+    let phone = Phone::open(&world, "granted").await;
     phone.subscribes(&subscription).await;
     phone.enrol(&world, "ines", "Set up this phone").await;
+    (push, world, subscription, phone)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_phone_is_set_up_for_notifications_woken_by_push_and_denies_from_the_notification() {
+    let (_push, world, subscription, mut phone) = phone_that_may_notify().await;
     // It subscribes by itself once it may; the test must be tapped.
     wait_for(&phone.page, "[data-testid=notifications]", "A test notification was sent").await;
     becomes(&world, "untested").await;
@@ -161,12 +167,7 @@ async fn a_phone_is_set_up_for_notifications_woken_by_push_and_denies_from_the_n
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_notification_opens_the_page_and_goes_once_the_approval_is_decided() {
-    let push = push_service().await;
-    let world = world(&push, &[]).await;
-    let subscription = push.subscribe(&signing_key(&world).await).unwrap();
-    let mut phone = Phone::open(&world, "granted").await;
-    phone.subscribes(&subscription).await;
-    phone.enrol(&world, "ines", "Set up this phone").await;
+    let (_push, world, subscription, mut phone) = phone_that_may_notify().await;
     wait_for(&phone.page, "[data-testid=notifications]", "A test notification was sent").await;
     phone.deliver(&subscription).await;
     phone.shows(1).await;

@@ -17,7 +17,7 @@ pub use task::{run, wake_robot};
 use crate::live::LiveSite;
 use crate::roster::seed_purpose;
 use crate::shared::Shared;
-use bivector_api::push::{PushState, PushTested};
+use bivector_api::push::PushTested;
 use bivector_model::Moment;
 use bivector_model::prompt::Text;
 use bivector_outbound::{Gates, Sent, Wire};
@@ -36,6 +36,8 @@ use tokio::sync::{Semaphore, mpsc};
 const HOUR: Duration = Duration::from_secs(3600);
 /// How long a test message may wait for its handset.
 const TEST_LASTS: Duration = Duration::from_secs(600);
+/// Longest ticket that is looked at, in bytes of base64url: strangers may send them, and the longest name of a person fits in.
+const MAX_TICKET: usize = 4096;
 /// What tickets are sealed for.
 const TICKETS: &str = "push-ticket";
 /// Approvals that wait to be taken up at most; more are shown by open pages only.
@@ -241,6 +243,9 @@ pub async fn report(shared: &Shared, ticket: &str, reported: Reported, now: Mome
 }
 
 fn open_ticket(shared: &Shared, text: &str) -> Option<Ticket> {
+    if text.len() > MAX_TICKET {
+        return None;
+    }
     let sealed = BASE64URL_NOPAD.decode(text.as_bytes()).ok()?;
     serde_json::from_slice(shared.seal.open(TICKETS, &sealed).ok()?.expose()).ok()
 }
@@ -284,11 +289,12 @@ async fn send(shared: &Shared, live: &LiveSite, message: Message<'_>) -> Sent {
     let sent = shared.pusher.gates.pass(&endpoint.origin, live.push.send(wire)).await;
     let now = clock::now();
     let host = endpoint.host.as_str();
-    bivector_store::metrics::push(&live.push.label(host), sent.kind(), sent.took());
+    bivector_store::metrics::push(&endpoint.service, sent.kind(), sent.took());
     shared.pusher.note(device.id, |noted| noted.sent = Some((now, sent.said(host))));
     if let Sent::Gone { status, .. } = sent {
         let why = format!("the push service no longer knows this phone ({status})");
-        if let Err(error) = shared.records.push_ended(device.id, PushState::Ended, why, now).await {
+        let sealed = row.sealed.clone().unwrap_or_default();
+        if let Err(error) = shared.records.push_gone(device.id, sealed, why, now).await {
             tracing::warn!(%error, "the end of a subscription could not be written down");
         }
         shared.tell_person(&person_key(&person.source, &person.login));
@@ -307,7 +313,7 @@ pub async fn test(shared: &Shared, live: &LiveSite, person: &PersonRow, device: 
     };
     let now = clock::now();
     let key = person_key(&person.source, &person.login);
-    if !may_send(shared, live, &key, 1, now).await? {
+    if may_send(shared, live, &key, 1, now).await? == 0 {
         return not_sent("too many messages were sent to this person lately");
     }
     let language = person.language.as_str();
@@ -335,13 +341,13 @@ pub fn bare_host(origin: &str) -> &str {
     origin.split_once("://").map_or(origin, |(_, host)| host)
 }
 
-/// Counts messages to a person; `false` if there were too many lately.
-async fn may_send(shared: &Shared, live: &LiveSite, person: &str, messages: usize, now: Moment) -> Result<bool, RecordsError> {
-    for _ in 0..messages {
+/// Counts messages to a person before they are sent; how many of them are allowed.
+async fn may_send(shared: &Shared, live: &LiveSite, person: &str, messages: usize, now: Moment) -> Result<usize, RecordsError> {
+    for counted in 0..messages {
         let own = Allowance { rate: Rate::Pushes, key: person.to_owned(), most: live.site.push.per_person, period: HOUR };
         if shared.agreement.spend(vec![own], now).await?.is_err() {
-            return Ok(false);
+            return Ok(counted);
         }
     }
-    Ok(true)
+    Ok(messages)
 }

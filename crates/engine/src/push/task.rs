@@ -17,10 +17,11 @@ use bivector_wire::Secret;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::{Instant, sleep_until};
 
-/// Approvals that are being taken up at the same time.
+/// Approvals that are being prepared at the same time. What is ready to be sent waits at the gate of its push service, so that a slow one
+/// holds up nobody else.
 const AT_ONCE: usize = 256;
 /// How often what was seen of handsets is written down.
 const WRITE_EVERY: Duration = Duration::from_secs(5);
@@ -41,15 +42,10 @@ pub async fn run(shared: Weak<Shared>) {
     let mut write = tokio::time::interval(WRITE_EVERY);
     loop {
         let due = later.first_key_value().map_or_else(|| Instant::now() + FAR, |((at, _), _)| *at);
-        let (id, way) = tokio::select! {
+        let work = tokio::select! {
             event = events.recv() => match event {
-                Some(Event::Begun(id)) => (id, 0),
-                Some(Event::Over { id, person, devices }) => {
-                    if let Some(shared) = shared.upgrade() {
-                        tokio::spawn(async move { take_back(&shared, id, &person, devices).await });
-                    }
-                    continue;
-                }
+                Some(Event::Begun(id)) => Work::Wake(id, 0),
+                Some(Event::Over { id, person, devices }) => Work::TakeBack(id, person, devices),
                 None => return,
             },
             next = told.recv() => {
@@ -59,7 +55,7 @@ pub async fn run(shared: Weak<Shared>) {
                 continue;
             }
             () = sleep_until(due) => match later.pop_first() {
-                Some(((_, id), way)) => (id, way),
+                Some(((_, id), way)) => Work::Wake(id, way),
                 None => continue,
             },
             _ = write.tick() => {
@@ -73,16 +69,28 @@ pub async fn run(shared: Weak<Shared>) {
         let (Some(shared), Ok(turn)) = (shared.upgrade(), Arc::clone(&turns).acquire_owned().await) else { return };
         let next_ways = next_ways.clone();
         tokio::spawn(async move {
-            if let Some((at, way)) = Box::pin(wake(&shared, id, way)).await {
-                let _ = next_ways.send((at, id, way));
+            match work {
+                Work::TakeBack(id, person, devices) => take_back(&shared, id, &person, devices, turn).await,
+                Work::Wake(id, way) => {
+                    if let Some((at, way)) = Box::pin(wake(&shared, id, way, turn)).await {
+                        let _ = next_ways.send((at, id, way));
+                    }
+                }
             }
-            drop(turn);
         });
     }
 }
 
+/// What the task has to do for an approval.
+enum Work {
+    /// Wake its person in the way that has this place in the chain's list.
+    Wake(u64, usize),
+    /// Take its notifications back from these handsets of this person.
+    TakeBack(u64, String, Vec<u64>),
+}
+
 /// Wakes the person of an approval in one way; when to try the next, and which.
-async fn wake(shared: &Shared, id: u64, way: usize) -> Option<(Instant, usize)> {
+async fn wake(shared: &Shared, id: u64, way: usize, turn: OwnedSemaphorePermit) -> Option<(Instant, usize)> {
     let (ask, asked, until) = shared.approvals.asked(id)?;
     let live = shared.live.load_full()?;
     let chain = live.site.chains.iter().find(|chain| chain.name == ask.chain)?;
@@ -91,8 +99,12 @@ async fn wake(shared: &Shared, id: u64, way: usize) -> Option<(Instant, usize)> 
     }
     let person = shared.roster.get(&ask.person)?;
     let sent = match *chain.wake.get(way)? {
-        Wake::Push => push(shared, &live, &person, &ask, id, (asked, until)).await,
-        Wake::Courier(courier) => carry(shared, &live, courier, &ask, id).await,
+        Wake::Push => push(shared, &live, &person, &ask, id, (asked, until), turn).await,
+        Wake::Courier(courier) => {
+            // Couriers have their own limits.
+            drop(turn);
+            carry(shared, &live, courier, &ask, id).await
+        }
     };
     chain.wake.get(way + 1)?;
     let now = Instant::now();
@@ -100,21 +112,30 @@ async fn wake(shared: &Shared, id: u64, way: usize) -> Option<(Instant, usize)> 
     Some((if sent { now + chain.wake_after.saturating_sub(passed) } else { now }, way + 1))
 }
 
-/// Sends a message to each handset of the person; whether one was accepted.
-async fn push(shared: &Shared, live: &LiveSite, person: &PersonRow, ask: &ApprovalAsk, id: u64, (asked, until): (Moment, Moment)) -> bool {
+/// Sends a message to each handset of the person; whether one was accepted. The turn is over once it is known what to send.
+async fn push(
+    shared: &Shared,
+    live: &LiveSite,
+    person: &PersonRow,
+    ask: &ApprovalAsk,
+    id: u64,
+    (asked, until): (Moment, Moment),
+    turn: OwnedSemaphorePermit,
+) -> bool {
     let not_sent = |why: &str| {
         shared.approvals.note(id, PushNote::new(None, PushSeen::NotSent(why.into()), clock::now()));
         false
     };
-    let handsets = reachable(shared, person).await;
+    let mut handsets = reachable(shared, person).await;
     if handsets.is_empty() {
         return not_sent("none of this person's phones can be woken by push");
     }
     match may_send(shared, live, &ask.person, handsets.len(), clock::now()).await {
-        Ok(true) => {}
-        Ok(false) => return not_sent("too many messages were sent to this person lately"),
+        Ok(0) => return not_sent("too many messages were sent to this person lately"),
+        Ok(allowed) => handsets.truncate(allowed),
         Err(error) => return not_sent(&error.to_string()),
     }
+    drop(turn);
     let one = async |(device, row): &(FactorRow, PushRow)| {
         let now = clock::now();
         let notice = approval_notice(shared, live, ask, id, device.id, until);
@@ -180,7 +201,10 @@ async fn carry(shared: &Shared, live: &LiveSite, courier: usize, ask: &ApprovalA
     let Some((source, settings)) = live.couriers.get(courier).zip(live.site.couriers.get(courier)) else { return false };
     let to = ask.reach.iter().find(|(own, _)| *own == courier).map(|(_, to)| to);
     let name = &settings.name;
-    let Some(to) = to else { return note(format!("no message by `{name}`: the person has no address for it"), false) };
+    let Some(to) = to else {
+        let why = if ask.before_password { "the password is not checked yet" } else { "the person has no address for it" };
+        return note(format!("no message by `{name}`: {why}"), false);
+    };
     match crate::driver::may_send(&ask.person, &live.site.sending, shared, clock::now()).await {
         Ok(None) => {}
         Ok(Some(limit)) => return note(format!("no message by `{name}`: {limit}"), false),
@@ -195,7 +219,7 @@ async fn carry(shared: &Shared, live: &LiveSite, courier: usize, ask: &ApprovalA
     let sendable = Sendable { courier, person: ask.person.clone(), to: to.clone(), name: ask.name.clone(), language };
     let sent = source.send_text(&sendable, &Secret::new(String::new()), &text, subject).await;
     match sent {
-        Ok(()) => note(format!("no notification was shown in time: a message with a link was sent to {} by `{name}`", masked(to)), true),
+        Ok(()) => note(format!("a message with a link was sent to {} by `{name}`", masked(to)), true),
         Err(seen) => note(format!("the message by `{name}` could not be sent: {seen}"), false),
     }
 }
@@ -258,7 +282,7 @@ async fn prove_push(shared: &Shared, live: &LiveSite, ask: &ApprovalAsk, id: u64
 }
 
 /// Takes the notifications of an approval back that needs no answer any more.
-async fn take_back(shared: &Shared, id: u64, person: &str, devices: Vec<u64>) {
+async fn take_back(shared: &Shared, id: u64, person: &str, devices: Vec<u64>, turn: OwnedSemaphorePermit) {
     let Some((live, person)) = shared.live.load_full().zip(shared.roster.get(person)) else { return };
     let notice = |now: Moment| Notice {
         kind: NoticeKind::Over,
@@ -271,7 +295,9 @@ async fn take_back(shared: &Shared, id: u64, person: &str, devices: Vec<u64>) {
         until_us: now.plus(OVER_LASTS).micros(),
         now_us: now.micros(),
     };
-    for row in shared.pusher.rows(shared, devices).await.unwrap_or_default() {
+    let rows = shared.pusher.rows(shared, devices).await.unwrap_or_default();
+    drop(turn);
+    for row in rows {
         let Some(device) = person.factors.iter().find(|factor| factor.id == row.device) else { continue };
         let now = clock::now();
         send(shared, &live, Message { person: &person, device, row: &row, notice: notice(now), lasts: OVER_LASTS, topic: TOPIC }).await;

@@ -18,8 +18,11 @@ pub(super) fn is_offered(site: &Site) -> bool {
     site.handset.address.is_some() && site.chains.iter().any(|chain| chain.wake.contains(&Wake::Push))
 }
 
-/// How the handsets of these people can be woken.
+/// How the handsets of these people can be woken; nothing where the site does not wake anybody by push.
 pub(super) async fn pushes<'p>(shared: &Shared, people: impl Iterator<Item = &'p PersonRow>) -> Result<Pushes, RecordsError> {
+    if !shared.live.load().as_ref().is_some_and(|live| is_offered(&live.site)) {
+        return Ok(Pushes::new());
+    }
     let of = |person: &'p PersonRow| person.factors.iter().filter(|factor| factor.kind == DeviceKind::Handset).map(|factor| factor.id);
     let devices: Vec<u64> = people.flat_map(of).collect();
     let rows = match devices.len() {
@@ -34,7 +37,7 @@ pub(super) async fn pushes<'p>(shared: &Shared, people: impl Iterator<Item = &'p
     Ok(views)
 }
 
-fn view(row: &PushRow) -> PushView {
+pub(super) fn view(row: &PushRow) -> PushView {
     let at = |micros: u64| (micros > 0).then_some(micros);
     PushView {
         state: row.state,

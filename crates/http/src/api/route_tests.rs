@@ -132,8 +132,7 @@ async fn whoever_may_only_look_changes_nothing() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_no_json_or_lacks_a_field_is_refused_with_its_place() {
     let world = world().await;
-    for (method, path, _, body) in routes().into_iter().filter(|(_, path, _, body)| *body && path.starts_with(API)) {
-        assert!(body);
+    for (method, path, ..) in routes().into_iter().filter(|(_, path, _, body)| *body && path.starts_with(API)) {
         for broken in ["", "{", "[1,", "nonsense", "\u{0}"] {
             let (status, answer) = world.call(&method, &path, Some(Role::Own), Some(broken)).await;
             assert!(status.is_client_error() || status == StatusCode::SERVICE_UNAVAILABLE, "{method} {path} {broken:?}: {status} {answer}");

@@ -201,6 +201,20 @@ impl Records {
         .await
     }
 
+    /// Notes that the push service no longer knows a subscription, which is named by what is kept of it. A handset that has subscribed again
+    /// meanwhile keeps its new one.
+    pub async fn push_gone(&self, device: u64, sealed: Vec<u8>, why: String, now: Moment) -> Result<(), RecordsError> {
+        self.write(move |transaction| {
+            let device = device.cast_signed();
+            let same = transaction.query_row("SELECT 1 FROM pushes WHERE device = ?1 AND sealed = ?2", params![device, sealed], |_| Ok(()));
+            match same.optional()? {
+                Some(()) => end(transaction, device, PushState::Ended, &why, now),
+                None => Ok(()),
+            }
+        })
+        .await
+    }
+
     /// Notes what was seen of handsets since the last time.
     pub async fn note_pushes(&self, notes: Vec<(u64, PushNoted)>) -> Result<(), RecordsError> {
         self.write(move |transaction| {
@@ -359,6 +373,20 @@ mod tests {
         records.push_ended(99, PushState::Refused, String::new(), NOON).await.unwrap();
         assert_eq!(records.all_pushes().await.unwrap().len(), 1, "nothing is kept of a handset that is not there");
         assert_eq!(records.subscribe(subscription(1, 7), NOON).await.unwrap(), Subscribed::Kept, "it may come back");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_subscription_made_meanwhile_outlives_the_end_of_the_one_before() {
+        let (_folder, records) = records(&["ines"]).await;
+        records.subscribe(subscription(1, 7), NOON).await.unwrap();
+        let before = row(&records, 1).await.sealed.unwrap();
+        let newer = NewSubscription { sealed: vec![8; 40], ..subscription(1, 8) };
+        records.subscribe(newer, NOON).await.unwrap();
+        records.push_gone(1, before, "gone (410)".into(), NOON).await.unwrap();
+        assert_eq!(row(&records, 1).await.sealed, Some(vec![8; 40]), "the newer one stays");
+        records.push_gone(1, vec![8; 40], "gone (410)".into(), NOON).await.unwrap();
+        let ended = row(&records, 1).await;
+        assert_eq!((ended.state, ended.why.as_str(), ended.sealed), (PushState::Ended, "gone (410)", None));
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -2,7 +2,7 @@
 
 use super::super::ApiState;
 use super::super::problem::{Body, Problem};
-use super::super::push_views::{is_offered, pushes};
+use super::super::push_views::{is_offered, view};
 use super::{is_confirmed, live, wrong};
 use axum::Json;
 use axum::extract::State;
@@ -11,6 +11,7 @@ use bivector_api::push::{PushState, PushTested, PushView};
 use bivector_engine::handset::KnownHandset;
 use bivector_engine::push::{self, NotSubscribed, Reported, Subscription};
 use bivector_store::clock;
+use bivector_store::records::PushRow;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -37,15 +38,14 @@ pub(super) async fn offer(State(state): State<ApiState>, handset: KnownHandset) 
 async fn of(state: &ApiState, handset: &KnownHandset) -> Result<PushOffer, Problem> {
     let (shared, live) = (&state.shared, live(state)?);
     let id = handset.device.id;
-    let push = pushes(shared, std::iter::once(&*handset.person)).await?.remove(&id);
-    let push = push.ok_or_else(|| Problem::not_found("this handset is gone", "set it up again"))?;
+    let row = shared.pusher.rows(shared, vec![id]).await?.pop().unwrap_or_else(|| PushRow::none(id));
+    let push = view(&row);
     if !is_offered(&live.site) {
         return Ok(PushOffer { offered: false, key: String::new(), subscribed_with: None, push });
     }
     let key = shared.pusher.keys.current(shared, live.site.push.key_lasts).await?.public;
-    let row = shared.pusher.rows(shared, vec![id]).await?.pop().filter(|row| row.sealed.is_some());
-    let subscribed_with = match row {
-        Some(row) => shared.pusher.keys.by_id(shared, row.key).await?.map(|key| key.public),
+    let subscribed_with = match row.sealed {
+        Some(_) => shared.pusher.keys.by_id(shared, row.key).await?.map(|key| key.public),
         None => None,
     };
     Ok(PushOffer { offered: true, key, subscribed_with, push })
