@@ -8,4 +8,4 @@ mod push;
 pub mod trust;
 
 pub use gate::Gates;
-pub use push::{PushSender, Sent, Wire};
+pub use push::{PushSender, Sent, Wire, in_words};

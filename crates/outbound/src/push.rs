@@ -84,7 +84,7 @@ impl Sent {
     /// In a sentence.
     pub fn said(&self, host: &str) -> String {
         match self {
-            Sent::Accepted { took } => format!("accepted by {host} after {:.1} s", took.as_secs_f32()),
+            Sent::Accepted { took } => format!("accepted by {host} after {}", in_words(*took)),
             Sent::Gone { status, .. } => {
                 format!("{host} no longer knows this phone ({status}); its page subscribes again when it is opened")
             }
@@ -93,6 +93,11 @@ impl Sent {
             Sent::Failed(why) => why.clone(),
         }
     }
+}
+
+/// How long something took: tenths of a second, or milliseconds where that would be none.
+pub fn in_words(took: Duration) -> String {
+    if took < Duration::from_millis(100) { format!("{} ms", took.as_millis()) } else { format!("{:.1} s", took.as_secs_f32()) }
 }
 
 /// A message and where it goes.
@@ -322,6 +327,12 @@ mod tests {
         assert_eq!(said("").await, ("failed", "push.example.net: no answer in time".into()));
         let long = [b"HTTP/1.1 201 Created\r\ncontent-length: 10000000\r\n\r\n".as_slice(), &vec![b'.'; 100_000]].concat();
         assert!(send_to(long).await.1.is_accepted(), "what it says at length is not read");
+    }
+
+    #[test]
+    fn a_quick_answer_did_not_take_nothing() {
+        assert_eq!(in_words(Duration::from_millis(7)), "7 ms");
+        assert_eq!(in_words(Duration::from_millis(210)), "0.2 s");
     }
 
     #[tokio::test]

@@ -149,7 +149,7 @@ async fn a_device_is_ready_once_its_person_has_confirmed_a_test_and_operators_se
     let view = listed(&world, "ines").await;
     assert_eq!(
         (view["state"].as_str(), view["said"].as_str()),
-        (Some("none"), Some("notifications are not set up; the handset page leads through it"))
+        (Some("none"), Some("notifications are not set up; the handset page shows how"))
     );
     let offer = robot.push().await.unwrap();
     assert_eq!((offer["offered"].as_bool(), offer["push"]["state"].as_str()), (Some(true), Some("none")));
@@ -464,7 +464,7 @@ async fn locating_a_login_shows_the_way_of_a_message_up_to_what_is_broken() {
     let robot = enrol(&world, "ines", "phone").await;
     let rung = push_layer(&world).await;
     assert_eq!((rung["state"].as_str(), rung["about"].as_str()), (Some("warn"), Some("phone")), "{rung}");
-    assert_eq!(rung["said"], "subscription: the handset has not subscribed; its page leads through that");
+    assert_eq!(rung["said"], "subscription: the handset has not subscribed; opening its page sets it up");
     let subscription = robot.subscribe(&push).await.unwrap();
     let rung = push_layer(&world).await;
     let said = rung["said"].as_str().unwrap();

@@ -79,7 +79,7 @@ fn subscription(row: &PushRow, opens: bool) -> Result<String, String> {
         PushState::Ready | PushState::Untested if !opens => Err("it cannot be decrypted with this key file".into()),
         PushState::Ready => Ok(format!("at {}, confirmed by a test", bare_host(&row.service))),
         PushState::Untested => Ok(format!("at {}, but no test was confirmed yet", bare_host(&row.service))),
-        PushState::None => Err("the handset has not subscribed; its page leads through that".into()),
+        PushState::None => Err("the handset has not subscribed; opening its page sets it up".into()),
         PushState::Refused => Err("the person does not allow notifications".into()),
         PushState::Unsupported => Err("the browser cannot receive push messages".into()),
         PushState::Ended if row.why.is_empty() => Err("it has ended".into()),

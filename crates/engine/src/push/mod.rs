@@ -309,7 +309,7 @@ async fn send(shared: &Shared, live: &LiveSite, message: Message<'_>) -> Sent {
 pub async fn test(shared: &Shared, live: &LiveSite, person: &PersonRow, device: &FactorRow) -> Result<PushTested, RecordsError> {
     let not_sent = |said: &str| Ok(PushTested { accepted: false, said: said.to_owned(), took_ms: 0 });
     let Some(row) = shared.pusher.rows(shared, vec![device.id]).await?.pop().filter(|row| row.sealed.is_some()) else {
-        return not_sent("the phone has not subscribed to push messages; its page leads through that");
+        return not_sent("the phone has not subscribed to push messages; opening its page sets them up");
     };
     let now = clock::now();
     let key = person_key(&person.source, &person.login);

@@ -2,6 +2,7 @@
 
 use super::Reported;
 use bivector_model::Moment;
+use bivector_outbound::in_words;
 use std::time::Duration;
 
 /// One thing that was seen.
@@ -54,15 +55,13 @@ impl PushSeen {
 
     /// What a trace says: in two words, and in a sentence. `device` is what the person calls the handset; `after` is since the request.
     pub fn said(&self, device: &str, after: Duration) -> (&'static str, String) {
-        let seconds = after.as_secs_f32();
+        let after = in_words(after);
         match self {
-            PushSeen::Accepted(took) => {
-                ("push", format!("sent to “{device}”, accepted by the push service after {:.1} s", took.as_secs_f32()))
-            }
+            PushSeen::Accepted(took) => ("push", format!("sent to “{device}”, accepted by the push service after {}", in_words(*took))),
             PushSeen::NotSent(why) if device.is_empty() => ("push", format!("no push message was sent: {why}")),
             PushSeen::NotSent(why) => ("push", format!("not delivered to “{device}”: {why}")),
-            PushSeen::Shown => ("push", format!("“{device}” showed the notification after {seconds:.1} s")),
-            PushSeen::Opened => ("push", format!("the notification was opened on “{device}” after {seconds:.1} s")),
+            PushSeen::Shown => ("push", format!("“{device}” showed the notification after {after}")),
+            PushSeen::Opened => ("push", format!("the notification was opened on “{device}” after {after}")),
             PushSeen::Instead(said, _) => ("message", said.to_string()),
         }
     }

@@ -54,7 +54,7 @@ pub(super) fn view(row: &PushRow) -> PushView {
 fn said(row: &PushRow) -> String {
     let why = |otherwise: &str| if row.why.is_empty() { otherwise.to_owned() } else { row.why.clone() };
     match row.state {
-        PushState::None => "notifications are not set up; the handset page leads through it".to_owned(),
+        PushState::None => "notifications are not set up; the handset page shows how".to_owned(),
         PushState::Untested => "the test notification is not confirmed yet; send a test and have the person tap it".to_owned(),
         PushState::Ready => "notifications work".to_owned(),
         PushState::Refused => {
