@@ -74,6 +74,6 @@ pub struct Waiting {
     pub until_us: u64,
     /// Whether a security key must prove the answer.
     pub with_key: bool,
-    /// Whether a handset of the person listens now.
+    /// Whether a handset of the person is connected now.
     pub heard: bool,
 }

@@ -1,4 +1,4 @@
-//! Replay, drills, who gets in by which rule.
+//! Replay, drills, and who is admitted by which rule.
 
 use bivector_explain::run::{Run, RunChange};
 use bivector_model::Cause;
@@ -19,7 +19,7 @@ pub struct ReplayRequest {
     pub chain: Option<String>,
 }
 
-/// Who gets in by a chain.
+/// Who a chain admits.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct WhoView {
     /// The chain.
@@ -73,7 +73,7 @@ pub struct WhoPerson {
     pub groups: Vec<String>,
     /// Second factors that the chain takes.
     pub factors: Vec<String>,
-    /// Why the person is kept out all the same, or cannot get in yet.
+    /// Why the person is refused all the same, or cannot log in yet.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub but: Option<String>,
 }
@@ -99,7 +99,7 @@ pub struct RuleTry {
 pub struct RuleTried {
     /// The groups that counted.
     pub groups: Vec<String>,
-    /// The grant, where somebody gets in.
+    /// The grant, if the person is admitted.
     pub grant: Option<String>,
     /// The cause of the refusal, where not.
     pub cause: Option<Cause>,
@@ -163,6 +163,6 @@ pub enum Fails {
     /// Its port is closed.
     #[default]
     Closed,
-    /// It takes what comes and says nothing.
+    /// It accepts connections and does not answer.
     Silent,
 }

@@ -21,12 +21,12 @@ pub struct Knock {
     pub last_us: u64,
     /// What was seen the last time.
     pub said: String,
-    /// The gateway that it might be, with the reason, where the packet gives one.
+    /// The gateway it may be, with the reason, if the packet gives one.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub guess: Option<Guess>,
 }
 
-/// Which gateway a stranger might be.
+/// Which gateway an unknown sender may be.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Guess {
     /// The gateway's name.

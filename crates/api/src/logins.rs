@@ -19,10 +19,10 @@ pub struct LoginRequest {
     /// The persona of the site whose sealed password and robots are used instead.
     #[serde(default)]
     pub persona: Option<String>,
-    /// What the persona types, with places as in a rehearsal; `{password}{code}` or `{password}` if left out.
+    /// What the persona types, with placeholders as in a rehearsal; `{password}{code}` or `{password}` if left out.
     #[serde(default)]
     pub typed: Option<String>,
-    /// What the persona types at each prompt, with places as in a rehearsal.
+    /// What the persona types at each prompt, with placeholders as in a rehearsal.
     #[serde(default)]
     pub answers: Vec<String>,
     /// What the persona's simulated handset does, such as `approve after 3s`.

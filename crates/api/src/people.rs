@@ -153,7 +153,7 @@ pub struct PersonView {
     pub name: String,
     /// Groups kept here, for people of the roster.
     pub groups: Vec<String>,
-    /// Whether the person is kept out.
+    /// Whether the person is suspended.
     pub disabled: bool,
     /// Whether a password is kept here.
     pub has_password: bool,

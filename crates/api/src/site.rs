@@ -35,7 +35,7 @@ pub struct ApplyRequest {
     /// Whether it may make logging in weaker.
     #[serde(default)]
     pub weaker_is_meant: bool,
-    /// Go back by itself after so many seconds unless confirmed, 10 to 86400.
+    /// Roll back automatically after this many seconds unless confirmed, 10 to 86400.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confirm_within_s: Option<u64>,
     /// A rehearsal of the change that must pass first; until then nobody's login is decided by it.

@@ -99,7 +99,7 @@ impl Knocks {
     }
 }
 
-/// Which gateway a stranger might be: the one whose secret fits, else the one whose name it gives.
+/// Which gateway an unknown sender may be: the one whose secret fits, else the one whose name it gives.
 pub(super) fn guess(datagram: &[u8], live: &LiveSite) -> Option<Guess> {
     let packet = Packet::parse(datagram).ok()?;
     let gateways = live.site.gateways.iter().zip(&live.secrets);

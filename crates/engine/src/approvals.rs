@@ -549,7 +549,7 @@ impl Approvals {
         hub.pending.get(&id).filter(|pending| pending.ask.person == person).map(|pending| Arc::clone(&pending.shown))
     }
 
-    /// Whether a handset of a person listens now.
+    /// Whether a handset of a person is connected now.
     pub fn is_heard(&self, person: &str) -> bool {
         self.hub.lock().is_ok_and(|hub| hub.listeners.get(person).is_some_and(|sender| sender.receiver_count() > 0))
     }

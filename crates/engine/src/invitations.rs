@@ -45,7 +45,7 @@ pub enum NotInvited {
     /// Nobody of this name is known to the source.
     #[error("{source} has no person `{login}`", source = .0, login = .1)]
     Nobody(String, String),
-    /// The source could not say.
+    /// The source could not answer.
     #[error("{0}")]
     SourceDown(String),
     /// There is no such courier.
@@ -281,7 +281,7 @@ pub fn begin_app(shared: &Shared, site: &Site, person: &PersonRow) -> NewApp {
     NewApp { link, seed: text, ticket: data_encoding::BASE64URL_NOPAD.encode(&shared.seal.seal(TICKETS, bytes.expose())) }
 }
 
-/// An app whose first code is right: what to keep of it.
+/// What to keep of an app whose first code was correct.
 pub struct ProvedApp {
     /// The person's key.
     pub person: String,

@@ -104,6 +104,57 @@ causes! {
     CredentialUnreadable "credential-unreadable" Gateway
         "the credential attributes are malformed"
         "check the attribute named in the step against a packet capture from the device";
+    EapMalformed "eap-malformed" Gateway
+        "the person's device sent an EAP message that breaks the protocol"
+        "see the step; update the device's software, or capture the exchange and compare it with the RFC named there";
+    EapUnfinished "eap-unfinished" Gateway
+        "the person's device stopped answering in the middle of the EAP conversation"
+        "if it stopped during the TLS handshake, it usually does not trust the server certificate: install its issuer on the device";
+    EapTooLong "eap-too-long" Gateway
+        "the EAP conversation is larger or longer than the limits allow"
+        "look for a device that sends endless fragments or very long certificate chains";
+    EapForeign "eap-foreign" Gateway
+        "the EAP message belongs to no open conversation of this gateway"
+        "the conversation has expired or the service was restarted; the person can log in again. If it happens often, check that all packets of a login reach the same node";
+    RealmDiffers "realm-differs" Person
+        "the name inside the tunnel belongs to another realm than the outer identity"
+        "set the same realm in both identities on the device, or leave it out of the outer one";
+    TlsVersion "tls-version" Gateway
+        "the person's device offers no TLS version that is accepted"
+        "update the device; TLS 1.2 is the oldest version that is accepted";
+    TlsAlert "tls-alert" Gateway
+        "the person's device ended the TLS handshake with an alert"
+        "see the step; usually the issuer of the server certificate must be installed on the device";
+    TlsFailed "tls-failed" Gateway
+        "the TLS handshake with the person's device failed"
+        "see the step for what was wrong";
+    CertificateMissing "certificate-missing" Person
+        "the person's device sent no certificate, and the chain requires one"
+        "install the person's certificate on the device and select it there";
+    CertificateUntrusted "certificate-untrusted" Person
+        "the certificate was issued by nobody in `[[issuers]]`"
+        "issue the person a certificate of a listed issuer, or add its issuer to `[[issuers]]`";
+    CertificateExpired "certificate-expired" Person
+        "the certificate has expired"
+        "renew the person's certificate";
+    CertificateNotYetValid "certificate-not-yet-valid" Person
+        "the certificate is not valid yet"
+        "check the date in the certificate, and the clocks of the issuer and of this machine";
+    CertificateRevoked "certificate-revoked" Person
+        "the certificate has been revoked"
+        "issue a new certificate if the person may still log in";
+    CertificateRevocationUnknown "certificate-revocation-unknown" Source
+        "it cannot be determined whether the certificate has been revoked, and the issuer's setting requires that"
+        "refresh the revocation list, or set `when_unknown = \"accept\"` for the issuer";
+    CertificateNameMissing "certificate-name-missing" Person
+        "the certificate does not contain the name that identifies a person"
+        "issue certificates with that name, or choose another one in `name_from` of the issuer";
+    CertificatePersonDiffers "certificate-person-differs" Person
+        "the certificate and the name or password belong to different people"
+        "the person must use their own certificate; check which one the device selects";
+    CertificatePurpose "certificate-purpose" Person
+        "the certificate may not be used to log in: its key usage, purpose or key size is not accepted"
+        "issue a certificate for client authentication with a key of the required size";
     NameMissing "name-missing" Gateway
         "the User-Name is missing or empty"
         "check that the device forwards the login name";
@@ -249,7 +300,7 @@ causes! {
         "the person is suspended in Bivector"
         "if the person should have access, run `bivector person suspend --lift`";
     CodeUsed "code-used" Person
-        "this code, or a newer one of the same device, has been used before"
+        "this code, or a newer one of the same device, has already been used"
         "ask the person to use the next code; if they did not use this one, somebody else did";
     CodeDrifted "code-drifted" Person
         "the code is from the person's device, but outside the accepted time or counter range"

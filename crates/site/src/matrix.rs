@@ -217,7 +217,7 @@ pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
     const WITHOUT_PASSWORD: &[&str] = &["add `password` to the form", "set `code_only = true` if the gateway checks the password itself"];
     if skill == Skill::Gateway && shape.has_password() {
         let why = "the chain is `code_only`, so the password in this form would not be checked";
-        return Err(Never { why, remedies: &["remove `password` from the form", "take `code_only` out"] });
+        return Err(Never { why, remedies: &["remove `password` from the form", "remove `code_only`"] });
     }
     if skill != Skill::Gateway && !shape.has_password() {
         return Err(Never { why: "the form contains no password, but the source needs one", remedies: WITHOUT_PASSWORD });
@@ -265,7 +265,7 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
     }
     match (second, shape) {
         (Second::None, shape) if shape.has_code() || shape == Shape::PasswordFactor => {
-            let remedies = &["set `second = [\"totp\"]`", "take the form out"];
+            let remedies = &["set `second = [\"totp\"]`", "remove the form"];
             Err(Never { why: "the form has a code or a factor word, but the chain has no second factor, so nothing checks it", remedies })
         }
         (Second::None, _) => Ok("none required"),
@@ -273,7 +273,7 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
         (Second::Upstream, shape) if shape.has_code() && method == Method::Pap => Ok("the code in the field goes to the upstream"),
         (Second::Code | Second::Upstream, Shape::PasswordFactor) => Err(Never {
             why: "a factor word can select only a courier or an approval, and this factor is neither",
-            remedies: &["add a courier or `approval` to `second`", "take the form out"],
+            remedies: &["add a courier or `approval` to `second`", "remove the form"],
         }),
         (Second::Code, _) => {
             asked("asked for at a prompt", PROMPTS, "no form has a place for the code, and the gateway cannot show a prompt for it")
@@ -358,13 +358,13 @@ pub fn methods_markdown() -> String {
     for skill in Skill::ALL {
         let shapes: Vec<Shape> = Shape::ALL.iter().copied().filter(|shape| shape.has_password() != (*skill == Skill::Gateway)).collect();
         let columns: Vec<String> = shapes.iter().map(|shape| shape.words().to_owned()).collect();
-        table(&mut page, &format!("How the password field can be read: {}", skill.words()), "method", &columns, &mut |method| {
+        table(&mut page, &format!("How the password field can be parsed: {}", skill.words()), "method", &columns, &mut |method| {
             let fit = |shape: &Shape| first(method, *skill).and_then(|_| reading(method, *skill, *shape));
             shapes.iter().map(|shape| cell(fit(shape))).collect()
         });
     }
     for prompts in [false, true] {
-        let title = format!("The second factor, at a gateway that shows {}", if prompts { "prompts" } else { "no prompts" });
+        let title = format!("Second factors on gateways {}", if prompts { "with prompts" } else { "without prompts" });
         let columns: Vec<String> = Second::ALL
             .iter()
             .flat_map(|second| [Shape::Password, Shape::PasswordCode].map(|shape| format!("{}, {}", second.words(), shape.words())))

@@ -264,8 +264,8 @@ keys! {
     }
     "identity" {
         "name" "text" "needed" "Its name.";
-        "strip_prefix" "texts" "none" "Prefixes to take off, in any case. A name that still holds `\\\\` or `@` is refused.";
-        "strip_suffix" "texts" "none" "Suffixes to take off, in any case.";
+        "strip_prefix" "texts" "none" "Prefixes to remove, case-insensitively. A name that still contains `\\\\` or `@` is refused.";
+        "strip_suffix" "texts" "none" "Suffixes to remove, case-insensitively.";
         "realms" "texts" "none" "Realms that are part of people's names, as principal names and mail addresses have them: such a name is looked up whole.";
         "case" "`lower` or `keep`" "`lower`" "What happens with upper and lower case.";
         "aliases" "table of texts" "none" "Other names of people, each with the name that sources know: `{ \"i.okafor\" = \"ines\" }`.";
@@ -355,7 +355,7 @@ keys! {
         "title" "text" "persona and gateway" "What it shows, in a few words.";
         "name" "text" "the persona's login" "What is typed as the name.";
         "method" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
-        "type" "text" "needed" "What is typed in the password field, with places: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
+        "type" "text" "needed" "What is typed in the password field, with placeholders: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
         "answers" "texts" "none" "What is typed at each prompt; `{sent}` is the code that a courier has just carried.";
         "handset" "text" "ignore" "What the simulated handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`. Its page is open, unless the phone is in a pocket: `asleep 3s, approve` shows a push message after three seconds, `push refused, approve` shows none and waits for a message with a link.";
         "twist" "word" "none" "What is wrong on purpose: `wrong-secret`, `stranger`, `same-again`, `late-answer`, `foreign-answer`, `locked`.";

@@ -98,7 +98,7 @@ pub struct ShortWaits {
     pub approval: Option<Duration>,
 }
 
-/// A text with places for what only the run knows.
+/// A text with placeholders for values that only the run knows.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Typed {
     /// Its parts in order.

@@ -141,7 +141,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
         Some(text)
     }
 
-    /// A list of texts; a single text counts as a list of one where `single` says so.
+    /// A list of strings; a single string counts as a list of one if `single` is set.
     pub(super) fn texts(&self, key: &'static str, single: bool) -> Option<At<Vec<At<String>>>> {
         let value = self.take(key)?;
         if let (true, Some(text)) = (single, as_text(value)) {
@@ -186,7 +186,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
     pub(super) fn labels(&self, key: &'static str) -> Option<At<BTreeMap<String, String>>> {
         let value = self.take(key)?;
         let Some(table) = value.get_ref().as_table() else {
-            self.wrong_type(key, value, "a table of texts, such as `{ kind = \"vpn\" }`");
+            self.wrong_type(key, value, "a table of strings, for example `{ kind = \"vpn\" }`");
             return None;
         };
         let mut labels = BTreeMap::new();
@@ -205,7 +205,7 @@ impl<'d, 'n, 't> Section<'d, 'n, 't> {
     pub(super) fn lists(&self, key: &'static str) -> Vec<(At<String>, Vec<At<String>>)> {
         let Some(value) = self.take(key) else { return Vec::new() };
         let Some(table) = value.get_ref().as_table() else {
-            self.wrong_type(key, value, "a table of texts or lists of texts");
+            self.wrong_type(key, value, "a table of strings or lists of strings");
             return Vec::new();
         };
         let mut lists = Vec::new();

@@ -110,7 +110,7 @@ pub(crate) enum Person {
 pub(crate) struct Whose {
     /// The login name
     pub(crate) person: String,
-    /// Source the person belongs to, where several do
+    /// Source the person belongs to, if the login name exists in several
     #[arg(long)]
     pub(crate) source: Option<String>,
 }

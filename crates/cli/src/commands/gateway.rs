@@ -120,10 +120,10 @@ fn knocks(knocks: &[Knock], global: &Global) {
     for knock in knocks.iter().filter(|knock| knock.cause == Cause::GatewayUnknown) {
         match &knock.guess {
             Some(guess) => output::line(format!(
-                "\n{} might be {} from another address: {}\n  to register it: bivector gateway register {} --as {}",
+                "\n{} may be {} with a new address: {}\n  to register it: bivector gateway register {} --as {}",
                 knock.sender, guess.gateway, guess.why, knock.sender, guess.gateway
             )),
-            None => output::line(format!("\n{} is none of the gateways, as far as its packets tell", knock.sender)),
+            None => output::line(format!("\n{} does not match any gateway", knock.sender)),
         }
     }
     if knocks.is_empty() {

@@ -57,7 +57,7 @@ fn print(ladder: &Ladder) {
             let rest = if rest.is_empty() { String::new() } else { format!("; not tried: {}", rest.join(", ")) };
             output::line(format!("\nfailed at: {}{rest}", output::paint(layer.word(), "1")));
         }
-        None if ladder.rungs.iter().any(|rung| rung.layer == Layer::Waits) => output::line("\nno layer is broken"),
-        None => output::line("\nno layer that was tried is broken"),
+        None if ladder.rungs.iter().any(|rung| rung.layer == Layer::Waits) => output::line("\nno problem found"),
+        None => output::line("\nno problem found in the layers tested"),
     }
 }

@@ -38,7 +38,7 @@ pub(crate) async fn run(rehearse: Rehearse, global: &Global) -> Result<ExitCode,
 async fn starter(client: &Client, chain: &str) -> Result<ExitCode, Failure> {
     let text = client.text("/rehearsals/starter", &[("chain", chain.to_owned())]).await?;
     output::line(text.trim_end());
-    output::hint("\nput this into the site file, apply it, then: bivector rehearse NAME");
+    output::hint("\nadd this to the site file, apply it, then run: bivector rehearse NAME");
     Ok(ExitCode::SUCCESS)
 }
 

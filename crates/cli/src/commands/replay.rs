@@ -39,13 +39,13 @@ fn print(replayed: &Replayed) {
         output::line(format!("  for example {}", group.examples.join(", ")));
     }
     if !replayed.unknown.is_empty() {
-        output::line("\nnot known, since it was not recorded:");
+        output::line("\nundetermined, because the trace lacks the data:");
     }
     for group in &replayed.unknown {
         output::line(format!("  {}  {}: {}", count(group), group.before, group.after));
     }
     if !replayed.left.is_empty() {
-        output::line("\nnot decided again:");
+        output::line("\nnot re-evaluated:");
     }
     for (why, count) in &replayed.left {
         output::line(format!("  {count}  {why}"));

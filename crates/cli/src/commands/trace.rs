@@ -251,7 +251,7 @@ fn print_chart(failures: &Failures, last: u64) {
     output::line(format!("{:<22} {:<12} ▏{}▕ {}", "all logins", "", output::paint(&bars, "36"), all.iter().sum::<u64>()));
     let noun = |count: u64, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
     let (failed, logins) = (noun(highest, "failure"), noun(most, "login"));
-    output::line(format!("\na full bar is {failed}, or {logins}, in {}", output::span(failures.span_us)));
+    output::line(format!("\nfull bar: {failed} (or {logins}) per {}", output::span(failures.span_us)));
 }
 
 fn height(count: u64, highest: u64) -> char {

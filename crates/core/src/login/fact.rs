@@ -384,7 +384,7 @@ pub enum PersonAnswer {
     },
     /// Known, but not to be let in.
     Refused(Cause),
-    /// The source could not say.
+    /// The source could not answer.
     Unavailable(Unavailable),
 }
 
@@ -399,7 +399,7 @@ pub enum PasswordAnswer {
     Wrong,
     /// The account may not be used.
     Refused(Cause),
-    /// The source could not say.
+    /// The source could not answer.
     Unavailable(Unavailable),
 }
 
@@ -446,7 +446,7 @@ pub struct Factors {
 pub enum FactorsAnswer {
     /// These are the person's.
     Known(Box<Factors>),
-    /// The records could not say.
+    /// The records could not answer.
     Unavailable(Unavailable),
 }
 
@@ -459,7 +459,7 @@ pub enum SecretAnswer {
     NtHash(NtHash),
     /// Nothing that a proof could be compared with.
     NotKept,
-    /// The source could not say.
+    /// The source could not answer.
     Unavailable(Unavailable),
 }
 
@@ -470,7 +470,7 @@ pub enum PinAnswer {
     Right,
     /// It is wrong.
     Wrong,
-    /// The records could not say.
+    /// The records could not answer.
     Unavailable(Unavailable),
 }
 
@@ -552,7 +552,7 @@ pub enum TakenAnswer {
     Used,
     /// No such State is waiting.
     NotThere,
-    /// The records could not say.
+    /// The records could not answer.
     Unavailable(Unavailable),
 }
 

@@ -281,7 +281,7 @@ impl Login {
             }
             PersonAnswer::Unavailable(why) => (Tone::Bad, format!("{source_name} could not answer: {}", why.seen), Some(why.cause)),
         };
-        // An upstream knows nobody by name, so that it knows this one says nothing.
+        // An upstream knows nobody by name, so its "known" carries no information.
         if !(matches!(source, SourceRef::Upstream(_)) && tone == Tone::Good) {
             self.step(Hop::First, "find person", tone, now, said, self.source_line(source));
         }
@@ -359,7 +359,7 @@ impl Station for CheckingPassword {
             (cause, _) => Settled::refuse(cause.unwrap_or(Cause::Unfinished)),
         };
         match (&answer.value, next) {
-            // An outage says nothing of the password.
+            // An outage tells nothing about the password.
             (PasswordAnswer::Unavailable(_), Settled::Refuse { cause, .. }) => login.refuse(cause, now),
             (value, next) => SettlingGuess { right: value.is_right(), then: next }.into(),
         }

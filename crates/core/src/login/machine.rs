@@ -353,11 +353,7 @@ impl Login {
                     Some(prompt) => format!("; prompt: {}", prompt.lines().collect::<Vec<_>>().join(" / ")),
                     None => String::new(),
                 };
-                end(
-                    "challenge",
-                    Tone::Note,
-                    format!("{}, to be answered within {} s{reads}", protocol.challenge(), self.site.prompt_lasts.as_secs()),
-                );
+                end("challenge", Tone::Note, format!("{}, valid for {} s{reads}", protocol.challenge(), self.site.prompt_lasts.as_secs()));
             }
             Verdict::Refuse(refusal) => end("reject", Tone::Bad, format!("{}; message: {}", protocol.reject(), refusal.message)),
         }

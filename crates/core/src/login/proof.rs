@@ -138,7 +138,7 @@ impl SecondProved {
         matches!(answer, UpstreamAnswer::Accept(_)).then_some(SecondProved { device: None })
     }
 
-    /// Proved and marked in the round before, which our own seal has kept.
+    /// Proved and marked in the previous round; our encrypted State carries that.
     pub(super) fn by_kept_round(device: Option<u64>) -> Self {
         SecondProved { device }
     }

@@ -278,7 +278,7 @@ impl Station for Marking {
             }
             (MarkAnswer::Unavailable(why), _) => (why.cause, format!("the code is correct but could not be marked as used: {}", why.seen)),
             (MarkAnswer::Locked(until), _) => return login.refuse_locked(*until, now),
-            _ => (Cause::CodeUsed, "the code is right, but it, or a newer one of the same device, was used before".to_owned()),
+            _ => (Cause::CodeUsed, "the code is correct, but it, or a newer one of the same device, has already been used".to_owned()),
         };
         login.step(Hop::Second, "code", Tone::Bad, now, said, None);
         login.refuse(cause, now)

@@ -303,10 +303,11 @@ impl Probe<'_> {
                             (false, None) => "widen `base`, if people there are meant".to_owned(),
                         })
                     }
-                    Some((attribute, dn)) => {
-                        Seen::bad(Cause::PersonUnknown, format!("`{names}` matches nobody; `{attribute}` would match {dn}"))
-                            .and(format!("set `login = [\"{}\", \"{attribute}\"]`, if people type that too", settings.login.join("\", \"")))
-                    }
+                    Some((attribute, dn)) => Seen::bad(
+                        Cause::PersonUnknown,
+                        format!("`{names}` matches nobody; `{attribute}` would match {dn}"),
+                    )
+                    .and(format!("set `login = [\"{}\", \"{attribute}\"]`, if people type that as well", settings.login.join("\", \""))),
                     None => Seen::bad(Cause::PersonUnknown, format!("neither `{names}` nor any other attribute matches {person}")),
                 };
                 self.note(Piece::Person, seen);

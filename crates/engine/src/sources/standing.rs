@@ -44,7 +44,7 @@ impl Standing {
                 server: server.to_owned(),
                 state: Tone::Note,
                 cause: None,
-                said: "not looked at yet".into(),
+                said: "not checked yet".into(),
                 since_us: now,
                 checked_us: now,
                 answers: 0,

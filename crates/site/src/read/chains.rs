@@ -287,7 +287,7 @@ fn read_when(when: Section<'_, '_, '_>) -> When {
             "empty",
             when.span.clone(),
             "`when` has neither `group` nor `label`",
-            "write `when = { group = \"control-room\" }`, or leave `when` out to mean everybody",
+            "write `when = { group = \"control-room\" }`, or omit `when` to match everybody",
         );
     }
     when.finish();

@@ -114,7 +114,7 @@ impl dyn Agreement {
     /// Notes that something with this name was taken; `false` if it was before. Kept until `until`.
     ///
     /// # Errors
-    /// The records could not say.
+    /// The records could not answer.
     pub async fn take_once(&self, name: &[u8], until: Moment, now: Moment) -> Result<bool, RecordsError> {
         self.mark([TOOK, name].concat(), until, now).await
     }

@@ -37,7 +37,7 @@ pub struct PersonRow {
     pub password: Option<String>,
     /// Groups, for people of the roster.
     pub groups: Vec<String>,
-    /// Whether the person is kept out.
+    /// Whether the person is suspended.
     pub disabled: bool,
     /// Where codes by mail go, where the source does not say.
     pub mail: Option<String>,

@@ -193,7 +193,7 @@ fn print(view: &TimingView, of: &Budget) {
         output::line(format!("{} {note}", output::paint("·", "2")));
     }
     if !view.suggestion.changes.is_empty() {
-        output::line(format!("\n`bivector budget {} --suggest` says what to change", budget.chain));
+        output::line(format!("\n`bivector budget {} --suggest` suggests changes", budget.chain));
     }
 }
 

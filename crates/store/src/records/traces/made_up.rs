@@ -83,7 +83,7 @@ fn made_up(number: u64, began_us: u64) -> Trace {
             step(Hop::Reading, "name", format!("`NORTHMOOR\\{login}` is `{login}` once `NORTHMOOR\\` is taken off")),
             step(Hop::First, "find person", format!("tidehall knows {login} as uid={login},ou=people,dc=northmoor,dc=example")),
             step(Hop::First, "password", "tidehall says the password is right".into()),
-            step(Hop::Second, "code", "the code is right (of this step) and is now marked as used".into()),
+            step(Hop::Second, "code", "the code is correct (of this step) and is now marked as used".into()),
             step(Hop::Reply, "accept", "Access-Accept with the grant `turbine-crew`".into()),
         ],
         facts: Box::new(facts(&login, cause)),

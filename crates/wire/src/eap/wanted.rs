@@ -1,37 +1,11 @@
-//! EAP (RFC 3748), as far as it can be said of a message what it is. What is inside a method is not read here.
+//! What a peer says that it wants, in words: for operators whose chain does not accept it.
+
+use super::shown;
 
 /// Response.
 const RESPONSE: u8 = 2;
 /// Nak: the peer wants another method than the one offered.
-const NAK: u8 = 3;
-
-/// The name of a method by its type (RFC 3748 section 5 and IANA's registry).
-pub fn method_name(method: u8) -> Option<&'static str> {
-    Some(match method {
-        1 => "Identity",
-        2 => "Notification",
-        NAK => "Nak",
-        4 => "MD5-Challenge",
-        5 => "OTP",
-        6 => "GTC",
-        13 => "EAP-TLS",
-        21 => "EAP-TTLS",
-        25 => "PEAP",
-        26 => "EAP-MSCHAPv2",
-        43 => "EAP-FAST",
-        52 => "EAP-PWD",
-        55 => "TEAP",
-        254 => "an expanded method",
-        _ => return None,
-    })
-}
-
-fn shown(method: u8) -> String {
-    match method_name(method) {
-        Some(name) => format!("{name} ({method})"),
-        None => format!("method {method}"),
-    }
-}
+const NAK: u8 = super::NAK;
 
 /// What a peer's message says of the method that it wants, as a clause behind "the peer".
 pub fn wanted(message: &[u8]) -> String {

@@ -1,0 +1,356 @@
+//! EAP-TLS, EAP-TTLS and PEAP as the server carries them out: a TLS handshake, and for the latter two a method inside.
+
+use crate::describe::{flight as named, size};
+use crate::framing::{Arrived, Framing, START};
+use crate::peap::Peap;
+use crate::server::{GivenCredential, Settings};
+use crate::tls::{Tunnel, failed, tunnel_name};
+use crate::ttls::Ttls;
+use crate::{Failed, Msk, Random};
+use bivector_model::Cause;
+use bivector_model::trace::Tone;
+use bivector_wire::MsChapProved;
+use bivector_wire::eap::{self, Inner, PEAP, TLS, TTLS};
+use rustls::pki_types::CertificateDer;
+use rustls::{Connection, ServerConnection};
+use std::sync::Arc;
+
+/// A method with a tunnel, in progress.
+#[derive(Debug)]
+pub(crate) struct Tunneled {
+    kind: u8,
+    tunnel: Tunnel,
+    framing: Framing,
+    phase: Phase,
+    inside: Inside,
+    certificate: String,
+    asks_certificate: bool,
+    /// TLS data that leaves with the next message.
+    waiting: Vec<u8>,
+    notes: Vec<(Tone, String)>,
+}
+
+/// How far it is.
+#[derive(Debug)]
+enum Phase {
+    /// It was offered; the peer has not begun.
+    Start,
+    /// The handshake goes on.
+    Handshake,
+    /// Our last flight of the handshake waits for its acknowledgement.
+    Finished,
+    /// The method inside goes on.
+    Inside,
+    /// A credential is being decided; the peer has nothing to send.
+    Deciding,
+    /// An alert was sent. The peer's next packet ends the conversation with this.
+    Alerted(Failed),
+    /// The peer was told the result.
+    Ending,
+}
+
+/// What goes on inside the tunnel.
+#[derive(Debug)]
+enum Inside {
+    /// Nothing: the certificate is the credential.
+    Certificate,
+    Ttls(Ttls),
+    Peap(Peap),
+}
+
+/// What a message inside the tunnel brought.
+#[derive(Debug)]
+pub(crate) enum InsideTurn {
+    /// Send this inside.
+    Send(Vec<u8>),
+    Given {
+        inner: Inner,
+        name: Option<Vec<u8>>,
+        credential: GivenCredential,
+    },
+    Over,
+}
+
+/// What a packet brought.
+#[derive(Debug)]
+pub(crate) enum TunneledTurn {
+    /// Send this data of the method.
+    Send(Vec<u8>),
+    Given {
+        inner: Inner,
+        name: Option<Vec<u8>>,
+        credential: GivenCredential,
+    },
+    Over,
+}
+
+impl Tunneled {
+    /// Begins a method by its type, if it is one of these and TLS is set up.
+    pub(crate) fn begin(settings: &Arc<Settings>, kind: u8) -> Option<Self> {
+        let inners = settings.methods.iter().filter(|method| method.outer() == kind).map(|method| method.inner());
+        let types = inners.filter_map(|inner| if let Inner::Eap(kind) = inner { Some(kind) } else { None }).collect();
+        let inside = match kind {
+            TLS => Inside::Certificate,
+            TTLS => Inside::Ttls(Ttls::new(types, &settings.server)),
+            PEAP => Inside::Peap(Peap::new(types, &settings.server)),
+            _ => return None,
+        };
+        let connection = ServerConnection::new(Arc::clone(settings.tls.as_ref()?)).ok()?;
+        Some(Tunneled {
+            kind,
+            tunnel: Tunnel(Connection::Server(connection)),
+            framing: Framing::new(settings.fragment),
+            phase: Phase::Start,
+            inside,
+            certificate: settings.certificate.clone(),
+            asks_certificate: settings.asks_certificate || kind == TLS,
+            waiting: Vec::new(),
+            notes: Vec::new(),
+        })
+    }
+
+    pub(crate) fn kind(&self) -> u8 {
+        self.kind
+    }
+
+    /// The data of the first request: nothing but the flag, with version 0.
+    pub(crate) fn first(&self) -> Vec<u8> {
+        vec![START]
+    }
+
+    pub(crate) fn is_at_start(&self) -> bool {
+        matches!(self.phase, Phase::Start)
+    }
+
+    pub(crate) fn take_notes(&mut self) -> Vec<(Tone, String)> {
+        std::mem::take(&mut self.notes)
+    }
+
+    /// Where it stands, for a conversation that nobody goes on with.
+    pub(crate) fn stage(&self) -> String {
+        let name = tunnel_name(self.kind);
+        match &self.phase {
+            Phase::Start => format!("after {name} was offered"),
+            Phase::Handshake => format!(
+                "during the TLS handshake of {name}, after our certificate was sent; many devices end silently when they do not trust it"
+            ),
+            Phase::Finished | Phase::Inside => format!("inside the tunnel of {name}"),
+            Phase::Deciding => format!("while {name} was being decided"),
+            Phase::Alerted(failed) => format!("after a TLS alert: {}", failed.said),
+            Phase::Ending => format!("after {name} told the result"),
+        }
+    }
+
+    /// The certificate chain that the peer has proved to own, leaf first.
+    pub(crate) fn certificates(&self) -> Vec<CertificateDer<'static>> {
+        match self.tunnel.is_handshaking() {
+            true => Vec::new(),
+            false => self.tunnel.0.peer_certificates().unwrap_or_default().to_vec(),
+        }
+    }
+
+    pub(crate) fn receive(&mut self, data: &[u8], random: Random<'_>) -> Result<TunneledTurn, Failed> {
+        if let Phase::Alerted(failed) = &self.phase {
+            return Err(failed.clone());
+        }
+        match self.framing.receive(data)? {
+            Arrived::Part => Ok(TunneledTurn::Send(self.framing.next())),
+            Arrived::Acknowledged if self.framing.is_sending() => Ok(TunneledTurn::Send(self.framing.next())),
+            Arrived::Acknowledged => self.acknowledged(),
+            Arrived::Whole(bytes, fragments) => self.flight(&bytes, fragments, random),
+        }
+    }
+
+    /// The peer sent nothing: it waits for us.
+    fn acknowledged(&mut self) -> Result<TunneledTurn, Failed> {
+        match (&self.phase, &mut self.inside) {
+            (Phase::Finished, Inside::Certificate) => Ok(self.certificate_given()),
+            (Phase::Finished, Inside::Peap(peap)) => {
+                let first = peap.first();
+                self.phase = Phase::Inside;
+                Ok(TunneledTurn::Send(self.send_inside(&first)))
+            }
+            (Phase::Ending, Inside::Certificate) => Ok(TunneledTurn::Over),
+            (Phase::Ending, Inside::Ttls(ttls)) if ttls.ends_without_answer() => Ok(TunneledTurn::Over),
+            (phase, _) => Err(Failed::malformed(format!("the peer sent an empty packet {}", turn(phase)))),
+        }
+    }
+
+    fn flight(&mut self, bytes: &[u8], fragments: usize, random: Random<'_>) -> Result<TunneledTurn, Failed> {
+        let was_handshaking = self.tunnel.is_handshaking();
+        if matches!(self.phase, Phase::Finished | Phase::Deciding) {
+            return Err(Failed::malformed(format!("the peer sent {} {}", named(bytes), turn(&self.phase))));
+        }
+        if was_handshaking {
+            self.notes.push((Tone::Good, format!("from the peer: {}, {}", named(bytes), size(bytes.len(), fragments))));
+        }
+        let flight = self.tunnel.receive(bytes);
+        if let Some(error) = &flight.failed {
+            let failed = failed(error);
+            return match flight.out.is_empty() {
+                true => Err(failed),
+                false => {
+                    self.notes.push((Tone::Bad, failed.said.clone()));
+                    self.phase = Phase::Alerted(failed);
+                    Ok(TunneledTurn::Send(self.load(flight.out)))
+                }
+            };
+        }
+        match (was_handshaking, self.tunnel.is_handshaking()) {
+            (_, true) => {
+                self.phase = Phase::Handshake;
+                Ok(TunneledTurn::Send(self.send_handshake(flight.out)))
+            }
+            (true, false) => self.established(flight.out, flight.inside.expose(), random),
+            (false, false) => {
+                self.waiting.extend(flight.out);
+                self.inside(flight.inside.expose(), random)
+            }
+        }
+    }
+
+    /// The handshake is over on our side.
+    fn established(&mut self, out: Vec<u8>, inside: &[u8], random: Random<'_>) -> Result<TunneledTurn, Failed> {
+        let suite = self.tunnel.0.negotiated_cipher_suite().map_or("", |suite| suite.suite().as_str().unwrap_or_default());
+        let shown = match self.certificates().len() {
+            0 => "without a certificate of the peer".to_owned(),
+            count => format!("with a chain of {count} of the peer"),
+        };
+        self.notes.push((Tone::Good, format!("{} is established, {suite}, {shown}", self.tunnel.version())));
+        let resumed = self.tunnel.0.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+        // In TLS 1.2 the peer must see our Finished before anything else, unless it resumed and has seen it.
+        let must_be_seen = !self.tunnel.is_tls13() && !resumed;
+        match &mut self.inside {
+            Inside::Ttls(_) => {
+                self.phase = Phase::Inside;
+                if inside.is_empty() {
+                    return Ok(TunneledTurn::Send(self.send_handshake(out)));
+                }
+                self.waiting.extend(out);
+                self.inside(inside, random)
+            }
+            Inside::Certificate | Inside::Peap(_) if must_be_seen => {
+                self.phase = Phase::Finished;
+                Ok(TunneledTurn::Send(self.send_handshake(out)))
+            }
+            Inside::Certificate => {
+                self.waiting.extend(out);
+                Ok(self.certificate_given())
+            }
+            Inside::Peap(peap) => {
+                let first = peap.first();
+                self.waiting.extend(out);
+                self.phase = Phase::Inside;
+                Ok(TunneledTurn::Send(self.send_inside(&first)))
+            }
+        }
+    }
+
+    fn certificate_given(&mut self) -> TunneledTurn {
+        self.phase = Phase::Deciding;
+        TunneledTurn::Given { inner: Inner::Itself, name: None, credential: GivenCredential::Certificate }
+    }
+
+    /// A message inside the tunnel.
+    fn inside(&mut self, clear: &[u8], random: Random<'_>) -> Result<TunneledTurn, Failed> {
+        if self.asks_certificate && self.certificates().is_empty() {
+            return Err(Failed::new(Cause::CertificateMissing, "the peer sent no certificate"));
+        }
+        let turn = match &mut self.inside {
+            Inside::Ttls(ttls) => ttls.receive(clear, &self.tunnel, random)?,
+            Inside::Peap(peap) => peap.receive(clear, &self.tunnel, random)?,
+            Inside::Certificate => return Err(Failed::malformed("the peer sent data inside EAP-TLS, which has none")),
+        };
+        match turn {
+            InsideTurn::Send(clear) => Ok(TunneledTurn::Send(self.send_inside(&clear))),
+            InsideTurn::Over => Ok(TunneledTurn::Over),
+            InsideTurn::Given { inner, name, credential } => {
+                let method = eap::EapMethod::ALL.iter().find(|method| (method.outer(), method.inner()) == (self.kind, inner));
+                let said = method.map_or("another method", |method| method.name());
+                self.notes.push((Tone::Good, format!("inside the tunnel: the credential of {said}")));
+                self.phase = Phase::Deciding;
+                Ok(TunneledTurn::Given { inner, name, credential })
+            }
+        }
+    }
+
+    /// The data of a request for a further text, where the method inside can ask for one.
+    pub(crate) fn ask(&mut self, prompt: &str) -> Option<Vec<u8>> {
+        let clear = match &mut self.inside {
+            Inside::Ttls(ttls) => ttls.ask(prompt),
+            Inside::Peap(peap) => peap.ask(prompt),
+            Inside::Certificate => None,
+        }?;
+        self.phase = Phase::Inside;
+        Some(self.send_inside(&clear))
+    }
+
+    pub(crate) fn accept(&mut self, proved: Option<&MsChapProved>) -> Option<Vec<u8>> {
+        let clear = match &mut self.inside {
+            // RFC 9190 section 2.1.1: one zero byte says that no more handshake messages follow.
+            Inside::Certificate if self.tunnel.is_tls13() => Some(vec![0]),
+            Inside::Certificate => None,
+            Inside::Ttls(ttls) => ttls.accept(proved),
+            Inside::Peap(peap) => peap.accept(proved, &self.tunnel),
+        };
+        self.end_with(clear)
+    }
+
+    pub(crate) fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
+        let clear = match &mut self.inside {
+            Inside::Certificate => None,
+            Inside::Ttls(ttls) => ttls.refuse(message),
+            Inside::Peap(peap) => peap.refuse(message),
+        };
+        self.end_with(clear)
+    }
+
+    fn end_with(&mut self, clear: Option<Vec<u8>>) -> Option<Vec<u8>> {
+        self.phase = Phase::Ending;
+        clear.map(|clear| self.send_inside(&clear))
+    }
+
+    pub(crate) fn msk(&self) -> Option<Msk> {
+        match &self.inside {
+            Inside::Peap(peap) => peap.msk().or_else(|| self.tunnel.msk(self.kind)),
+            _ => self.tunnel.msk(self.kind),
+        }
+    }
+
+    fn send_inside(&mut self, clear: &[u8]) -> Vec<u8> {
+        let mut bytes = std::mem::take(&mut self.waiting);
+        bytes.extend(self.tunnel.send(clear));
+        self.load(bytes)
+    }
+
+    fn send_handshake(&mut self, bytes: Vec<u8>) -> Vec<u8> {
+        let said = named(&bytes);
+        let length = bytes.len();
+        let data = self.load(bytes);
+        if length > 0 {
+            let fragments = if self.framing.is_sending() { length.div_ceil(data.len().saturating_sub(5).max(1)) } else { 1 };
+            // Only a flight with our certificate is that large before the connection is encrypted.
+            let ours = if said.starts_with("ServerHello") { format!(", certificate {}", self.certificate) } else { String::new() };
+            self.notes.push((Tone::Good, format!("to the peer: {said}{ours}, {}", size(length, fragments))));
+        }
+        data
+    }
+
+    fn load(&mut self, bytes: Vec<u8>) -> Vec<u8> {
+        self.framing.load(bytes);
+        self.framing.next()
+    }
+}
+
+/// When something came that was not expected.
+fn turn(phase: &Phase) -> &'static str {
+    match phase {
+        Phase::Start => "instead of a ClientHello",
+        Phase::Handshake => "during the TLS handshake",
+        Phase::Finished => "instead of acknowledging the end of the TLS handshake",
+        Phase::Inside => "inside the tunnel",
+        Phase::Deciding => "while its credential was being decided",
+        Phase::Alerted(_) => "after a TLS alert",
+        Phase::Ending => "after it was told the result",
+    }
+}
