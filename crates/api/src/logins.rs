@@ -22,7 +22,7 @@ pub struct LoginRequest {
     /// What the persona types, with placeholders as in a rehearsal; `{password}{code}` or `{password}` if left out.
     #[serde(default)]
     pub typed: Option<String>,
-    /// What the persona types at each prompt, with placeholders as in a rehearsal.
+    /// What the persona types at each prompt, with placeholders as in a rehearsal; inside EAP, what anybody types.
     #[serde(default)]
     pub answers: Vec<String>,
     /// What the persona's simulated handset does, such as `approve after 3s`.
@@ -37,21 +37,44 @@ pub struct LoginRequest {
     /// The address of the person's own program, as the gateway would tell it in Calling-Station-Id.
     #[serde(default)]
     pub caller: Option<String>,
+    /// With an EAP method: the identity outside the tunnel; the name if left out.
+    #[serde(default)]
+    pub outer: Option<String>,
 }
 
-/// A method that can be tried from here.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum TriedMethod {
-    /// The text.
-    #[default]
-    Pap,
-    /// A CHAP proof.
-    Chap,
-    /// An MS-CHAPv2 proof.
-    MsChapV2,
-    /// EAP is only begun: what goes on inside it is between the person's device and an upstream.
-    Eap,
+/// A method that can be tried from here, by its name in site files. `eap` is only begun: what goes on inside it is between the person's
+/// device and an upstream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
+#[schema(value_type = String, example = "eap-ttls-pap")]
+pub struct TriedMethod(pub Method);
+
+impl Default for TriedMethod {
+    fn default() -> Self {
+        TriedMethod(Method::Pap)
+    }
+}
+
+impl std::str::FromStr for TriedMethod {
+    type Err = String;
+
+    fn from_str(name: &str) -> Result<Self, String> {
+        let names = || Method::ALL.iter().map(|method| method.name()).collect::<Vec<_>>().join(", ");
+        let found = Method::ALL.iter().find(|method| method.name() == name);
+        found.map(|method| TriedMethod(*method)).ok_or_else(|| format!("unknown method `{name}`; known: {}", names()))
+    }
+}
+
+impl Serialize for TriedMethod {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.0.name())
+    }
+}
+
+impl<'de> Deserialize<'de> for TriedMethod {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let name = String::deserialize(deserializer)?;
+        name.parse().map_err(serde::de::Error::custom)
+    }
 }
 
 /// An attribute of the reply, as a person reads it.
@@ -89,11 +112,6 @@ pub struct Tried {
 
 impl From<TriedMethod> for Method {
     fn from(method: TriedMethod) -> Self {
-        match method {
-            TriedMethod::Pap => Method::Pap,
-            TriedMethod::Chap => Method::Chap,
-            TriedMethod::MsChapV2 => Method::MsChapV2,
-            TriedMethod::Eap => Method::Eap,
-        }
+        method.0
     }
 }

@@ -7,7 +7,7 @@ mod timing;
 
 pub(crate) use lab::Lab;
 pub(crate) use people::{Factor, Person, Push, Whose};
-pub(crate) use prove::{Drill, Fails, Locate, Login, LoginMethod, Rehearse, Rule, Trace, TraceFilter, Who};
+pub(crate) use prove::{Drill, Fails, Locate, Login, Rehearse, Rule, Trace, TraceFilter, Who};
 pub(crate) use timing::Budget;
 
 use clap::{Args, Parser, Subcommand};

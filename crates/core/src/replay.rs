@@ -13,6 +13,7 @@ use bivector_model::moment::Moment;
 use bivector_model::totp::{Settings, code};
 use bivector_model::trace::{Origin, Outcome, Tone, Trace};
 use bivector_site::{Charset, Method, Site, SourceRef};
+use bivector_wire::eap::Proves;
 use bivector_wire::{
     AttributeType, Code, IntegrityPolicy, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Packet, Secret,
     SharedSecret, authenticate, chap_password, hide_password, nt_hash,
@@ -188,6 +189,11 @@ impl Rounds<'_> {
         let arrival = Arrival { gateway, sender: recorded.sender, port: facts.port, origin: recorded.origin, secret_proved: false };
         let mut request = radius::read(&authentic, &secret, arrival);
         request.state = open.as_ref().map(|_| vec![1]);
+        if let Some(inside) = method_named(method).ok().and_then(Method::eap)
+            && let Some(chain) = site.chain_for(gateway, facts.port, &request.typed_name)
+        {
+            request = request.within(Inside { method: Some(inside), chain, began: now, steps: Vec::new() });
+        }
         let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, now);
         run(login, Memory { site, facts, made, recorded, open, kept: None }, now).map_err(Again::Unknown)
     }
@@ -247,6 +253,10 @@ fn password(typed: Option<&TypedFact>) -> String {
     format!("{}{}", "x".repeat(length - tail), "7".repeat(tail))
 }
 
+fn method_named(name: &str) -> Result<Method, &'static str> {
+    Method::ALL.iter().copied().find(|known| known.name() == name).ok_or("it carried no credential that is known")
+}
+
 impl MadeUp {
     fn of(facts: &Facts, now: Moment) -> Self {
         let typed = facts.typed.as_ref();
@@ -301,23 +311,23 @@ impl MadeUp {
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, &name);
         let authenticator = [7; 16];
-        let method = Method::ALL.iter().find(|known| known.name() == method).ok_or("it carried no credential that is known")?;
-        match method {
-            Method::Pap => {
+        match method_named(method)?.proves() {
+            Some(Proves::Text) => {
                 let hidden = hide_password(self.text.as_bytes(), &authenticator, &secret).map_err(|_| LEFT)?;
                 message.push(AttributeType::UserPassword, &hidden);
             }
-            Method::Chap => {
+            Some(Proves::Chap) => {
                 message.push(AttributeType::ChapPassword, &chap_password(1, self.proved(facts, recorded.began).as_bytes(), &authenticator));
                 message.push(AttributeType::ChapChallenge, &authenticator);
             }
-            Method::MsChapV2 => {
+            Some(Proves::MsChapV2) => {
                 let (ours, theirs) = (authenticator, [9; 16]);
                 let (response, _) = MsChapProof::answer(1, &name, &nt_hash(&self.proved(facts, recorded.began)), ours, theirs);
                 message.push_vendor(MICROSOFT, MS_CHAP_CHALLENGE, &ours);
                 message.push_vendor(MICROSOFT, MS_CHAP2_RESPONSE, &response);
             }
-            Method::Eap => message.push(AttributeType::EapMessage, &[2, 1, 0, 5, 1]),
+            Some(Proves::Certificate) => return Err("it came with a certificate, which is not kept"),
+            None => message.push(AttributeType::EapMessage, &[2, 1, 0, 5, 1]),
         }
         if let Some(station) = &facts.station {
             message.push(AttributeType::CallingStationId, station.as_bytes());

@@ -1,6 +1,7 @@
 //! Where Bivector listens: one module for each protocol.
 
 pub mod accounting;
+mod eap;
 mod holder;
 mod knocks;
 pub mod radius;

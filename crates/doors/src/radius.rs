@@ -2,10 +2,11 @@
 //!
 //! What needs nobody outside is answered where it was received. A login that must wait runs as a task; their number is bounded.
 
+use super::eap::{Conversations, EapReply, Open, Told, message_in};
 use super::knocks::{Knocks, guess};
 use super::{receive_all, who_holds};
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
-use bivector_core::login::{Fact, Login, Need, Next};
+use bivector_core::login::{Fact, Login, Need, Next, Request};
 use bivector_core::radius::{self, Arrival as RequestArrival, Reply};
 use bivector_engine::driver::{at_once, drive, mark_code_then};
 use bivector_engine::ending;
@@ -64,15 +65,17 @@ pub struct Rehearsed {
 }
 
 #[derive(Debug)]
-struct Inner {
+pub(super) struct Inner {
     socket: UdpSocket,
     port: u16,
-    shared: Arc<Shared>,
+    pub(super) shared: Arc<Shared>,
     replies: Mutex<Replies>,
     silent: Mutex<HashMap<(String, Cause), Instant>>,
     knocks: Knocks,
     /// Logins that are answered at this moment and whose trace is to come.
     concluding: AtomicUsize,
+    /// EAP conversations that go on.
+    pub(super) conversations: Conversations,
     /// A rehearsal door stands for one gateway, whatever the address, and takes packets from one socket only.
     rehearsed: Option<Rehearsed>,
 }
@@ -129,6 +132,7 @@ impl RadiusDoor {
             silent: Mutex::new(HashMap::new()),
             knocks: Knocks::new(Arc::clone(shared)),
             concluding: AtomicUsize::new(0),
+            conversations: Conversations::default(),
             rehearsed,
         });
         let (stop, stopped) = watch::channel(false);
@@ -140,7 +144,9 @@ impl RadiusDoor {
                 receive_all(&inner.socket, &inner.knocks, stopped, |datagram, sender| inner.receive(datagram, sender)).await;
             })
         };
-        let receiving = Mutex::new((0..receivers).map(|_| receive()).collect());
+        let mut tasks: Vec<JoinHandle<()>> = (0..receivers).map(|_| receive()).collect();
+        tasks.push(tokio::spawn(Arc::clone(&inner).end_silent(stopped.clone())));
+        let receiving = Mutex::new(tasks);
         Ok(RadiusDoor { address, stop, receiving, inner })
     }
 
@@ -152,6 +158,11 @@ impl RadiusDoor {
     /// Logins not decided yet, and those that are and whose trace is not handed over yet.
     pub fn in_flight(&self) -> usize {
         self.inner.replies.lock().map_or(0, |replies| replies.in_flight()) + self.inner.concluding.load(Ordering::SeqCst)
+    }
+
+    /// EAP conversations that are open.
+    pub fn conversations(&self) -> usize {
+        self.inner.conversations.count()
     }
 
     /// Stops receiving and closes the socket once the logins in flight have their answer, or after `limit`.
@@ -190,22 +201,39 @@ struct Arrived<'p> {
 }
 
 /// What a login that runs as a task needs to be answered.
-struct Decision {
-    live: Arc<LiveSite>,
-    gateway: usize,
-    which: Which,
-    clock: LoginClock,
-    place: Place,
-    reply_for: Reply,
+pub(super) struct Decision {
+    pub(super) live: Arc<LiveSite>,
+    pub(super) gateway: usize,
+    pub(super) which: Which,
+    pub(super) clock: LoginClock,
+    pub(super) place: Place,
+    pub(super) reply_for: Reply,
+    /// The conversation that the login came out of, if it did.
+    pub(super) eap: Option<Box<Open>>,
+}
+
+impl From<Decision> for Round {
+    fn from(Decision { gateway, which, clock, place, reply_for, live: _, eap: _ }: Decision) -> Self {
+        Round { gateway, which, clock, place, reply_for }
+    }
+}
+
+/// One packet of a login: what it takes up, and how it is answered.
+pub(super) struct Round {
+    pub(super) gateway: usize,
+    pub(super) which: Which,
+    pub(super) clock: LoginClock,
+    pub(super) place: Place,
+    pub(super) reply_for: Reply,
 }
 
 /// What a login takes up while it is undecided: a place among those of its gateway, and one in the retransmission cache. Dropped, it is free
 /// again, whatever has ended the login, a panic included; then a resend begins anew.
-struct Place {
+pub(super) struct Place {
     inner: Arc<Inner>,
-    live: Arc<LiveSite>,
+    pub(super) live: Arc<LiveSite>,
     gateway: usize,
-    key: RequestKey,
+    pub(super) key: RequestKey,
 }
 
 impl Drop for Place {
@@ -340,8 +368,17 @@ impl Inner {
         let secret_proved = secret.seen.is_proved();
         let arrival = RequestArrival { gateway, sender, port, origin, secret_proved };
         let request = radius::read(&authentic, secret.of(which), arrival);
+        let round = Round { gateway, which, clock, place, reply_for };
+        match message_in(authentic.packet()) {
+            Some(message) => self.eap_packet(live, authentic.packet(), &message, request, round),
+            None => self.begin_login(live, request, round, None),
+        }
+    }
+
+    pub(super) fn begin_login(self: &Arc<Self>, live: Arc<LiveSite>, request: Request, round: Round, eap: Option<Box<Open>>) {
+        let Round { gateway, which, clock, place, reply_for } = round;
         let login = Box::new(Login::begin(Arc::clone(&live.site), request, ending::reference(), live.revision, clock.now()));
-        let decision = Box::new(Decision { live, gateway, which, clock, place, reply_for });
+        let decision = Box::new(Decision { live, gateway, which, clock, place, reply_for, eap });
         if self.rehearsed.is_some() {
             drop(tokio::spawn(Arc::clone(self).decide(login, decision)));
         } else {
@@ -383,15 +420,31 @@ impl Inner {
     }
 
     /// Answers a login that is decided, and keeps its trace.
-    fn conclude(&self, login: Box<Login>, decision: Decision) {
-        let Decision { live, gateway, which, clock, place, reply_for } = decision;
+    fn conclude(&self, login: Box<Login>, mut decision: Decision) {
+        match decision.eap.take() {
+            None => self.answer(login, decision, None),
+            Some(open) => match self.tell_result(login, open, decision.clock.now()) {
+                Told::Now(login, reply) => self.answer(login, decision, Some(reply)),
+                Told::First { packet, state } => self.send_eap(&packet, &state, decision.into()),
+            },
+        }
+    }
+
+    /// The last packet of a round that ends a login, or asks for more.
+    pub(super) fn answer(&self, login: Box<Login>, decision: Decision, eap: Option<EapReply>) {
+        let Decision { live, gateway, which, clock, place, reply_for, eap: _ } = decision;
         let key = place.key;
         // A stop waits for the trace of whoever has an answer.
         let _concluding = Concluding::begin(&self.concluding);
         let absorbed = self.replies.lock().map_or_else(|_| Resends::default(), |replies| replies.absorbed(&key, clock.now()));
         let (verdict, mut trace) = login.finish(absorbed, clock.now());
         let secret = live.secrets.get(gateway).map(|secret| secret.of(which));
-        let bytes: Option<Arc<[u8]>> = secret.and_then(|secret| reply_for.encode(&verdict, &mut trace, secret, random)).map(Arc::from);
+        let encode = |secret| match &eap {
+            Some(EapReply::Asks { packet, state }) => reply_for.eap_request(packet, state, secret),
+            Some(EapReply::Last(answer)) => reply_for.encode_eap(&verdict, answer, &mut trace, secret, random),
+            None => reply_for.encode(&verdict, &mut trace, secret, random),
+        };
+        let bytes: Option<Arc<[u8]>> = secret.and_then(encode).map(Arc::from);
         self.finish(key, bytes.clone());
         if let Some(bytes) = &bytes {
             self.send(bytes, key.sender);
@@ -408,7 +461,7 @@ impl Inner {
         ending::finish(&verdict, trace, &self.shared, self.stage(), clock.now());
     }
 
-    fn stage(&self) -> Option<&Stage> {
+    pub(super) fn stage(&self) -> Option<&Stage> {
         self.rehearsed.as_ref().map(|rehearsed| &*rehearsed.stage)
     }
 
@@ -416,14 +469,14 @@ impl Inner {
         if self.rehearsed.is_some() { Origin::Rehearsal } else { Origin::Gateway }
     }
 
-    fn finish(&self, key: RequestKey, reply: Option<Arc<[u8]>>) {
+    pub(super) fn finish(&self, key: RequestKey, reply: Option<Arc<[u8]>>) {
         if let Ok(mut replies) = self.replies.lock() {
             replies.finish(key, reply, clock::now());
             metrics::in_flight(replies.in_flight());
         }
     }
 
-    fn send(&self, bytes: &[u8], to: SocketAddr) {
+    pub(super) fn send(&self, bytes: &[u8], to: SocketAddr) {
         // A full send buffer loses the packet as a network would; the gateway's resend gets the same bytes.
         if let Err(error) = self.socket.try_send_to(bytes, to) {
             tracing::debug!(%error, %to, "a reply could not be sent");

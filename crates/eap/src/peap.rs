@@ -51,7 +51,8 @@ pub(crate) struct Binding {
 impl Binding {
     /// From the tunnel's key material and the inner method's session key of 32 bytes.
     pub(crate) fn new(tunnel: &Tunnel, session: &[u8], nonce: [u8; 32]) -> Option<Self> {
-        let key = tunnel.key_material(PEAP, 64)?;
+        // The exporter of TLS 1.3 gives other bytes for another length.
+        let key = tunnel.key_material(PEAP, 128)?;
         let both = prf_plus(key.get(..40)?, b"Inner Methods Compound Keys", session.get(..32)?, 60);
         let (intermediate, mac_key) = both.split_at(40);
         Some(Binding { nonce, intermediate: Secret::new(intermediate.to_vec()), mac_key: Secret::new(mac_key.to_vec()) })

@@ -4,6 +4,7 @@
 pub mod approvals;
 pub mod conversations;
 pub mod driver;
+pub mod eap;
 pub mod ending;
 pub mod guesses;
 pub mod handset;

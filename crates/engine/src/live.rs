@@ -1,5 +1,6 @@
 //! The active site, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
 
+use crate::eap::EapServer;
 use crate::roster::Roster;
 use crate::sources::certificate_days;
 use crate::sources::directory::DirectorySource;
@@ -40,6 +41,8 @@ pub struct LiveSite {
     pub couriers: Vec<Arc<CourierSource>>,
     /// Clients for push messages.
     pub push: Arc<PushSender>,
+    /// Certificate and settings of EAP.
+    pub eap: Arc<EapServer>,
     /// Addresses of the gateways' host names, as they resolved last.
     resolved: ArcSwap<HashMap<IpAddr, usize>>,
 }
@@ -206,6 +209,7 @@ impl LiveSite {
             .collect::<Result<Vec<_>, _>>()?;
         let in_flight = site.gateways.iter().map(|_| AtomicUsize::new(0)).collect();
         let push = Arc::new(PushSender::prepare(&site.push, data)?);
+        let eap = Arc::new(EapServer::prepare(&site, data)?);
         Ok(LiveSite {
             revision,
             site: Arc::new(site),
@@ -215,6 +219,7 @@ impl LiveSite {
             upstreams,
             couriers,
             push,
+            eap,
             resolved: ArcSwap::default(),
         })
     }
@@ -229,6 +234,7 @@ impl LiveSite {
             upstreams: self.upstreams.clone(),
             couriers: self.couriers.clone(),
             push: Arc::clone(&self.push),
+            eap: Arc::clone(&self.eap),
             resolved: ArcSwap::from(self.resolved.load_full()),
             site: Arc::new(site),
         }

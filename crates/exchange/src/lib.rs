@@ -3,6 +3,8 @@
 //! Used by rehearsal logins and by the lab's gateways alike. What is asked is built with `bivector-wire`; who answers is not
 //! this crate's business.
 
+pub mod eap;
+
 use bivector_wire::{
     AttributeType, Code, IntegrityPolicy, MAX_PACKET, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Packet,
     Secret, SharedSecret, TooLong, authenticate_reply, chap_password, hide_password, nt_hash,

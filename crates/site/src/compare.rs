@@ -1,7 +1,7 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
 use super::{
-    Chain, ConfirmedBy, Courier, CourierBy, Directory, FirstSource, Gateway, HashSettings, PasswordFields, Push, Site, SourceWhen,
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, Eap, FirstSource, Gateway, HashSettings, PasswordFields, Push, Site, SourceWhen,
     Upstream, Waived, Wake, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
 };
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
@@ -241,6 +241,7 @@ fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
         site.say(if is.shows_code { "handsets show the person's codes" } else { "handsets no longer show codes" });
     }
     push(&old.push, &new.push, site);
+    eap(&old.eap, &new.eap, site);
     let who = |site: &Site| site.newcomers.iter().map(|one| (one.group.clone(), one.factor, one.send_by)).collect::<Vec<_>>();
     if who(old) != who(new) {
         site.say("the factors offered to newcomers change");
@@ -255,6 +256,19 @@ fn push(old: &Push, new: &Push, site: &mut About<'_>) {
     site.value("time for a push service to accept a message", &old.patience, &new.patience, time);
     site.value("push messages for one person in an hour", &old.per_person, &new.per_person, ToString::to_string);
     site.value("lifetime of the push signing key", &old.key_lasts, &new.key_lasts, time);
+}
+
+fn eap(old: &Eap, new: &Eap, site: &mut About<'_>) {
+    let files = |eap: &Eap| eap.certificate.as_ref().map_or_else(|| "none".to_owned(), |files| format!("`{}`", files.certificate));
+    site.value("the server's certificate for EAP", &files(old), &files(new), Clone::clone);
+    match (old.tls12, new.tls12) {
+        (false, true) => site.weaker("EAP accepts TLS 1.2 again"),
+        (true, false) => site.say("EAP accepts TLS 1.3 only"),
+        _ => {}
+    }
+    site.value("bytes of TLS data in an EAP packet", &old.fragment, &new.fragment, ToString::to_string);
+    site.value("EAP conversations that may be open at once", &old.conversations, &new.conversations, ToString::to_string);
+    site.value("time without a packet after which an EAP conversation ends", &old.idle, &new.idle, time);
 }
 
 fn courier(old: &Courier, new: &Courier, about: &mut About<'_>) {

@@ -24,6 +24,7 @@ const EXAMPLES: &[(&str, &[Change])] = &[
     ("bad-attribute-name", &[("login = \"uid\"", "login = \"u id\"")]),
     ("bad-date", &[("when_unclear = \"plain\"", "when_unclear = \"plain\"\nwhen_not_enrolled = \"let-in\"\nlet_in_until = \"soon\"")]),
     ("bad-duration", &[("client_patience = \"60s\"", "client_patience = \"a minute\"")]),
+    ("bad-file", &[("[doors.radius]", "[doors.eap]\ncertificate = \"/etc/eap.pem\"\nkey = \"../eap-key.pem\"\n\n[doors.radius]")]),
     ("bad-form", &[("[\"password code(6)\"]", "[\"pasword code(6)\"]")]),
     ("bad-hex", &[("{ attribute = \"Class\", text = \"survey\" }", "{ attribute = \"Class\", hex = \"0g\" }")]),
     ("bad-port", &[("realms = [\"local", "ports = [\"radius\"]\nrealms = [\"local")]),
@@ -36,6 +37,8 @@ const EXAMPLES: &[(&str, &[Change])] = &[
         &[("forms = [\"password code(6)\"]\nfirst = [\"tidehall\"]", "code_only = true\nforms = [\"code(6)\"]\nfirst = [\"tidehall\"]")],
     ),
     ("contradiction", &[("refuse = \"suspended\"", "refuse = \"suspended\"\ngrant = \"survey\"")]),
+    ("eap-both", &[("methods = [\"pap\"]", "methods = [\"eap\", \"eap-gtc\"]")]),
+    ("eap-without-certificate", &[("methods = [\"pap\"]", "methods = [\"pap\", \"eap-ttls-pap\"]")]),
     ("empty", &[("forms = [\"password code(6)\"]\nfirst = [\"tidehall\"]", "forms = [\"password code(6)\"]\nfirst = []")]),
     ("enrol-without-totp", &[("second = [\"harbourlight\"]", "second = [\"harbourlight\"]\nwhen_not_enrolled = \"enrol\"")]),
     ("enrols-by-password", &[("when_unclear = \"plain\"", "when_unclear = \"plain\"\nwhen_not_enrolled = \"enrol\"")]),
@@ -150,6 +153,7 @@ const EXAMPLES: &[(&str, &[Change])] = &[
         ],
     ),
     ("wrong-type", &[("tries = 3 }", "tries = \"three\" }")]),
+    ("weak-method", &[("methods = [\"pap\"]", "methods = [\"pap\", \"eap-md5\"]")]),
 ];
 
 /// Kinds that need more than a change of the text; they have tests of their own below and in `tests`.

@@ -36,6 +36,7 @@ use bivector_model::prompt::Texts;
 use bivector_model::rule::RuleBook;
 use bivector_wire::AttributeType;
 use bivector_wire::IntegrityPolicy;
+use bivector_wire::eap::{EapMethod, Proves};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
@@ -78,6 +79,8 @@ pub struct Site {
     pub handset: Handset,
     /// How handsets are woken.
     pub push: Push,
+    /// How EAP is carried out, where chains do so.
+    pub eap: Eap,
     /// What people of groups get when they are first known; the first that fits.
     pub newcomers: Vec<Newcomers>,
     /// How long traces are kept.
@@ -464,6 +467,38 @@ pub enum WhenDown {
     Next,
 }
 
+/// How EAP is carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Eap {
+    /// The server's certificate with its issuers, and its key: PEM files in the data folder.
+    pub certificate: Option<EapCertificate>,
+    /// Whether TLS 1.2 is accepted too.
+    pub tls12: bool,
+    /// Bytes of TLS data in one EAP packet.
+    pub fragment: usize,
+    /// Conversations that may be open at once. Each takes about 30 KiB.
+    pub conversations: usize,
+    /// After how long without a packet a conversation ends.
+    pub idle: Duration,
+    /// Its line; 0 where the site file does not say anything.
+    pub line: u32,
+}
+
+/// Where the server's certificate is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EapCertificate {
+    /// Certificate with its issuers.
+    pub certificate: String,
+    /// Private key.
+    pub key: String,
+}
+
+impl Default for Eap {
+    fn default() -> Self {
+        Eap { certificate: None, tls12: true, fragment: 1_024, conversations: 4_096, idle: Duration::from_secs(60), line: 0 }
+    }
+}
+
 /// How a credential may come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Method {
@@ -473,13 +508,24 @@ pub enum Method {
     Chap,
     /// A proof of the password's NT hash (RFC 2759).
     MsChapV2,
-    /// A method inside EAP-Message (RFC 3579).
+    /// A method inside EAP-Message (RFC 3579), carried out by an upstream.
     Eap,
+    /// A method inside EAP-Message, carried out here.
+    EapOf(EapMethod),
 }
 
 impl Method {
     /// All of them.
-    pub const ALL: &[Method] = &[Method::Pap, Method::Chap, Method::MsChapV2, Method::Eap];
+    pub const ALL: &[Method] = &{
+        let mut all = [Method::Pap; 4 + EapMethod::ALL.len()];
+        (all[1], all[2], all[3]) = (Method::Chap, Method::MsChapV2, Method::Eap);
+        let mut at = 0;
+        while at < EapMethod::ALL.len() {
+            all[4 + at] = Method::EapOf(EapMethod::ALL[at]);
+            at += 1;
+        }
+        all
+    };
 
     /// Its name in site files and traces.
     pub fn name(self) -> &'static str {
@@ -488,6 +534,7 @@ impl Method {
             Method::Chap => "chap",
             Method::MsChapV2 => "ms-chap-v2",
             Method::Eap => "eap",
+            Method::EapOf(method) => method.name(),
         }
     }
 
@@ -498,12 +545,37 @@ impl Method {
             Method::Chap => "a CHAP",
             Method::MsChapV2 => "an MS-CHAPv2",
             Method::Eap => "an EAP",
+            Method::EapOf(method) => method.spoken(),
         }
     }
 
     /// Whether we learn the password's text, so that forms, directories and codes work with it.
     pub fn gives_text(self) -> bool {
-        self == Method::Pap
+        self.proves() == Some(Proves::Text)
+    }
+
+    /// What a login learns by it; none where only an upstream can read it.
+    pub fn proves(self) -> Option<Proves> {
+        Some(match self {
+            Method::Pap => Proves::Text,
+            Method::Chap => Proves::Chap,
+            Method::MsChapV2 => Proves::MsChapV2,
+            Method::Eap => return None,
+            Method::EapOf(method) => method.proves(),
+        })
+    }
+
+    /// The method that is carried out here inside EAP, if it is one.
+    pub fn eap(self) -> Option<EapMethod> {
+        match self {
+            Method::EapOf(method) => Some(method),
+            _ => None,
+        }
+    }
+
+    /// Whether prompts can be shown with it. Inside EAP that depends on the method, otherwise on the gateway.
+    pub fn prompts(self, gateway: bool) -> bool {
+        self.eap().map_or(gateway, EapMethod::prompts)
     }
 }
 

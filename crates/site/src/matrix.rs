@@ -3,6 +3,7 @@
 
 use crate::{Chain, Directory, FactorKind, Method, Site, SourceRef};
 use bivector_model::form::Form;
+use bivector_wire::eap::{EapMethod, Proves};
 use std::fmt::Write;
 
 /// What a source can do with a credential.
@@ -188,7 +189,31 @@ pub fn first(method: Method, skill: Skill) -> Fit {
         "store the passwords in the roster in clear text or as NT hashes",
     ];
     const INNER: &[&str] = &["use an upstream for the first check", "switch the gateway to PAP"];
+    const NAMED: &[&str] = &["use a directory or the roster for the first check", "use a method with a password"];
+    if let Method::EapOf(inside) = method {
+        return match (inside.proves(), skill) {
+            (Proves::Text, Skill::Upstream) => Ok("the text arrives here; the upstream gets it as PAP"),
+            (Proves::Text, Skill::Gateway) => Ok("the text is a code; the gateway has checked the password"),
+            (Proves::Text, _) => Ok("the text arrives here, so every source can check it"),
+            (Proves::Chap, Skill::Upstream) => Ok("the upstream gets the response as CHAP"),
+            (Proves::Chap, _) => first(Method::Chap, skill),
+            (Proves::MsChapV2, Skill::Upstream) => Err(Never {
+                why: "the peer expects the server's own proof of the password inside EAP, and an upstream cannot give one for it",
+                remedies: &["use `eap` to forward the whole conversation", "use a method with a text, such as `eap-ttls-pap`"],
+            }),
+            (Proves::MsChapV2, _) => first(Method::MsChapV2, skill),
+            (Proves::Certificate, Skill::Upstream) => {
+                Err(Never { why: "a certificate proves nothing to an upstream; it needs a password", remedies: NAMED })
+            }
+            (Proves::Certificate, Skill::Gateway) => Err(Never {
+                why: "the chain is `code_only`, and a certificate is no code",
+                remedies: &["remove `code_only`", "use a method with a text"],
+            }),
+            (Proves::Certificate, _) => Ok("the certificate is the first check; the source says who the person is"),
+        };
+    }
     match (method, skill) {
+        (Method::EapOf(_), _) => Ok("handled above"),
         (Method::Pap, Skill::Gateway) => Ok("the text is a code; the gateway has checked the password"),
         (Method::Pap, _) => Ok("PAP sends the password, so every source can check it"),
         (_, Skill::Upstream) => Ok("forwarded unchanged"),
@@ -222,6 +247,17 @@ pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
     if skill != Skill::Gateway && !shape.has_password() {
         return Err(Never { why: "the form contains no password, but the source needs one", remedies: WITHOUT_PASSWORD });
     }
+    let method = match method.proves() {
+        Some(Proves::Text) => Method::Pap,
+        Some(Proves::Chap) => Method::Chap,
+        Some(Proves::MsChapV2) => Method::MsChapV2,
+        Some(Proves::Certificate) if shape == Shape::Password => return Ok("nothing is typed; the form is not used"),
+        Some(Proves::Certificate) => {
+            let remedies = &["use EAP-TTLS with `certificate = \"required\"` to have both", "add `approval` to `second`"];
+            return Err(Never { why: "the method sends a certificate and no text, so there is nothing to read", remedies });
+        }
+        None => Method::Eap,
+    };
     match (method, skill, shape) {
         (Method::Pap, ..) => Ok("read from the text"),
         (_, _, Shape::PasswordFactor) => {
@@ -243,7 +279,7 @@ pub fn reading(method: Method, skill: Skill, shape: Shape) -> Fit {
             Ok("each valid code is tried appended to the password; for people whose password is stored as text")
         }
         (Method::Chap | Method::MsChapV2, Skill::Gateway, _) => Ok("each live code is tried"),
-        (_, Skill::Checks, _) | (Method::Eap, ..) => Err(Never {
+        (_, Skill::Checks, _) | (Method::Eap | Method::EapOf(_), ..) => Err(Never {
             why: "the method does not send the text, and neither the password nor the code is known here to verify it",
             remedies: PROMPT,
         }),
@@ -255,7 +291,13 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
     const PROMPTS: &[&str] =
         &["set `shows_challenges = true` if the gateway supports prompts", "add a form with a code, such as `password code(6)`"];
     const ONLY_PROMPTS: &[&str] = &["set `shows_challenges = true` if the gateway supports prompts", "remove the factor from `second`"];
-    let asked = |how: &'static str, remedies, why| if prompts { Ok(how) } else { Err(Never { why, remedies }) };
+    let prompts = method.prompts(prompts);
+    let inside = method.eap().is_some_and(|inside| !inside.prompts());
+    let asked = |how: &'static str, remedies, why| match (prompts, inside) {
+        (true, _) => Ok(how),
+        (false, true) => Err(without_prompt(method)),
+        (false, false) => Err(Never { why, remedies }),
+    };
     if method == Method::Eap && second != Second::None {
         let why = "EAP ends with its own success message, and no prompt can follow it";
         return Err(Never {
@@ -270,7 +312,7 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
         }
         (Second::None, _) => Ok("none required"),
         (Second::Code, shape) if shape.has_code() => Ok("the code in the field"),
-        (Second::Upstream, shape) if shape.has_code() && method == Method::Pap => Ok("the code in the field goes to the upstream"),
+        (Second::Upstream, shape) if shape.has_code() && method.gives_text() => Ok("the code in the field goes to the upstream"),
         (Second::Code | Second::Upstream, Shape::PasswordFactor) => Err(Never {
             why: "a factor word can select only a courier or an approval, and this factor is neither",
             remedies: &["add a courier or `approval` to `second`", "remove the form"],
@@ -297,6 +339,24 @@ pub fn second(method: Method, shape: Shape, second: Second, prompts: bool) -> Fi
         (Second::Courier, _) => {
             asked("sent, then asked for at a prompt", ONLY_PROMPTS, "a sent code must be entered at a prompt, and the gateway shows none")
         }
+    }
+}
+
+/// Why a further text cannot be asked for inside EAP.
+fn without_prompt(method: Method) -> Never {
+    match method.eap().map(EapMethod::proves) {
+        Some(Proves::Text) => Never {
+            why: "the method ends after one text, and no form has a place for the code",
+            remedies: &[
+                "add a form with a code, such as `password code(6)`",
+                "use `eap-ttls-gtc`, `eap-peap-gtc` or `eap-gtc`, which can ask for it",
+                "add `approval` to `second`",
+            ],
+        },
+        _ => Never {
+            why: "the method cannot ask for a code after its own exchange",
+            remedies: &["add `approval` to `second`", "use a method with a text, such as `eap-ttls-gtc`"],
+        },
     }
 }
 
@@ -390,6 +450,11 @@ mod tests {
     /// Written from the standards and the product's promises, not from the code above: one line a rule, the first that fits decides.
     /// Method, source, form, factor, prompts; `*` fits all, `a|b` fits either.
     const TABLE: &str = "
+        eap-tls  upstream|gateway *               *                      *    no
+        eap-tls  *                !password       *                      *    no
+        eap-tls  *                *               none|handset           *    yes
+        eap-tls  *                *               *                      *    no
+        eap-mschapv2|eap-ttls-mschapv2|eap-ttls-eap-mschapv2|eap-peap-mschapv2  upstream  *  *  *  no
         eap  *                 *                 code|courier|upstream|handset  *    no
         eap  upstream          password          none                   *    yes
         eap  *                 *                 *                      *    no
@@ -439,7 +504,19 @@ mod tests {
             None => pattern == "*" || pattern.split('|').any(|one| one == value),
         };
         let rows = TABLE.lines().map(|line| line.split_whitespace().collect::<Vec<_>>()).filter(|row| row.len() == 6);
-        let row = { rows }.find(|row| row.iter().zip(seen).all(|(pattern, value)| fits(pattern, value))).unwrap();
+        // Inside EAP, the method says whether a prompt can be shown; what it yields is as with the plain method.
+        let (plain, prompts) = match way.method.name() {
+            "eap-gtc" | "eap-ttls-gtc" | "eap-peap-gtc" => ("pap", "yes"),
+            "eap-ttls-pap" => ("pap", "no"),
+            "eap-md5" | "eap-ttls-chap" | "eap-ttls-eap-md5" => ("chap", "no"),
+            "eap-mschapv2" | "eap-ttls-mschapv2" | "eap-ttls-eap-mschapv2" | "eap-peap-mschapv2" => ("ms-chap-v2", "no"),
+            other => (other, seen[4]),
+        };
+        let as_plain = [plain, seen[1], seen[2], seen[3], prompts];
+        let matches = |row: &[&str], seen: &[&str]| row.iter().zip(seen).all(|(pattern, value)| fits(pattern, value));
+        let rows: Vec<_> = rows.collect();
+        let own = rows.iter().find(|row| row[0].starts_with("eap-") && matches(row, &seen));
+        let row = own.or_else(|| rows.iter().find(|row| matches(row, &as_plain))).unwrap();
         row[5] == "yes"
     }
 
@@ -459,7 +536,7 @@ mod tests {
                 }
             }
         }
-        assert_eq!(counted, 4 * 5 * 6 * 5 * 2);
+        assert_eq!(counted, (4 + 12) * 5 * 6 * 5 * 2);
     }
 
     #[test]

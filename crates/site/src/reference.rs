@@ -47,6 +47,7 @@ keys! {
     }
     "doors" {
         "radius" "table" "needed" "The RADIUS door.";
+        "eap" "table" "" "How EAP is carried out, for chains that accept EAP methods other than `eap`.";
     }
     "doors.radius" {
         "listen" "addresses" "needed" "IP addresses to listen on; default port 1812.";
@@ -54,6 +55,14 @@ keys! {
         "session_within" "1s to 600s" "60s" "How long after an accept an accounting start is expected, for gateways that send accounting. If none arrives, the login's trace says so.";
         "logins_in_flight" "1 to 1000000" "8192" "Limit of concurrent logins; more are dropped and counted. Each needs about 4 KiB.";
         "replies_kept" "1s to 300s" "30s" "How long a reply is cached to answer retransmissions identically.";
+    }
+    "doors.eap" {
+        "certificate" "file" "none" "PEM file in the data folder: the server's certificate, followed by its issuers. Methods with a TLS tunnel need it. It is read again when it changes.";
+        "key" "file" "none" "PEM file in the data folder: the certificate's private key.";
+        "tls" "`1.2` or `1.3`" "`1.2`" "Oldest TLS version that is accepted.";
+        "fragment" "200 to 1400" "1024" "Bytes of TLS data in one EAP packet. Smaller packets pass networks with a small MTU and need more round trips.";
+        "conversations" "16 to 100000" "4096" "Limit of open EAP conversations. Beyond it, the one that has been idle longest is ended. Each needs about 30 KiB.";
+        "idle" "10s to 600s" "60s" "How long a conversation may be without a packet before it ends as `eap-unfinished`.";
     }
     "traces" {
         "count" "1000 to 20000000" "1000000" "Maximum number of traces; the oldest are deleted. Each needs about 3 KiB on disk.";

@@ -125,6 +125,12 @@ pub fn in_flight(logins: usize) {
     GAUGE.set(logins as f64);
 }
 
+/// EAP conversations that are open now.
+pub fn eap_conversations(open: usize) {
+    static GAUGE: LazyLock<Gauge> = LazyLock::new(|| gauge!("bivector_eap_conversations"));
+    GAUGE.set(open as f64);
+}
+
 /// A server of a source could not be used.
 pub fn failed_server(source: &str, server: &str, cause: Cause) {
     counter!("bivector_source_failures_total", "source" => source.to_owned(), "server" => server.to_owned(), "cause" => cause.slug())

@@ -34,6 +34,8 @@ pub struct MsChapProof {
     authenticator_challenge: [u8; 16],
     peer_challenge: [u8; 16],
     response: [u8; 24],
+    /// The name that was hashed, where it is not the one that was typed.
+    name: Option<Vec<u8>>,
 }
 
 /// Attributes that make no proof.
@@ -85,7 +87,7 @@ impl MsChapProof {
         let (mut peer_challenge, mut nt_response) = ([0; 16], [0; 24]);
         peer_challenge.copy_from_slice(&response[2..18]);
         nt_response.copy_from_slice(&response[26..]);
-        Ok(MsChapProof { identifier: response[0], authenticator_challenge, peer_challenge, response: nt_response })
+        Ok(MsChapProof { identifier: response[0], authenticator_challenge, peer_challenge, response: nt_response, name: None })
     }
 
     /// The value of MS-CHAP2-Response that a device sends for a password.
@@ -101,7 +103,13 @@ impl MsChapProof {
         value[0] = identifier;
         value[2..18].copy_from_slice(&peer_challenge);
         value[26..].copy_from_slice(&response);
-        (value, MsChapProof { identifier, authenticator_challenge, peer_challenge, response })
+        (value, MsChapProof { identifier, authenticator_challenge, peer_challenge, response, name: None })
+    }
+
+    /// The same proof, made for a name of its own: EAP-MSCHAPv2 carries one beside the identity.
+    pub fn hashed_for(mut self, name: &[u8]) -> Self {
+        self.name = (!name.is_empty()).then(|| name.to_vec());
+        self
     }
 
     /// The identifier of the exchange, which success and error carry too.
@@ -112,6 +120,7 @@ impl MsChapProof {
     /// Compares with an NT hash. `name` is as it was typed; a device may have hashed it with its domain or without (RFC 2759
     /// section 8.2 wants it without), so both are tried.
     pub fn proves(&self, name: &[u8], hash: &NtHash) -> Option<MsChapProved> {
+        let name = self.name.as_deref().unwrap_or(name);
         let plain = name.iter().rposition(|byte| *byte == b'\\').map_or(name, |at| &name[at + 1..]);
         let fits =
             |name: &&[u8]| bool::from(nt_response(&self.authenticator_challenge, &self.peer_challenge, name, hash).ct_eq(&self.response));

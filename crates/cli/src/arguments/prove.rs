@@ -1,5 +1,6 @@
 //! What the commands that prove and explain take.
 
+use bivector_api::logins::TriedMethod;
 use clap::{Args, Subcommand};
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
@@ -30,9 +31,9 @@ pub(crate) struct Login {
     /// Read the answers to prompts from a file, one per line [default: prompt]
     #[arg(long, value_name = "FILE", conflicts_with = "answer")]
     pub(crate) answers_file: Option<PathBuf>,
-    /// How the password is sent
-    #[arg(long, value_enum, default_value_t = LoginMethod::Pap)]
-    pub(crate) method: LoginMethod,
+    /// Method: pap, chap, ms-chap-v2, eap (begun only), or an EAP method such as eap-ttls-pap; see docs/methods.md
+    #[arg(long, value_name = "METHOD", value_parser = method, default_value = "pap")]
+    pub(crate) method: TriedMethod,
     /// Client address to send in Calling-Station-Id
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) caller: Option<IpAddr>,
@@ -45,19 +46,26 @@ pub(crate) struct Login {
     /// With `--from`: file with the gateway's shared secret; `-` for standard input
     #[arg(long, value_name = "FILE", requires = "from")]
     pub(crate) secret_file: Option<PathBuf>,
+    /// With an EAP method: identity outside the tunnel [default: the person's name]
+    #[arg(long, value_name = "NAME")]
+    pub(crate) outer: Option<String>,
+    /// With `--from` and an EAP method with a tunnel: PEM file with the issuers of the server certificate
+    #[arg(long, value_name = "FILE", requires = "from")]
+    pub(crate) trust: Option<PathBuf>,
+    /// With `--trust`: name that the server certificate must have
+    #[arg(long, value_name = "NAME", requires = "trust")]
+    pub(crate) server_name: Option<String>,
+    /// With an EAP method with a tunnel: PEM file with the person's certificate, followed by its issuers
+    #[arg(long, value_name = "FILE", requires = "key")]
+    pub(crate) certificate: Option<PathBuf>,
+    /// PEM file with the key of `--certificate`
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    pub(crate) key: Option<PathBuf>,
 }
 
-/// A method that can be tried.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum LoginMethod {
-    /// PAP: the password itself
-    Pap,
-    /// CHAP response
-    Chap,
-    /// MS-CHAPv2 response
-    MsChapV2,
-    /// EAP start only; the rest runs between the client and an upstream
-    Eap,
+/// A method, by its name in site files.
+fn method(name: &str) -> Result<TriedMethod, String> {
+    name.parse()
 }
 
 /// Runs the logins of a rehearsal and compares each result with the expected one. Exit status 0 only if all match.
@@ -112,9 +120,9 @@ pub(crate) struct Locate {
     /// Do not check password or code
     #[arg(long, conflicts_with_all = ["password_file", "persona"])]
     pub(crate) without_password: bool,
-    /// How the gateway sends the password
-    #[arg(long, value_enum, default_value_t = LoginMethod::Pap)]
-    pub(crate) method: LoginMethod,
+    /// Method that the gateway uses: pap, chap, ms-chap-v2, eap, or an EAP method such as eap-ttls-pap
+    #[arg(long, value_name = "METHOD", value_parser = method, default_value = "pap")]
+    pub(crate) method: TriedMethod,
 }
 
 #[derive(Debug, Subcommand)]

@@ -4,7 +4,6 @@ use crate::arguments::{Global, Locate};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_api::logins::TriedMethod;
 use bivector_explain::ladder::{Ladder, Layer};
 use reqwest::Method;
 use std::process::ExitCode;
@@ -18,7 +17,7 @@ pub(crate) async fn run(locate: Locate, global: &Global) -> Result<ExitCode, Fai
     };
     let body = serde_json::json!({
         "person": locate.person, "via": locate.via, "password": typed.as_ref().map(|typed| typed.expose()), "persona": locate.persona,
-        "method": TriedMethod::from(locate.method),
+        "method": locate.method,
     });
     let ladder: Ladder = client.ask(Method::POST, "/locate", &[], Some(&body)).await?;
     if global.json {

@@ -1,6 +1,6 @@
 //! `bivector login`
 
-use crate::arguments::{Global, Login, LoginMethod};
+use crate::arguments::{Global, Login};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::{output, waterfall};
@@ -13,26 +13,15 @@ use std::net::{IpAddr, SocketAddr};
 use std::process::ExitCode;
 use std::time::Duration;
 
-impl From<LoginMethod> for TriedMethod {
-    fn from(method: LoginMethod) -> Self {
-        match method {
-            LoginMethod::Pap => TriedMethod::Pap,
-            LoginMethod::Chap => TriedMethod::Chap,
-            LoginMethod::MsChapV2 => TriedMethod::MsChapV2,
-            LoginMethod::Eap => TriedMethod::Eap,
-        }
-    }
-}
-
 /// What is typed at prompts: from the command line, a file, or a person.
-struct Answers {
+pub(super) struct Answers {
     given: VecDeque<String>,
     /// Whether somebody can be asked once these are used up.
     asks: bool,
 }
 
 impl Answers {
-    fn of(login: &Login) -> Result<Self, Failure> {
+    pub(super) fn of(login: &Login) -> Result<Self, Failure> {
         let from_file = match &login.answers_file {
             Some(file) => output::read_file(file)?.lines().map(str::to_owned).collect(),
             None => VecDeque::new(),
@@ -42,7 +31,7 @@ impl Answers {
     }
 
     /// The next one; none leaves the prompt unanswered, as a person who walks away does.
-    fn next(&mut self) -> Result<Option<Secret<String>>, Failure> {
+    pub(super) fn next(&mut self) -> Result<Option<Secret<String>>, Failure> {
         match self.given.pop_front() {
             Some(answer) => Ok(Some(Secret::new(answer))),
             None if self.asks => output::read_hidden(None, "answer (not shown): ").map(Some),
@@ -53,6 +42,7 @@ impl Answers {
 
 pub(crate) async fn run(login: Login, global: &Global) -> Result<ExitCode, Failure> {
     match (login.from, login.to) {
+        (Some(from), Some(to)) if login.method.0.eap().is_some() => super::eap_login::run(&login, from, to, global).await,
         (Some(from), Some(to)) => as_gateway(&login, from, to, global).await,
         _ if login.persona.is_some() => as_persona(&login, global).await,
         _ => by_service(&login, global).await,
@@ -64,14 +54,17 @@ async fn by_service(login: &Login, global: &Global) -> Result<ExitCode, Failure>
     let client = Client::new(global)?;
     let mut answers = Answers::of(login)?;
     let mut typed = output::read_hidden(login.password_file.as_deref(), "password field (not shown): ")?;
-    let (method, mut state) = (TriedMethod::from(login.method), None);
+    let (method, mut state): (TriedMethod, Option<String>) = (login.method, None);
+    // Inside EAP all rounds are one conversation, so its answers go along.
+    let at_once: Vec<String> = if method.0.eap().is_some() { std::mem::take(&mut answers.given).into() } else { Vec::new() };
     loop {
         let body = serde_json::json!({
             "person": login.person, "via": login.via, "password": typed.expose(), "state": state, "method": method, "caller": login.caller,
+            "answers": at_once, "outer": login.outer,
         });
         let tried: Tried = client.ask(Method::POST, "/logins", &[], Some(&body)).await?;
         show(&tried, global);
-        state.clone_from(&tried.state);
+        state = tried.state.clone().filter(|_| method.0.eap().is_none());
         match (&state, if state.is_some() { answers.next()? } else { None }) {
             (Some(_), Some(answer)) => typed = answer,
             _ => return Ok(status(&tried)),
@@ -84,18 +77,18 @@ async fn as_persona(login: &Login, global: &Global) -> Result<ExitCode, Failure>
     let answers: Vec<String> = Answers::of(login)?.given.into();
     let body = serde_json::json!({
         "person": login.person, "via": login.via, "persona": login.persona, "typed": login.typed, "answers": answers,
-        "handset": login.handset, "method": TriedMethod::from(login.method), "caller": login.caller,
+        "handset": login.handset, "method": login.method, "caller": login.caller,
     });
     let tried: Tried = Client::new(global)?.ask(Method::POST, "/logins", &[], Some(&body)).await?;
     show(&tried, global);
     Ok(status(&tried))
 }
 
-fn show(tried: &Tried, global: &Global) {
+pub(super) fn show(tried: &Tried, global: &Global) {
     if global.json { output::json(tried) } else { print(tried) }
 }
 
-fn status(tried: &Tried) -> ExitCode {
+pub(super) fn status(tried: &Tried) -> ExitCode {
     if tried.reply.as_deref() == Some("Access-Accept") { ExitCode::SUCCESS } else { ExitCode::from(1) }
 }
 
@@ -109,11 +102,11 @@ async fn as_gateway(login: &Login, from: IpAddr, to: SocketAddr, global: &Global
     let asker = Asker::connect(SocketAddr::new(from, 0), to).await.map_err(|error| no(error.into()))?;
     let mut state: Option<Vec<u8>> = None;
     loop {
-        let mut request = match (login.method, &state) {
-            (LoginMethod::Pap, _) | (_, Some(_)) => Request::login(&login.person, typed.expose().as_bytes()),
-            (LoginMethod::Chap, None) => Request::chap(&login.person, typed.expose().as_bytes()).map_err(no)?,
-            (LoginMethod::MsChapV2, None) => Request::ms_chap_v2(&login.person, typed.expose()).map_err(no)?,
-            (LoginMethod::Eap, None) => Request::eap_start(&login.person),
+        let mut request = match (login.method.0, &state) {
+            (bivector_site::Method::Pap, _) | (_, Some(_)) => Request::login(&login.person, typed.expose().as_bytes()),
+            (bivector_site::Method::Chap, None) => Request::chap(&login.person, typed.expose().as_bytes()).map_err(no)?,
+            (bivector_site::Method::MsChapV2, None) => Request::ms_chap_v2(&login.person, typed.expose()).map_err(no)?,
+            (_, None) => Request::eap_start(&login.person),
         };
         request.message.push(AttributeType::NasIdentifier, login.via.as_bytes());
         if let IpAddr::V4(address) = from {
@@ -137,7 +130,7 @@ async fn as_gateway(login: &Login, from: IpAddr, to: SocketAddr, global: &Global
 }
 
 /// What a gateway sees of an answer, and the State that the next round must carry.
-fn seen(exchange: Exchange) -> (Tried, Option<Vec<u8>>) {
+pub(super) fn seen(exchange: Exchange) -> (Tried, Option<Vec<u8>>) {
     let reply = exchange.reply.as_ref();
     let asks = reply.is_some_and(|reply| reply.code == Code::AccessChallenge);
     let attributes: Vec<(AttributeType, Vec<u8>)> = reply.map(|reply| reply.attributes.clone()).unwrap_or_default();

@@ -6,6 +6,7 @@ pub(crate) mod chain;
 pub(crate) mod directory;
 pub(crate) mod doctor;
 pub(crate) mod drill;
+mod eap_login;
 pub(crate) mod factor;
 pub(crate) mod gateway;
 pub(crate) mod lab;

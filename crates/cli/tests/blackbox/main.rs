@@ -16,6 +16,7 @@ mod console_timing;
 mod demo;
 mod directory;
 mod durability;
+mod eap;
 mod explain;
 mod gateway;
 mod handset_page;

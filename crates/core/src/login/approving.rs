@@ -100,7 +100,8 @@ impl Login {
     }
 
     pub(super) fn shows_prompts(&self) -> bool {
-        self.request.context.origin == Origin::Page || self.gateway().is_some_and(|gateway| gateway.shows_challenges)
+        let gateway = self.gateway().is_some_and(|gateway| gateway.shows_challenges);
+        self.request.context.origin == Origin::Page || self.request.known_method().map_or(gateway, |method| method.prompts(gateway))
     }
 
     /// The words for an approval in a list.

@@ -40,7 +40,7 @@ impl Login {
         let (chain, gateway) = (self.chain(), self.gateway());
         let missing = match (source, chain, gateway) {
             (SourceRef::Directory(_), Some(chain), Some(gateway)) => {
-                let option = match (chain.change_password, gateway.shows_challenges) {
+                let option = match (chain.change_password, self.shows_prompts()) {
                     (true, true) => return true,
                     (false, true) => format!("`change_password = true` on the chain `{}`", chain.name),
                     (true, false) => format!("`shows_challenges = true` on the gateway `{}`, if it can show prompts", gateway.name),

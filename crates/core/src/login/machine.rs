@@ -201,6 +201,7 @@ impl Login {
         let request = request.into();
         let context = &request.context;
         let chain = match request.protocol() {
+            _ if request.inside.is_some() => request.inside.as_ref().map(|inside| inside.chain),
             Protocol::Radius => site.chain_for(context.gateway, context.port, &request.typed_name),
             Protocol::Page => site.handset.chain,
         };
@@ -222,14 +223,15 @@ impl Login {
         quiet: bool,
     ) -> Self {
         let request = request.unpacked(&site);
+        let opened = request.inside.as_ref().map_or(now, |inside| inside.began.min(now));
         let mut login = Login {
-            trace: empty_trace(&request, reference, revision, now, quiet),
+            trace: empty_trace(&request, reference, revision, opened, quiet),
             site,
             request,
             chain,
-            opened: now,
+            opened,
             began: now,
-            last: now,
+            last: opened,
             earlier: None,
             open_until: None,
             state: State::Moving,
@@ -243,7 +245,7 @@ impl Login {
             login.trace.sender = login.request.context.sender.to_string();
             login.trace.chain = login.chain_name().to_owned();
             login.trace.typed_name = shown(&login.typed_name()).into_owned();
-            login.trace.method = login.request.credential.method().to_owned();
+            login.trace.method = login.request.method().to_owned();
         }
         login.state = match login.receive(now) {
             Ok(()) => match login.request.state.clone() {
@@ -311,6 +313,36 @@ impl Login {
             other => other,
         };
         self.last = now;
+    }
+
+    /// How a decided login ends; none while it is not decided.
+    pub fn verdict(&self) -> Option<&Verdict> {
+        match &self.state {
+            State::Decided(verdict) | State::Held { verdict, .. } => Some(verdict),
+            _ => None,
+        }
+    }
+
+    /// Adds a step for something that an EAP conversation did after the login was decided.
+    pub fn note_conversation(&mut self, steps: Vec<Step>) {
+        if !self.quiet {
+            self.trace.steps.extend(steps);
+        }
+    }
+
+    /// Refuses a decided login after all: its conversation failed before the peer knew the result. A refusal keeps its cause.
+    pub fn overturn(&mut self, cause: Cause, said: String, now: Moment) {
+        self.step(Hop::Gateway, "eap", Tone::Bad, now, said, None);
+        if let Some(Verdict::Refuse(_)) = self.verdict() {
+            return;
+        }
+        (self.trace.outcome, self.trace.cause, self.trace.grant) = (Outcome::Refused, Some(cause), None);
+        self.state = State::Decided(Verdict::Refuse(self.refusal(cause, Vec::new())));
+    }
+
+    /// When the login's first request arrived.
+    pub fn opened(&self) -> Moment {
+        self.opened
     }
 
     /// Ends the login: what to answer, and its trace. `resends` is what was absorbed meanwhile.
@@ -397,6 +429,8 @@ impl Login {
     /// What the typed name and text are written in. A page is always UTF-8.
     pub(super) fn charset(&self) -> Charset {
         match self.request.protocol() {
+            // RFC 3748 sections 5.1 and 5.6: identities and texts inside EAP are UTF-8.
+            _ if self.request.inside.is_some() => Charset::Utf8,
             Protocol::Radius => self.gateway().map(|gateway| gateway.charset).unwrap_or_default(),
             Protocol::Page => Charset::Utf8,
         }

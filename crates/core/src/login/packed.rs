@@ -61,7 +61,7 @@ impl Request {
     pub(super) fn unpacked(self: Arc<Self>, site: &Site) -> Arc<Self> {
         let packs = self.protocol() == Protocol::Radius
             && site.gateways.get(self.context.gateway).is_some_and(|gateway| gateway.fields == PasswordFields::Packed);
-        let Credential::Text(text) = &self.credential else { return self };
+        let (Credential::Text(text), None) = (&self.credential, &self.inside) else { return self };
         let Some(packed) = packs.then(|| unpack(text.expose())).flatten() else { return self };
         let mut request = Request::clone(&self);
         match packed {

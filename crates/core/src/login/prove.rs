@@ -42,7 +42,7 @@ impl Login {
 
     /// A proof for somebody whom we know: what the source keeps of the password is asked for, if it can keep anything that helps.
     pub(super) fn compare_proof(&mut self, source: SourceRef, person: Box<Candidate>, now: Moment) -> State {
-        let (Some(chain), Some(method)) = (self.chain(), self.request.credential.known_method()) else {
+        let (Some(chain), Some(method)) = (self.chain(), self.request.known_method()) else {
             return self.refuse(Cause::Unfinished, now);
         };
         let (line, code_only) = (Some(chain.line), chain.code_only);

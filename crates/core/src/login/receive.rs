@@ -18,7 +18,11 @@ impl Login {
         let line = self.gateway().map(|gateway| gateway.line);
         let tone = if self.request.is_signed() { Tone::Good } else { Tone::Warn };
         let said = if self.quiet { String::new() } else { self.request_in_words() };
-        self.step(Hop::Gateway, "request", tone, now, said, line);
+        self.step(Hop::Gateway, "request", tone, self.opened, said, line);
+        if let Some(inside) = self.request.inside.as_ref().filter(|_| !self.quiet) {
+            self.trace.steps.extend(inside.steps.iter().cloned());
+            self.last = now;
+        }
         if self.chain().is_none() {
             let elsewhere = self.gateway().is_some_and(|gateway| !gateway.chains.is_empty());
             let said = match elsewhere {
@@ -71,10 +75,15 @@ impl Login {
 
     fn check_method(&mut self, now: Moment) -> Result<(), Cause> {
         let line = self.chain().map(|chain| chain.line);
+        if let Credential::Failed(cause, said) = &self.request.credential {
+            let (cause, said) = (*cause, said.clone());
+            self.step(Hop::Gateway, "eap", Tone::Bad, now, said, line);
+            return Err(cause);
+        }
         let methods = self.chain().map_or(&[][..], |chain| &chain.methods);
         // The answer to a prompt comes as text, whatever method the login began with.
         let answers = self.request.state.is_some() && matches!(self.request.credential, Credential::Text(_));
-        let taken = self.request.credential.known_method().is_some_and(|method| methods.contains(&method)) || answers;
+        let taken = self.request.known_method().is_some_and(|method| methods.contains(&method)) || answers;
         let (cause, said) = match &self.request.credential {
             Credential::Unreadable(_, why) if taken => (Cause::CredentialUnreadable, why.clone()),
             _ if taken => return Ok(()),
@@ -83,9 +92,9 @@ impl Login {
             other => {
                 let taken: Vec<&str> = methods.iter().map(|method| method.name()).collect();
                 let eap = matches!(other, Credential::Proof { proof: Proof::Eap, .. })
-                    .then(|| format!("; EAP is only forwarded to upstreams here, and the peer {}", self.request.peer_wants()))
+                    .then(|| format!("; no EAP method is among them, and the peer {}", self.request.peer_wants()))
                     .unwrap_or_default();
-                let said = format!("the gateway used {}; the chain accepts {}{eap}", other.method(), taken.join(", "));
+                let said = format!("the gateway used {}; the chain accepts {}{eap}", self.request.method(), taken.join(", "));
                 (Cause::MethodNotInChain, said)
             }
         };

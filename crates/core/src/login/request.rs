@@ -1,9 +1,12 @@
 //! What a login begins with, whatever protocol it came in by: a proved request. A door makes one; nothing in here knows its packets.
 
 use super::proof::RequestAuthentic;
+use bivector_model::cause::Cause;
+use bivector_model::moment::Moment;
 use bivector_model::text::shown;
-use bivector_model::trace::Origin;
+use bivector_model::trace::{Origin, Step};
 use bivector_site::{Charset, Method};
+use bivector_wire::eap::EapMethod;
 use bivector_wire::{AttributeType, Attributes, ChapProof, MsChapProof, Secret};
 use std::net::{IpAddr, SocketAddr};
 
@@ -23,6 +26,8 @@ pub enum Credential {
     Other(&'static str),
     /// Attributes of a method that do not add up, and how.
     Unreadable(Method, String),
+    /// The conversation that should have yielded one has failed: why, and what was seen.
+    Failed(Cause, String),
     /// Several, which the RFCs forbid; their names.
     Several(Vec<String>),
     /// None.
@@ -58,7 +63,7 @@ impl Credential {
             Credential::Text(_) => Some(Method::Pap),
             Credential::Proof { proof, .. } => Some(proof.method()),
             Credential::Unreadable(method, _) => Some(*method),
-            Credential::Other(_) | Credential::Several(_) | Credential::None => None,
+            Credential::Other(_) | Credential::Several(_) | Credential::Failed(..) | Credential::None => None,
         }
     }
 
@@ -67,6 +72,7 @@ impl Credential {
         match self {
             Credential::Other(name) => name,
             Credential::Several(_) => "several",
+            Credential::Failed(..) => "eap",
             Credential::None => "none",
             known => known.known_method().map_or("none", Method::name),
         }
@@ -117,6 +123,19 @@ impl Protocol {
     }
 }
 
+/// The EAP conversation that a request came out of.
+#[derive(Debug, Clone)]
+pub struct Inside {
+    /// The method that yielded the credential; none if it failed before there was one.
+    pub method: Option<EapMethod>,
+    /// Index of the chain that the outer identity selected.
+    pub chain: usize,
+    /// When the conversation, or this round of it, began.
+    pub began: Moment,
+    /// What both sides did since then, for the trace.
+    pub steps: Vec<Step>,
+}
+
 /// One request of a login: the first, or the answer to a prompt.
 #[derive(Debug, Clone)]
 pub struct Request {
@@ -131,6 +150,8 @@ pub struct Request {
     pub context: Context,
     /// What was typed in a second field, where the gateway packs two in its password field.
     pub(super) second_field: Option<Secret<Vec<u8>>>,
+    /// The EAP conversation that it came out of, if it did.
+    pub(super) inside: Option<Box<Inside>>,
 }
 
 /// Where a request came from, and what else it says.
@@ -200,7 +221,41 @@ pub(super) fn decode(bytes: &[u8], charset: Charset) -> Option<String> {
 impl Request {
     /// A request whose origin was proved. `proof` says by which protocol it came.
     pub fn new(proof: RequestAuthentic, typed_name: Vec<u8>, credential: Credential, state: Option<Vec<u8>>, context: Context) -> Self {
-        Request { proof, typed_name, credential, state, context, second_field: None }
+        Request { proof, typed_name, credential, state, context, second_field: None, inside: None }
+    }
+
+    /// The same request with another credential, which answers the prompt of `state`, if any.
+    pub fn with_credential(mut self, credential: Credential, state: Option<Vec<u8>>) -> Self {
+        (self.credential, self.state) = (credential, state);
+        self
+    }
+
+    /// The same request for another name.
+    pub fn with_name(mut self, typed_name: &[u8]) -> Self {
+        self.typed_name = typed_name.to_vec();
+        self
+    }
+
+    /// The same request, as one that an EAP conversation has yielded.
+    pub fn within(mut self, inside: Inside) -> Self {
+        self.inside = Some(Box::new(inside));
+        self
+    }
+
+    /// The method, unless there is none that this version takes.
+    pub fn known_method(&self) -> Option<Method> {
+        match self.inside.as_ref().map(|inside| inside.method) {
+            Some(inside) => inside.map(Method::EapOf),
+            None => self.credential.known_method(),
+        }
+    }
+
+    /// The method's name in site files and traces.
+    pub(super) fn method(&self) -> &'static str {
+        match &self.inside {
+            Some(_) => self.known_method().map_or("eap", Method::name),
+            None => self.credential.method(),
+        }
     }
 
     /// The protocol that it came in by.

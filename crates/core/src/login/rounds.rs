@@ -63,7 +63,7 @@ impl Login {
             None => self.trace.facts.first_took_us = open_until_us.map(|_| took_us),
             Some(earlier) => {
                 let facts = std::mem::replace(&mut self.trace.facts, earlier);
-                let method = self.request.credential.method().to_owned();
+                let method = self.request.method().to_owned();
                 let at_us = self.began.since(self.opened).as_micros() as u64;
                 self.trace.facts.rounds.push(LaterRound { at_us, took_us, method, facts: *facts });
             }

@@ -206,6 +206,12 @@ impl Login {
         // Without a word of the upstream's own it is taken for a code.
         let echo = own == Some(&[0, 0, 0, 1]);
         let prompt = given.text(AttributeType::ReplyMessage).filter(|_| !back.contains(&AttributeType::ReplyMessage));
+        if self.request.inside.is_some() && !self.shows_prompts() {
+            let said =
+                "the upstream asks for a further answer, and the method ends after one text: use one that can ask, such as `eap-ttls-gtc`";
+            self.step(Hop::Second, "challenge", Tone::Bad, now, said.to_owned(), None);
+            return self.refuse(Cause::CodeMissing, now);
+        }
         let asks = Asks { prompt, echo, secret: false, attributes };
         match role {
             Role::First { source, code: KeptCode::Now(ChosenCode::Verified(code, pin)), .. } => {

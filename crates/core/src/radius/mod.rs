@@ -9,6 +9,7 @@ mod reply;
 mod tests;
 
 pub use read::{Arrival, read};
+pub use reply::EapAnswer;
 pub use reply::Reply;
 #[cfg(test)]
 pub(crate) use reply::accept_attributes;

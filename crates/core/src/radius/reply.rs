@@ -5,7 +5,7 @@ use bivector_model::Cause;
 use bivector_model::grant;
 use bivector_model::trace::{Hop, Outcome, Step, Tone, Trace};
 use bivector_wire::{
-    AttributeType, Attributes, Authentic, Code, MICROSOFT, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, Message, Packet,
+    AttributeType, Attributes, Authentic, Code, MICROSOFT, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, Message, Packet, Secret,
     SharedSecret, VendorAttribute, hide_salted, ms_chap_error, push_attribute, push_split, push_vendor,
 };
 
@@ -47,6 +47,20 @@ impl Failure {
     }
 }
 
+/// What an EAP conversation adds to the answer.
+#[derive(Debug, Clone, Default)]
+pub struct EapAnswer {
+    /// The EAP packet.
+    pub packet: Vec<u8>,
+    /// The key that both sides share, after a success with a method that has one.
+    pub msk: Option<Secret<Vec<u8>>>,
+    /// The name of that key, where the gateway asked for it (RFC 7268 section 2.2).
+    pub key_name: Option<Vec<u8>>,
+}
+
+/// Bytes of each of the two MS-MPPE keys of EAP.
+const EAP_KEY: usize = 32;
+
 /// Whether encoded attributes have one of a kind.
 fn has(encoded: &[u8], wanted: AttributeType) -> bool {
     Attributes::encoded(encoded).any(|attribute| attribute.kind == wanted)
@@ -85,6 +99,56 @@ impl Reply {
             },
             Verdict::Refuse(refusal) => self.reject(&refusal.message, &self.refused_with(refusal, random()), secret),
         }
+    }
+
+    /// A further request of an EAP conversation; `state` leads back to it.
+    pub fn eap_request(&self, packet: &[u8], state: &[u8], secret: &SharedSecret) -> Option<Vec<u8>> {
+        let mut message = Message::new(Code::AccessChallenge);
+        if !state.is_empty() {
+            message.push(AttributeType::State, state);
+        }
+        message.push(AttributeType::EapMessage, packet);
+        self.sign(message, secret)
+    }
+
+    /// The signed answer to a login inside EAP, with the last packet of the conversation. As with [`Reply::encode`], an accept that does
+    /// not fit becomes a refusal.
+    pub fn encode_eap(
+        &self,
+        verdict: &Verdict,
+        eap: &EapAnswer,
+        trace: &mut Trace,
+        secret: &SharedSecret,
+        random: impl Fn() -> [u8; 16],
+    ) -> Option<Vec<u8>> {
+        let identifier = eap.packet.get(1).copied().unwrap_or_default();
+        let refuse = || {
+            let mut reject = Message::new(Code::AccessReject);
+            reject.push(AttributeType::EapMessage, &[4, identifier, 0, 4]);
+            self.sign(reject, secret).or_else(|| self.sign(Message::new(Code::AccessReject), secret))
+        };
+        let Verdict::Accept(accept) = verdict else { return refuse() };
+        let mut message = Message::new(Code::AccessAccept);
+        // RFC 3579 section 2.6.5: with EAP-Message the words of a notice are for nobody.
+        let attributes = [grant::encode(accept.items()), accept.attributes().to_vec()].concat();
+        message.push_encoded(&attributes);
+        // Keys that an upstream supplied belong to its own conversation.
+        let kept = |value: &&HiddenValue| eap.msk.is_none() || !matches!(value.kind, HiddenKind::MicrosoftKey(_));
+        accept.hidden().iter().filter(kept).for_each(|value| self.hide(value, &mut message, secret, random()));
+        if let Some((receive, send)) = eap.msk.as_ref().and_then(|msk| msk.expose().split_at_checked(EAP_KEY)) {
+            for (number, clear) in [(SEND_KEY, send), (RECEIVE_KEY, receive)] {
+                let clear = Secret::new(clear.iter().copied().take(EAP_KEY).collect::<Vec<u8>>());
+                self.hide(&HiddenValue { kind: HiddenKind::MicrosoftKey(number), clear }, &mut message, secret, random());
+            }
+        }
+        if let Some(name) = &eap.key_name {
+            message.push(AttributeType::EapKeyName, name);
+        }
+        message.push(AttributeType::EapMessage, &eap.packet);
+        self.sign(message, secret).or_else(|| {
+            note_too_long(trace);
+            refuse()
+        })
     }
 
     /// Signs a message, with the request's Proxy-State attributes in their order (RFC 2865 section 5.33).

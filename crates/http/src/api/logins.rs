@@ -6,7 +6,7 @@ use super::problem::{Body, Problem};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use bivector_api::logins::{LoginRequest, ReplyAttribute, Tried, TriedMethod};
+use bivector_api::logins::{LoginRequest, ReplyAttribute, Tried};
 use bivector_api::operators::Role;
 use bivector_api::traces::TraceRow;
 use bivector_doors::radius::{RadiusDoor, Rehearsed};
@@ -14,9 +14,12 @@ use bivector_engine::live::LiveSite;
 use bivector_engine::stage::Stage;
 use bivector_exchange::{Asker, Exchange, Patience, Request};
 use bivector_model::trace::Trace;
+use bivector_prove::eap::{self, EapPerson};
 use bivector_prove::rehearsal::try_persona;
+use bivector_site::Method;
 use bivector_site::rehearsal::{Expect, HandsetDoes, RehearsedLogin, ShortWaits, Typed};
-use bivector_wire::{AttributeType, Code, Secret, in_words, render};
+use bivector_wire::eap::EapMethod;
+use bivector_wire::{AttributeType, Code, Message, Secret, in_words, render};
 use data_encoding::HEXLOWER;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -66,29 +69,69 @@ pub(super) async fn log_in(
     let rehearsed = Rehearsed { gateway: settings.name.clone(), asker, live: Arc::clone(&live), stage: Arc::new(stage) };
     let door = RadiusDoor::rehearsal(rehearsed, &state.shared)?;
     let asker = Asker::over(socket, door.address()).await.map_err(|error| failed(error.to_string()))?;
-    let login = prepared(&request, &password, &settings.name)?;
     let patience = settings
         .patience
         .map_or(Patience { wait: Duration::from_secs(5), tries: 3 }, |patience| Patience { wait: patience.wait, tries: patience.tries });
-    let exchange = asker.ask(&login, &live.secrets[gateway].current, patience).await.map_err(|error| failed(error.to_string()))?;
+    let secret = &live.secrets[gateway].current;
+    let exchange = match request.method.0.eap() {
+        Some(method) => by_eap(&live, gateway, method, &request, &password, (&asker, patience)).await?,
+        None => {
+            let login = prepared(&request, &password, &settings.name)?;
+            asker.ask(&login, secret, patience).await.map_err(|error| failed(error.to_string()))?
+        }
+    };
     let trace = tokio::time::timeout(TRACE_WAIT, traces.recv()).await.ok().flatten();
     door.close(Duration::from_secs(1)).await;
     Ok(Json(tried(&state, exchange, trace).await))
 }
 
+/// An EAP login, with all answers to its prompts.
+async fn by_eap(
+    live: &LiveSite,
+    gateway: usize,
+    method: EapMethod,
+    request: &LoginRequest,
+    password: &Secret<String>,
+    (asker, patience): (&Asker, Patience),
+) -> Result<Exchange, Problem> {
+    let mut extra = Message::new(Code::AccessRequest);
+    own_words(&mut extra, request, &live.site.gateways[gateway].name);
+    let person = EapPerson { method, name: &request.person, outer: request.outer.as_deref(), password: password.expose(), identity: None };
+    let mut login = eap::begin(live, person, extra).map_err(failed)?;
+    let mut answers = request.answers.iter();
+    loop {
+        let mut round = login.go_on(asker, &live.secrets[gateway].current, patience).await.map_err(|error| failed(error.to_string()))?;
+        if let Some(ended) = round.ended {
+            round.exchange.discarded.push(format!("the peer ended the login: {ended}"));
+        }
+        if round.same_key == Some(false) {
+            round.exchange.discarded.push("the key of the gateway differs from the key of the peer".to_owned());
+        }
+        match answers.next().filter(|_| round.asks.is_some()) {
+            Some(answer) => login.answer(answer).map_err(failed)?,
+            None => return Ok(round.exchange),
+        }
+    }
+}
+
+/// What the gateway says of itself and of the person's place.
+fn own_words(message: &mut Message, request: &LoginRequest, gateway: &str) {
+    if let Some(caller) = request.caller.as_deref().filter(|caller| !caller.is_empty()) {
+        message.push(AttributeType::CallingStationId, caller.as_bytes());
+    }
+    message.push(AttributeType::NasIdentifier, gateway.as_bytes());
+}
+
 fn prepared(request: &LoginRequest, password: &Secret<String>, gateway: &str) -> Result<Request, Problem> {
-    let method = if request.state.is_some() { TriedMethod::Pap } else { request.method };
+    let method = if request.state.is_some() { Method::Pap } else { request.method.0 };
     let login = match method {
-        TriedMethod::Pap => Ok(Request::login(&request.person, password.expose().as_bytes())),
-        TriedMethod::Chap => Request::chap(&request.person, password.expose().as_bytes()),
-        TriedMethod::MsChapV2 => Request::ms_chap_v2(&request.person, password.expose()),
-        TriedMethod::Eap => Ok(Request::eap_start(&request.person)),
+        Method::Pap => Ok(Request::login(&request.person, password.expose().as_bytes())),
+        Method::Chap => Request::chap(&request.person, password.expose().as_bytes()),
+        Method::MsChapV2 => Request::ms_chap_v2(&request.person, password.expose()),
+        Method::Eap | Method::EapOf(_) => Ok(Request::eap_start(&request.person)),
     };
     let mut login = login.map_err(|error| failed(error.to_string()))?;
-    if let Some(caller) = request.caller.as_deref().filter(|caller| !caller.is_empty()) {
-        login.message.push(AttributeType::CallingStationId, caller.as_bytes());
-    }
-    login.message.push(AttributeType::NasIdentifier, gateway.as_bytes());
+    own_words(&mut login.message, request, gateway);
     if let Some(state) = request.state.as_deref() {
         let state = HEXLOWER.decode(state.as_bytes()).map_err(|_| failed("`state` is none that came back from here"))?;
         login.message.push(AttributeType::State, &state);

@@ -1,6 +1,7 @@
 //! One rehearsed login: real packets through a real socket, as the gateway that it names, and what came of it.
 
 use super::codes::Shows;
+use crate::eap::EapPerson;
 use bivector_api::approvals::{Decision, Shown};
 use bivector_api::traces::TraceRow;
 use bivector_doors::radius::{RadiusDoor, Rehearsed};
@@ -10,6 +11,7 @@ use bivector_engine::push::wake_robot;
 use bivector_engine::runs::STAGES;
 use bivector_engine::shared::Shared;
 use bivector_engine::stage::{HANDSET, ROBOTS, Robot, Stage, Traces};
+use bivector_exchange::eap::EapLogin;
 use bivector_exchange::{AskError, Asker, Exchange, Patience, Request};
 use bivector_explain::run::LoginResult;
 use bivector_model::device::Device;
@@ -21,7 +23,8 @@ use bivector_site::rehearsal::{
 use bivector_site::{Chain, Method, Site};
 use bivector_store::clock;
 use bivector_store::seal::{digits, random};
-use bivector_wire::{AttributeType, Code, Secret, SharedSecret, render};
+use bivector_wire::eap::EapMethod;
+use bivector_wire::{AttributeType, Code, Message, Secret, SharedSecret, render};
 use std::convert::Infallible;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -68,7 +71,9 @@ struct Scene<'s> {
     chain: Option<&'s Chain>,
     live: Arc<LiveSite>,
     stage: Arc<Stage>,
-    asker: Asker,
+    asker: Arc<Asker>,
+    /// The EAP login whose prompts may be answered.
+    eap: Option<EapLogin>,
     secret: SharedSecret,
     traces: Traces,
     took: Duration,
@@ -203,7 +208,8 @@ impl<'s> Scene<'s> {
             chain,
             live,
             stage: Arc::clone(&stage),
-            asker,
+            asker: Arc::new(asker),
+            eap: None,
             secret: if login.twist == Some(Twist::WrongSecret) { SharedSecret::new(&random::<24>()) } else { secret },
             traces,
             took: Duration::ZERO,
@@ -306,17 +312,47 @@ impl<'s> Scene<'s> {
     }
 
     async fn begin(&mut self, name: &str, text: &str) -> Result<Exchange, String> {
+        if let Method::EapOf(method) = self.login.method {
+            return self.begin_eap(method, name, text).await;
+        }
         let request = match self.login.method {
             Method::Pap => Ok(Request::login(name, text.as_bytes())),
             Method::Chap => Request::chap(name, text.as_bytes()),
             Method::MsChapV2 => Request::ms_chap_v2(name, text),
-            Method::Eap => Ok(Request::eap_start(name)),
+            Method::Eap | Method::EapOf(_) => Ok(Request::eap_start(name)),
         };
         let request = self.signed(request.map_err(|error| error.to_string())?);
         self.send(request).await
     }
 
+    /// Begins an EAP login; the peer is kept for the answers to its prompts.
+    async fn begin_eap(&mut self, method: EapMethod, name: &str, text: &str) -> Result<Exchange, String> {
+        let mut extra = Message::new(Code::AccessRequest);
+        self.own_words(&mut extra);
+        let person = EapPerson { method, name, outer: None, password: text, identity: None };
+        self.eap = Some(crate::eap::begin(&self.live, person, extra)?);
+        self.go_on_eap().await
+    }
+
+    async fn go_on_eap(&mut self) -> Result<Exchange, String> {
+        let Some(mut login) = self.eap.take() else { return Err("no EAP login was begun".to_owned()) };
+        let patience = self.patience();
+        let (asker, secret) = (Arc::clone(&self.asker), self.secret.clone());
+        let went = self.perform(async { login.go_on(&asker, &secret, patience).await }).await?;
+        self.eap = Some(login);
+        match went.ended {
+            Some(ended) if went.exchange.reply.as_ref().is_none_or(|reply| reply.code == Code::AccessChallenge) => {
+                Err(format!("the peer ended the login: {ended}"))
+            }
+            _ => Ok(went.exchange),
+        }
+    }
+
     async fn answer(&mut self, name: &str, text: &str, challenge: &Exchange) -> Result<Exchange, String> {
+        if let Some(login) = &mut self.eap {
+            login.answer(text)?;
+            return self.go_on_eap().await;
+        }
         let mut request = self.signed(Request::login(name, text.as_bytes()));
         for (kind, value) in challenge.reply.iter().flat_map(|reply| &reply.attributes) {
             if *kind == AttributeType::State {
@@ -328,27 +364,40 @@ impl<'s> Scene<'s> {
 
     /// With what the gateway says of itself and of the person's place.
     fn signed(&self, mut request: Request) -> Request {
-        let gateway = self.live.site.gateways.get(self.login.via);
-        let name = gateway.map(|gateway| gateway.identifiers.first().unwrap_or(&gateway.name).clone()).unwrap_or_default();
-        request.message.push(AttributeType::NasIdentifier, name.as_bytes());
-        if let Some(caller) = &self.login.caller {
-            request.message.push(AttributeType::CallingStationId, caller.as_bytes());
-        }
+        self.own_words(&mut request.message);
         request
     }
 
-    /// Sends a packet as patiently as the gateway, while a simulated handset does what it has to.
-    async fn send(&mut self, request: Request) -> Result<Exchange, String> {
+    fn own_words(&self, message: &mut Message) {
         let gateway = self.live.site.gateways.get(self.login.via);
-        let patience = match self.login.twist {
+        let name = gateway.map(|gateway| gateway.identifiers.first().unwrap_or(&gateway.name).clone()).unwrap_or_default();
+        message.push(AttributeType::NasIdentifier, name.as_bytes());
+        if let Some(caller) = &self.login.caller {
+            message.push(AttributeType::CallingStationId, caller.as_bytes());
+        }
+    }
+
+    /// As patient as the gateway.
+    fn patience(&self) -> Patience {
+        let gateway = self.live.site.gateways.get(self.login.via);
+        match self.login.twist {
             Some(twist) if twist.is_met_with_silence() => Patience { wait: SILENCE, tries: 1 },
             _ => gateway.and_then(|gateway| gateway.patience).map_or(Patience { wait: Duration::from_secs(60), tries: 1 }, |patience| {
                 Patience { wait: patience.wait.max(LONGER), tries: patience.tries }
             }),
-        };
-        let failed = |error: AskError| error.to_string();
+        }
+    }
+
+    /// Sends a packet as patiently as the gateway.
+    async fn send(&mut self, request: Request) -> Result<Exchange, String> {
+        let (asker, secret, patience) = (Arc::clone(&self.asker), self.secret.clone(), self.patience());
+        self.perform(async { asker.ask(&request, &secret, patience).await }).await
+    }
+
+    /// Carries out a round, while a simulated handset does what it has to.
+    async fn perform<T>(&mut self, round: impl Future<Output = Result<T, AskError>>) -> Result<T, String> {
         let began = Instant::now();
-        let exchange = match self.login.handset.filter(|_| self.persona.handset) {
+        let done = match self.login.handset.filter(|_| self.persona.handset) {
             Some(does) => {
                 let robot = async {
                     self.answer_handset(does, None).await;
@@ -356,12 +405,13 @@ impl<'s> Scene<'s> {
                 };
                 // The robot is done with when the answer is there; what it held the login up for is not the chain's time.
                 tokio::select! {
-                    exchange = self.asker.ask(&request, &self.secret, patience) => exchange.map_err(failed)?,
+                    done = round => done,
                     never = robot => match never {},
                 }
             }
-            None => self.asker.ask(&request, &self.secret, patience).await.map_err(failed)?,
+            None => round.await,
         };
+        let done = done.map_err(|error| error.to_string())?;
         let held = self.login.handset.map_or(Duration::ZERO, |does| does.holds());
         let took = began.elapsed();
         self.took += if took > held { took - held } else { took };
@@ -371,7 +421,7 @@ impl<'s> Scene<'s> {
             }
             self.last_trace = Some((row, trace));
         }
-        Ok(exchange)
+        Ok(done)
     }
 
     /// A prompt came: where it shows a number, the handset picks it now. Whether a handset has answered.

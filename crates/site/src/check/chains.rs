@@ -3,13 +3,14 @@
 use super::super::finding::did_you_mean;
 use super::super::read::{DraftCourier, DraftDirectory, DraftGateway, DraftUpstream};
 use super::super::section::{At, Notes};
-use super::super::{Chain, Directory, FactorKind, SourceRef, SourceWhen, Waived, WhenSecondIsDown};
+use super::super::{Chain, Directory, Eap, FactorKind, Method, SourceRef, SourceWhen, Waived, WhenSecondIsDown};
 use crate::matrix::{self, Never, Skill, Way};
 use bivector_model::form::{Form, readings};
 use bivector_model::grant::{Grant, GrantValue, Target};
 use bivector_model::identity::IdentityRule;
 use bivector_model::rule::{Rule, Then, When};
 use bivector_wire::AttributeType;
+use bivector_wire::eap::EapMethod;
 use std::ops::Range;
 
 /// The parts of a site beside its chains, with the places of their names.
@@ -25,7 +26,7 @@ pub(crate) struct Parts<'d> {
 }
 
 /// Things that nothing uses, and chains that cannot work.
-pub(crate) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
+pub(crate) fn uses(chains: &[Chain], settings: &Eap, parts: &Parts<'_>, notes: &Notes<'_>) {
     let Parts { gateways, directories, upstreams, couriers, identities, grants, invites } = *parts;
     for (name, gateway, ..) in gateways {
         if gateway.chains.is_empty() {
@@ -59,6 +60,7 @@ pub(crate) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
         unused(name, "grant", given, notes);
     }
     for (index, chain) in chains.iter().enumerate() {
+        eap(chain, settings, notes);
         what_goes_together(chain, index, gateways, directories, notes);
         risks(chain, index, gateways, notes);
         cascade(chain, notes);
@@ -72,6 +74,28 @@ pub(crate) fn uses(chains: &[Chain], parts: &Parts<'_>, notes: &Notes<'_>) {
                 "set `shows_challenges = true` for a gateway that supports Access-Challenge",
             );
         }
+    }
+}
+
+/// Methods inside EAP against each other and against what TLS needs.
+fn eap(chain: &Chain, settings: &Eap, notes: &Notes<'_>) {
+    let at = || notes.lines.start_of(chain.line);
+    let here: Vec<EapMethod> = chain.methods.iter().filter_map(|method| method.eap()).collect();
+    if let Some(method) = here.first().filter(|_| chain.methods.contains(&Method::Eap)) {
+        let message = format!("the chain `{}` forwards EAP (`eap`) and also carries it out (`{}`)", chain.name, method.name());
+        notes.error("eap-both", at(), message, "use two chains, and select between them with `realms` or different gateways");
+    }
+    if let Some(method) = here.iter().find(|method| method.has_tunnel() && settings.certificate.is_none()) {
+        let message = format!("the chain `{}` accepts `{}`, and there is no server certificate for it", chain.name, method.name());
+        let remedy = "set `certificate` and `key` under `[doors.eap]`";
+        notes.error("eap-without-certificate", at(), message, remedy);
+    }
+    if here.contains(&EapMethod::Md5) {
+        let message = format!(
+            "the chain `{}` accepts `eap-md5`: whoever records a login can guess at the password, and the gateway is not proved",
+            chain.name
+        );
+        notes.warn("weak-method", at(), message, "use a method with a tunnel, such as `eap-ttls-pap`");
     }
 }
 

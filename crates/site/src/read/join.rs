@@ -1,5 +1,6 @@
 //! From names to indices.
 
+use super::super::Eap;
 use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
@@ -28,6 +29,7 @@ pub(super) struct Whole {
     pub(super) texts: Texts,
     pub(super) handset: DraftHandset,
     pub(super) push: Push,
+    pub(super) eap: Eap,
     pub(super) traces: TraceKeeping,
     pub(super) passwords: Passwords,
 }
@@ -55,7 +57,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         grants: &grants,
         invites: &newcomers.iter().filter_map(|one| one.send_by).collect::<Vec<_>>(),
     };
-    check::uses(&joined, &parts, notes);
+    check::uses(&joined, &whole.eap, &parts, notes);
     let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
     check::people(&joined, &directories, &names, known, notes);
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
@@ -80,6 +82,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         texts: whole.texts,
         handset,
         push: whole.push,
+        eap: whole.eap,
         newcomers,
         personas: personas.into_iter().map(|(_, persona, _)| persona).collect(),
         rehearsals,

@@ -1,6 +1,7 @@
 //! From text to site: each section is read on its own, then names are joined up. Everything wrong is reported at once.
 
 mod chains;
+mod eap;
 mod grants;
 mod handset;
 mod join;
@@ -17,10 +18,11 @@ use super::check::{self, Known};
 use super::finding::{Finding, Severity};
 use super::intended::read_intended;
 use super::section::{At, Notes, Section};
-use super::{RadiusDoor, Site, TraceKeeping};
+use super::{Eap, RadiusDoor, Site, TraceKeeping};
 use bivector_model::grant::Grant;
 use bivector_model::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
+use eap::read_eap;
 use grants::read_grant;
 use handset::{DraftNewcomers, read_handset, read_newcomers};
 use join::{Whole, join};
@@ -85,7 +87,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         _ => {}
     }
     let name = top.text("name").map_or_else(|| "unnamed".to_owned(), |name| name.value);
-    let radius = read_doors(top, whole);
+    let (radius, eap) = read_doors(top, whole);
     let factors = read_factors(top);
     let passwords = read_passwords(top);
     let texts = read_texts(top);
@@ -110,7 +112,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, factors, texts, handset, push, traces, passwords }, known, top.notes)
+    join(draft, Whole { name, radius: radius?, eap, factors, texts, handset, push, traces, passwords }, known, top.notes)
 }
 
 fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
@@ -123,19 +125,20 @@ fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
     keeping
 }
 
-fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> Option<RadiusDoor> {
+fn read_doors(top: &Section<'_, '_, '_>, whole: bool) -> (Option<RadiusDoor>, Eap) {
     let Some(doors) = top.table("doors") else {
         if whole && !top.has("doors") {
             top.missing("[doors.radius]", "{ listen = [\"127.0.0.1:1812\"] }");
         }
-        return None;
+        return (None, Eap::default());
     };
     let radius = doors.table("radius").and_then(read_radius_door);
+    let eap = doors.table("eap").map(|section| read_eap(&section)).unwrap_or_default();
     if !doors.has("radius") {
         doors.missing("radius", "{ listen = [\"127.0.0.1:1812\"] }");
     }
     doors.finish();
-    radius
+    (radius, eap)
 }
 
 fn read_radius_door(door: Section<'_, '_, '_>) -> Option<RadiusDoor> {

@@ -1,7 +1,8 @@
 //! The ways through a chain: by which gateway, with which method, and how the second factor is given.
 
 use bivector_model::device::CodeKind;
-use bivector_site::{Chain, FactorKind, Gateway, Method, Site};
+use bivector_site::{Chain, FactorKind, Method, Site};
+use bivector_wire::eap::Proves;
 
 /// How somebody gives the second factor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -79,9 +80,8 @@ pub fn ways(site: &Site, chain: usize, via: Option<usize>) -> Vec<Way> {
         site.gateways.iter().enumerate().filter(|(index, gateway)| gateway.chains.contains(&chain) && via.is_none_or(|via| via == *index));
     gateways
         .flat_map(|(index, gateway)| {
-            let hows = hows(of, gateway);
             of.methods.iter().flat_map(move |method| {
-                let by_method = hows.clone().into_iter().filter(|how| fits(*how, *method));
+                let by_method = hows(of, method.prompts(gateway.shows_challenges)).into_iter().filter(|how| fits(*how, *method));
                 by_method.map(|how| Way { chain, gateway: index, method: *method, how }).collect::<Vec<_>>()
             })
         })
@@ -92,18 +92,19 @@ pub fn ways(site: &Site, chain: usize, via: Option<usize>) -> Vec<Way> {
 fn fits(how: How, method: Method) -> bool {
     match how {
         How::Upstream(_) => method.gives_text(),
-        How::Typed(_) => method != Method::Eap,
+        How::Typed(_) => !matches!(method.proves(), None | Some(Proves::Certificate)),
         _ => true,
     }
 }
 
-fn hows(chain: &Chain, gateway: &Gateway) -> Vec<How> {
+/// `prompts` says whether a prompt can be shown, by the gateway or inside EAP.
+fn hows(chain: &Chain, prompts: bool) -> Vec<How> {
     if chain.second.is_empty() {
         return vec![How::None];
     }
     // At a prompt or on a handset the second factor comes apart from the password, so the password must be able to stand alone.
     let plain = chain.forms.is_empty() || chain.forms.iter().any(|form| form.has_password() && !form.has_code());
-    let prompts = gateway.shows_challenges && plain;
+    let prompts = prompts && plain;
     let typed = |digits: Option<u8>| {
         chain.forms.is_empty() || chain.forms.iter().any(|form| form.has_code() && digits.is_none_or(|digits| form.takes_digits(digits)))
     };

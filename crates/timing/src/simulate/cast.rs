@@ -2,7 +2,7 @@
 
 use super::setting::{Plan, PlanError};
 use crate::budget::How;
-use bivector_core::login::{Factors, Found, Request};
+use bivector_core::login::{Factors, Found, Inside, Request};
 use bivector_core::radius::{self, Arrival};
 use bivector_core::replay::made_device;
 use bivector_model::device::{CodeKind, Device};
@@ -11,6 +11,7 @@ use bivector_model::moment::Moment;
 use bivector_model::rule::{Decision, Groups, Then};
 use bivector_model::trace::Origin;
 use bivector_site::{Chain, FactorKind, Gateway, Method};
+use bivector_wire::eap::Proves;
 use bivector_wire::{
     AttributeType, Code, IntegrityPolicy, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Packet, SharedSecret,
     authenticate, chap_password, hide_password, nt_hash,
@@ -38,6 +39,7 @@ pub(super) struct Cast {
     pub(super) factors: Factors,
     method: Method,
     typed_name: String,
+    chain: usize,
     gateway: usize,
     sender: SocketAddr,
     port: u16,
@@ -85,6 +87,7 @@ impl Cast {
                 Some(realm) => format!("somebody@{realm}"),
                 None => "somebody".to_owned(),
             },
+            chain: plan.way.chain,
             gateway: plan.way.gateway,
             sender: SocketAddr::new(sender, 1024),
             port: ports,
@@ -142,19 +145,19 @@ impl Cast {
         let secret = SharedSecret::new(SECRET);
         let mut message = Message::new(Code::AccessRequest);
         message.push(AttributeType::UserName, self.typed_name.as_bytes());
-        match method {
-            Method::Pap => message.push(AttributeType::UserPassword, &hide_password(text.as_bytes(), &AUTHENTICATOR, &secret).ok()?),
-            Method::Chap => {
+        match method.proves() {
+            Some(Proves::Text) => message.push(AttributeType::UserPassword, &hide_password(text.as_bytes(), &AUTHENTICATOR, &secret).ok()?),
+            Some(Proves::Chap) => {
                 message.push(AttributeType::ChapPassword, &chap_password(1, text.as_bytes(), &AUTHENTICATOR));
                 message.push(AttributeType::ChapChallenge, &AUTHENTICATOR);
             }
-            Method::MsChapV2 => {
+            Some(Proves::MsChapV2) => {
                 let (ours, theirs) = (AUTHENTICATOR, [9; 16]);
                 let (response, _) = MsChapProof::answer(1, self.typed_name.as_bytes(), &nt_hash(text), ours, theirs);
                 message.push_vendor(MICROSOFT, MS_CHAP_CHALLENGE, &ours);
                 message.push_vendor(MICROSOFT, MS_CHAP2_RESPONSE, &response);
             }
-            Method::Eap => message.push(AttributeType::EapMessage, &[2, 1, 0, 5, 1]),
+            None | Some(Proves::Certificate) => message.push(AttributeType::EapMessage, &[2, 1, 0, 5, 1]),
         }
         if let Some(identifier) = &self.identifier {
             message.push(AttributeType::NasIdentifier, identifier.as_bytes());
@@ -163,7 +166,15 @@ impl Cast {
         let authentic = authenticate(Packet::parse(&bytes).ok()?, &secret, IntegrityPolicy::Required).ok()?;
         let arrival =
             Arrival { gateway: self.gateway, sender: self.sender, port: self.port, origin: Origin::Gateway, secret_proved: false };
-        Some(radius::read(&authentic, &secret, arrival))
+        let request = radius::read(&authentic, &secret, arrival);
+        Some(match self.method.eap() {
+            Some(inside) => {
+                // No time passes before the login here: it begins when it is decided.
+                let began = Moment::from_micros(u64::MAX);
+                request.within(Inside { method: Some(inside), chain: self.chain, began, steps: Vec::new() })
+            }
+            None => request,
+        })
     }
 }
 

@@ -1,0 +1,168 @@
+//! The service's side of EAP: its certificate, which is read again when it changes, and the settings of each chain.
+
+use arc_swap::ArcSwap;
+use bivector_eap::Settings;
+use bivector_exchange::eap::Trust;
+use bivector_site::{EapCertificate, Site};
+use bivector_store::error::ServiceError;
+use bivector_wire::eap::EapMethod;
+use rustls::ServerConfig;
+use rustls::crypto::CryptoProvider;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+use rustls::version::{TLS12, TLS13};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::SystemTime;
+
+/// The name that challenges carry.
+const SERVER: &str = "bivector";
+
+/// Everything that EAP needs beside the login machine.
+#[derive(Debug, Default)]
+pub struct EapServer {
+    /// By index of the chain; none for chains without EAP methods.
+    chains: Vec<Option<Arc<Settings>>>,
+    certificate: Option<Arc<Certificate>>,
+}
+
+/// The server's certificate and key, as their files are now.
+#[derive(Debug)]
+struct Certificate {
+    files: (PathBuf, PathBuf),
+    current: ArcSwap<CertifiedKey>,
+    /// When the files were last changed, as far as that was seen.
+    changed: Mutex<Option<(SystemTime, SystemTime)>>,
+}
+
+impl ResolvesServerCert for Certificate {
+    fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        Some(self.current.load_full())
+    }
+}
+
+impl EapServer {
+    /// Reads the certificate and puts together what each chain accepts.
+    ///
+    /// # Errors
+    /// The certificate or its key cannot be used.
+    pub fn prepare(site: &Site, data: &Path) -> Result<Self, ServiceError> {
+        let methods_of = |methods: &[bivector_site::Method]| methods.iter().filter_map(|method| method.eap()).collect::<Vec<EapMethod>>();
+        if site.chains.iter().all(|chain| methods_of(&chain.methods).is_empty()) {
+            return Ok(EapServer::default());
+        }
+        let certificate = site.eap.certificate.as_ref().map(|files| Certificate::read(files, data)).transpose()?.map(Arc::new);
+        let tls = certificate.as_ref().map(|certificate| tls(certificate, site.eap.tls12)).transpose()?;
+        let shown = certificate.as_ref().map(|certificate| name_of(&certificate.current.load())).unwrap_or_default();
+        let chains = site.chains.iter().map(|chain| {
+            let methods = methods_of(&chain.methods);
+            (!methods.is_empty()).then(|| {
+                Arc::new(Settings {
+                    methods,
+                    tls: tls.clone(),
+                    certificate: shown.clone(),
+                    asks_certificate: false,
+                    fragment: site.eap.fragment,
+                    server: SERVER.to_owned(),
+                })
+            })
+        });
+        Ok(EapServer { chains: chains.collect(), certificate })
+    }
+
+    /// What conversations of a chain may do; none if the chain carries out no EAP method.
+    pub fn settings(&self, chain: usize) -> Option<&Arc<Settings>> {
+        self.chains.get(chain)?.as_ref()
+    }
+
+    /// What a rehearsed peer trusts: the certificate of the service itself. None if there is none.
+    pub fn trust(&self) -> Option<Trust> {
+        let current = self.certificate.as_ref()?.current.load();
+        Some(Trust::Exactly(current.cert.first()?.clone()))
+    }
+
+    /// Reads the certificate again if its files have changed. Conversations that have begun keep the one they saw.
+    pub fn refresh(&self) {
+        if let Some(certificate) = &self.certificate {
+            certificate.refresh();
+        }
+    }
+}
+
+impl Certificate {
+    fn read(files: &EapCertificate, data: &Path) -> Result<Self, ServiceError> {
+        let files = (data.join(&files.certificate), data.join(&files.key));
+        let key = certified(&files.0, &files.1)?;
+        let changed = Mutex::new(modified(&files));
+        Ok(Certificate { files, current: ArcSwap::from_pointee(key), changed })
+    }
+
+    fn refresh(&self) {
+        let now = modified(&self.files);
+        let Ok(mut changed) = self.changed.lock() else { return };
+        if now.is_none() || *changed == now {
+            return;
+        }
+        match certified(&self.files.0, &self.files.1) {
+            Ok(key) => {
+                self.current.store(Arc::new(key));
+                tracing::info!(file = %self.files.0.display(), "the certificate for EAP has changed and is in use");
+            }
+            Err(error) => tracing::warn!(%error, "the changed certificate for EAP cannot be used; the one before stays in use"),
+        }
+        *changed = now;
+    }
+}
+
+fn modified((certificate, key): &(PathBuf, PathBuf)) -> Option<(SystemTime, SystemTime)> {
+    let of = |path: &Path| std::fs::metadata(path).and_then(|file| file.modified()).ok();
+    Some((of(certificate)?, of(key)?))
+}
+
+fn provider() -> Arc<CryptoProvider> {
+    Arc::new(rustls::crypto::ring::default_provider())
+}
+
+fn certified(certificate: &Path, key: &Path) -> Result<CertifiedKey, ServiceError> {
+    let refused = |path: &Path, why: String| ServiceError::Refused {
+        what: format!("`{}` {why}", path.display()),
+        remedy:
+            "set `certificate` and `key` under `[doors.eap]` to PEM files in the data folder: the certificate with its issuers, and its key"
+                .into(),
+    };
+    let chain: Result<Vec<_>, _> = CertificateDer::pem_file_iter(certificate).and_then(Iterator::collect);
+    let chain = chain.map_err(|error| refused(certificate, format!("is not a certificate: {error}")))?;
+    let private = PrivateKeyDer::from_pem_file(key).map_err(|error| refused(key, format!("is not a key: {error}")))?;
+    let key_shown = key.display().to_string();
+    CertifiedKey::from_der(chain, private, &provider())
+        .map_err(|error| refused(certificate, format!("cannot be used with `{key_shown}`: {error}")))
+}
+
+fn tls(certificate: &Arc<Certificate>, tls12: bool) -> Result<Arc<ServerConfig>, ServiceError> {
+    let versions: &[&rustls::SupportedProtocolVersion] = if tls12 { &[&TLS12, &TLS13] } else { &[&TLS13] };
+    let refused =
+        |error: rustls::Error| ServiceError::Refused { what: format!("TLS cannot be set up: {error}"), remedy: "please report it".into() };
+    let builder = ServerConfig::builder_with_provider(provider()).with_protocol_versions(versions).map_err(refused)?;
+    let certificate: Arc<dyn ResolvesServerCert> = Arc::clone(certificate) as _;
+    let mut config = builder.with_no_client_auth().with_cert_resolver(certificate);
+    // A session is not resumed: each login proves a password or certificate anew.
+    config.session_storage = Arc::new(rustls::server::NoServerSessionStorage {});
+    config.send_tls13_tickets = 0;
+    Ok(Arc::new(config))
+}
+
+/// What a certificate is called: its first name, else its subject.
+fn name_of(key: &CertifiedKey) -> String {
+    let Some(first) = key.cert.first() else { return String::new() };
+    let Ok((_, parsed)) = x509_parser::parse_x509_certificate(first) else { return String::new() };
+    let names = parsed.subject_alternative_name().ok().flatten();
+    let dns = names.and_then(|names| {
+        names.value.general_names.iter().find_map(|name| match name {
+            x509_parser::extensions::GeneralName::DNSName(name) => Some((*name).to_owned()),
+            _ => None,
+        })
+    });
+    dns.unwrap_or_else(|| parsed.subject().to_string())
+}

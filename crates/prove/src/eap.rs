@@ -1,0 +1,45 @@
+//! EAP logins that are tried or rehearsed: the peer is set up against the service's own certificate.
+
+use bivector_engine::live::LiveSite;
+use bivector_exchange::eap::{EapLogin, Identity, PeerSettings, peer_tls};
+use bivector_wire::eap::EapMethod;
+use bivector_wire::{Message, Secret};
+
+/// Who logs in by EAP, and how.
+#[derive(Debug)]
+pub struct EapPerson<'p> {
+    /// The method that the peer accepts.
+    pub method: EapMethod,
+    /// The name as it would be typed.
+    pub name: &'p str,
+    /// The identity outside the tunnel; the name if none.
+    pub outer: Option<&'p str>,
+    /// What is typed first.
+    pub password: &'p str,
+    /// The person's certificate.
+    pub identity: Option<Identity>,
+}
+
+/// Begins an EAP login. `extra` holds what the gateway says of itself.
+///
+/// # Errors
+/// The method needs a tunnel, and the site has no certificate for it; or the person's certificate cannot be used.
+pub fn begin(live: &LiveSite, person: EapPerson<'_>, extra: Message) -> Result<EapLogin, String> {
+    let tls = match (live.eap.trust(), person.method.has_tunnel()) {
+        (Some(trust), true) => Some(peer_tls(trust, person.identity, false).map_err(|error| format!("the person's certificate: {error}"))?),
+        (None, true) => {
+            return Err(format!("`{}` needs a server certificate: set `certificate` under `[doors.eap]`", person.method.name()));
+        }
+        (_, false) => None,
+    };
+    let settings = PeerSettings {
+        method: person.method,
+        name: person.name.as_bytes().to_vec(),
+        outer: person.outer.map(|name| name.as_bytes().to_vec()),
+        password: Secret::new(person.password.as_bytes().to_vec()),
+        tls,
+        server: "localhost".to_owned(),
+        fragment: live.site.eap.fragment,
+    };
+    Ok(EapLogin::new(settings, extra))
+}
