@@ -192,7 +192,13 @@ impl Rounds<'_> {
         if let Some(inside) = method_named(method).ok().and_then(Method::eap)
             && let Some(chain) = site.chain_for(gateway, facts.port, &request.typed_name)
         {
-            request = request.within(Inside { method: Some(inside), chain, began: now, steps: Vec::new() });
+            // The certificate is not kept; the name that was found in it is.
+            let certificate = Some(Box::new(VerifiedCertificate::made_up(&recorded.typed_name)));
+            request = match inside.proves() {
+                Proves::Certificate => request.with_credential(Credential::Certificate, None),
+                _ => request,
+            };
+            request = request.within(Inside { method: Some(inside), chain, began: now, steps: Vec::new(), certificate });
         }
         let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, now);
         run(login, Memory { site, facts, made, recorded, open, kept: None }, now).map_err(Again::Unknown)
@@ -326,8 +332,7 @@ impl MadeUp {
                 message.push_vendor(MICROSOFT, MS_CHAP_CHALLENGE, &ours);
                 message.push_vendor(MICROSOFT, MS_CHAP2_RESPONSE, &response);
             }
-            Some(Proves::Certificate) => return Err("it came with a certificate, which is not kept"),
-            None => message.push(AttributeType::EapMessage, &[2, 1, 0, 5, 1]),
+            Some(Proves::Certificate) | None => message.push(AttributeType::EapMessage, &[2, 1, 0, 5, 1]),
         }
         if let Some(station) = &facts.station {
             message.push(AttributeType::CallingStationId, station.as_bytes());

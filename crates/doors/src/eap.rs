@@ -104,7 +104,7 @@ impl Open {
 
     /// What a login is told of the conversation. A further round begins after this one.
     pub(super) fn inside(&mut self, method: Option<EapMethod>, now: Moment) -> Inside {
-        let inside = Inside { method, chain: self.chain, began: self.began, steps: std::mem::take(&mut self.steps) };
+        let inside = Inside { method, chain: self.chain, began: self.began, steps: std::mem::take(&mut self.steps), certificate: None };
         self.began = now;
         inside
     }
@@ -264,7 +264,7 @@ fn credential_of(given: &Given) -> Credential {
             }
             Err(error) => unreadable(&given.method, error.to_string()),
         },
-        GivenCredential::Certificate => Credential::Failed(Cause::CertificateUntrusted, "no issuer is set up".into()),
+        GivenCredential::Certificate => Credential::Certificate,
     }
 }
 
@@ -333,7 +333,7 @@ impl Inner {
                 self.keep_and_send(open, &first, round);
             }
             Err(Failed { cause, said }) => {
-                let inside = Inside { method: None, chain, began: now, steps: Vec::new() };
+                let inside = Inside { method: None, chain, began: now, steps: Vec::new(), certificate: None };
                 let request = request.with_credential(Credential::Failed(cause, said), None).within(inside);
                 self.begin_login(live, request, round, None);
             }
@@ -355,12 +355,22 @@ impl Inner {
 
     /// Begins the login that a credential is for, or goes on with the one whose prompt it answers.
     fn decide_eap(self: &Arc<Self>, mut open: Box<Open>, given: &Given, round: Round, now: Moment) {
-        if let Some(said) = open.realm_differs(given) {
+        if let Some(said) = open.realm_differs(given).filter(|_| !matches!(given.credential, GivenCredential::Certificate)) {
             return self.fail_eap(open, Failed { cause: Cause::RealmDiffers, said }, round, now);
         }
-        let inside = open.inside(Some(given.method), now);
+        let certificate = match open.live.eap.identify(open.chain, &given.certificates) {
+            Ok(certificate) => certificate,
+            Err((cause, said)) => return self.fail_eap(open, Failed { cause, said }, round, now),
+        };
+        let mut inside = open.inside(Some(given.method), now);
         let state = open.prompt.take();
-        let request = open.request.clone().with_name(&given.name).with_credential(credential_of(given), state);
+        // A person's certificate names the person; the identity outside says nothing.
+        let name = match (&given.credential, &certificate) {
+            (GivenCredential::Certificate, Some(certificate)) => certificate.name.clone().into_bytes(),
+            _ => given.name.clone(),
+        };
+        inside.certificate = certificate.map(Box::new);
+        let request = open.request.clone().with_name(&name).with_credential(credential_of(given), state);
         let live = Arc::clone(&open.live);
         self.begin_login(live, request.within(inside), round, Some(open));
     }
@@ -459,7 +469,7 @@ impl Inner {
                 _ = each.tick() => {}
                 _ = stopped.wait_for(|stopped| *stopped) => return,
             }
-            let ended = self.conversations.silent(clock::now(), |open| open.live.site.eap.idle);
+            let ended = self.conversations.silent(clock::now(), Open::idle);
             ended.into_iter().for_each(|open| self.abandon(open, "no further packet came"));
             metrics::eap_conversations(self.conversations.count());
         }
@@ -468,16 +478,19 @@ impl Inner {
     /// Keeps the trace of a conversation that ends without its peer. An open prompt ends by itself.
     fn abandon(&self, mut open: Box<Open>, why: &str) {
         let now = clock::now();
-        let said = format!("{why} {}", open.conversation.stage());
+        let (cause, said) = match open.conversation.failure() {
+            Some(failed) => (failed.cause, failed.said.clone()),
+            None => (Cause::EapUnfinished, format!("{why} {}", open.conversation.stage())),
+        };
         let login = match open.decided.take() {
             Some(mut login) => {
-                login.overturn(Cause::EapUnfinished, said, now);
+                login.overturn(cause, said, now);
                 login
             }
             None if open.prompt.is_some() => return,
             None => {
                 let inside = open.inside(None, now);
-                let request = open.request.clone().with_credential(Credential::Failed(Cause::EapUnfinished, said), None);
+                let request = open.request.clone().with_credential(Credential::Failed(cause, said), None);
                 let site = Arc::clone(&open.live.site);
                 Box::new(Login::begin(site, request.within(inside), ending::reference(), open.live.revision, now))
             }
@@ -487,7 +500,16 @@ impl Inner {
     }
 }
 
+/// How long a peer may take to acknowledge an alert. Many never do, and their login has failed anyway.
+const ALERT_ANSWERED: Duration = Duration::from_secs(2);
+
 impl Open {
+    /// How long it may be without a packet.
+    fn idle(&self) -> Duration {
+        let usual = self.live.site.eap.idle;
+        if self.conversation.failure().is_some() { usual.min(ALERT_ANSWERED) } else { usual }
+    }
+
     /// The last packet, with the key of a success.
     fn last(&self) -> EapAnswer {
         let ended = self.conversation.end();

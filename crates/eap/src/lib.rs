@@ -26,7 +26,7 @@ mod conversation_tests;
 
 pub use peer::{Peer, PeerSettings, PeerTurn};
 pub use server::{Conversation, Ended, Given, GivenCredential, Note, Settings, Turn};
-pub use tls::alert_in_words;
+pub use tls::{alert_in_words, failed as certificate_failed};
 
 use bivector_model::Cause;
 use bivector_wire::Secret;

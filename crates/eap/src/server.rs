@@ -186,7 +186,15 @@ impl Conversation {
         }
     }
 
-    /// Whether the session may be resumed was decided elsewhere; this tells with which certificate chain the peer has proved itself.
+    /// Why the conversation has failed, if the peer was sent an alert and has not answered it yet. Many peers never do.
+    pub fn failure(&self) -> Option<&Failed> {
+        match &self.running {
+            Running::Tunneled(tunneled) => tunneled.failure(),
+            Running::Basic(_) => None,
+        }
+    }
+
+    /// The certificate chain that the peer has proved to own, leaf first.
     pub fn certificates(&self) -> Vec<CertificateDer<'static>> {
         match &self.running {
             Running::Tunneled(tunneled) => tunneled.certificates(),

@@ -104,7 +104,7 @@ impl Tunnel {
 }
 
 /// Why TLS failed, as a cause with what was seen.
-pub(crate) fn failed(error: &Error) -> Failed {
+pub fn failed(error: &Error) -> Failed {
     match error {
         Error::AlertReceived(alert) => Failed::new(Cause::TlsAlert, alert_in_words(*alert)),
         Error::PeerIncompatible(

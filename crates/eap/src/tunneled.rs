@@ -141,6 +141,14 @@ impl Tunneled {
         }
     }
 
+    /// Why it has failed, once the peer was sent an alert.
+    pub(crate) fn failure(&self) -> Option<&Failed> {
+        match &self.phase {
+            Phase::Alerted(failed) => Some(failed),
+            _ => None,
+        }
+    }
+
     /// The certificate chain that the peer has proved to own, leaf first.
     pub(crate) fn certificates(&self) -> Vec<CertificateDer<'static>> {
         match self.tunnel.is_handshaking() {

@@ -4,7 +4,6 @@
 pub mod approvals;
 pub mod conversations;
 pub mod driver;
-pub mod eap;
 pub mod ending;
 pub mod guesses;
 pub mod handset;

@@ -1,11 +1,11 @@
 //! The active site, with what it needs to run: secrets opened, directories ready. Swapped as a whole at apply.
 
-use crate::eap::EapServer;
 use crate::roster::Roster;
 use crate::sources::certificate_days;
 use crate::sources::directory::DirectorySource;
 use crate::sources::upstream::UpstreamSource;
 use arc_swap::ArcSwap;
+use bivector_certificates::EapServer;
 use bivector_outbound::PushSender;
 use bivector_outbound::courier::CourierSource;
 use bivector_site::{Gateway, Known, KnownPerson, Site};

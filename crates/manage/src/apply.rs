@@ -24,6 +24,8 @@ use tokio::sync::{Mutex, broadcast};
 const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// How often host names of gateways are resolved.
 const RESOLVE_EVERY: Duration = Duration::from_secs(60);
+/// How often it is looked whether the certificate of EAP has changed, and whether a revocation list is due.
+const CERTIFICATES_EVERY: Duration = Duration::from_secs(5);
 /// How long a closed door's logins in flight may take to end.
 const LAST_LOGINS: Duration = Duration::from_secs(10);
 
@@ -310,6 +312,7 @@ fn put_in_force(live: LiveSite, doors: OpenDoors, open: &mut OpenDoors, shared: 
 fn watch(live: &Arc<LiveSite>, shared: &Shared) {
     tokio::spawn(watch_sources(Arc::downgrade(live), shared.events.clone()));
     tokio::spawn(watch_names(Arc::downgrade(live)));
+    tokio::spawn(watch_certificates(Arc::downgrade(live)));
 }
 
 /// Looks at every server of every source again and again, until this site is no longer active and its last login has ended.
@@ -338,6 +341,16 @@ async fn watch_names(live: Weak<LiveSite>) {
         pace.tick().await;
         let Some(live) = live.upgrade() else { return };
         live.resolve_gateways().await;
+    }
+}
+
+/// Takes over changed certificates and revocation lists of EAP, again and again.
+async fn watch_certificates(live: Weak<LiveSite>) {
+    let mut pace = tokio::time::interval(CERTIFICATES_EVERY);
+    loop {
+        pace.tick().await;
+        let Some(live) = live.upgrade() else { return };
+        live.eap.refresh().await;
     }
 }
 

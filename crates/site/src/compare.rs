@@ -1,8 +1,8 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
 use super::{
-    Chain, ConfirmedBy, Courier, CourierBy, Directory, Eap, FirstSource, Gateway, HashSettings, PasswordFields, Push, Site, SourceWhen,
-    Upstream, Waived, Wake, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered,
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, Eap, FirstSource, Gateway, HashSettings, Issuer, PasswordFields, Push, Site,
+    SourceWhen, Upstream, Waived, Wake, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered, WhenUnknown,
 };
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
 use bivector_model::grant::Grant;
@@ -100,6 +100,7 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
         },
     );
     each("directory", &old.directories, &new.directories, |one| (&one.name, one.line), &mut found, directory);
+    each("issuer", &old.issuers, &new.issuers, |one| (&one.name, one.line), &mut found, issuer);
     each("courier", &old.couriers, &new.couriers, |one| (&one.name, one.line), &mut found, courier);
     each("upstream", &old.upstreams, &new.upstreams, |one| (&one.name, one.line), &mut found, upstream);
     each(
@@ -256,6 +257,31 @@ fn push(old: &Push, new: &Push, site: &mut About<'_>) {
     site.value("time for a push service to accept a message", &old.patience, &new.patience, time);
     site.value("push messages for one person in an hour", &old.per_person, &new.per_person, ToString::to_string);
     site.value("lifetime of the push signing key", &old.key_lasts, &new.key_lasts, time);
+}
+
+fn issuer(old: &Issuer, new: &Issuer, about: &mut About<'_>) {
+    about.value("the certificates that are trusted", &old.trust, &new.trust, Clone::clone);
+    about.value("the name that says whose a certificate is", &old.name_from, &new.name_from, |from| from.words().to_owned());
+    about.list("revocation lists", &old.lists, &new.lists);
+    about.value("how often revocation lists are read", &old.refresh, &new.refresh, time);
+    match (old.when_unknown, new.when_unknown) {
+        (WhenUnknown::Refuse, WhenUnknown::Accept) => about.weaker("certificates whose status is not known are accepted"),
+        (WhenUnknown::Accept, WhenUnknown::Refuse) => about.say("certificates whose status is not known are refused"),
+        _ => {}
+    }
+    match (old.same_person, new.same_person) {
+        (true, false) => about.weaker("certificate and password may belong to different people"),
+        (false, true) => about.say("certificate and password must belong to the same person"),
+        _ => {}
+    }
+    if old.of_devices != new.of_devices {
+        about.say(if new.of_devices { "its certificates belong to devices" } else { "its certificates belong to people" });
+    }
+    if new.key_bits < old.key_bits {
+        about.weaker(format!("RSA keys of {} bits are accepted (was {})", new.key_bits, old.key_bits));
+    } else {
+        about.value("bits of an RSA key at least", &old.key_bits, &new.key_bits, ToString::to_string);
+    }
 }
 
 fn eap(old: &Eap, new: &Eap, site: &mut About<'_>) {
@@ -467,6 +493,13 @@ fn chain((old, old_site): (&Chain, &Site), (new, new_site): (&Chain, &Site), abo
         _ => {}
     }
     about.list("methods", &names(&old.methods, |method| method.name()), &names(&new.methods, |method| method.name()));
+    let issuers = |chain: &Chain, site: &Site| {
+        chain.issuers.iter().filter_map(|index| site.issuers.get(*index)).map(|issuer| issuer.name.clone()).collect::<Vec<_>>()
+    };
+    match (old.issuers.is_empty(), new.issuers.is_empty()) {
+        (false, true) => about.weaker("a certificate is no longer asked for"),
+        _ => about.list("issuers of certificates", &issuers(old, old_site), &issuers(new, new_site)),
+    }
     about.list("forms", &texts(&old.forms), &texts(&new.forms));
     about
         .value("reading used when no code is valid", &old.when_unclear, &new.when_unclear, |unclear| format!("{unclear:?}").to_lowercase());

@@ -31,12 +31,30 @@ const EXAMPLES: &[(&str, &[Change])] = &[
     ("bad-server", &[("\"127.0.0.1:18199\"", "\"127.0.0.1:none\"")]),
     ("bad-template", &[("\"{person.login}\"", "\"{person.logn}\"")]),
     ("cascade", &[("first = [\"tidehall\", \"roster\"]", "first = [{ source = \"tidehall\", group = \"control-room\" }]")]),
+    (
+        "certificates-without-issuer",
+        &[
+            ("[doors.radius]", "[doors.eap]\ncertificate = \"eap.pem\"\nkey = \"eap-key.pem\"\n\n[doors.radius]"),
+            ("methods = [\"pap\"]", "methods = [\"pap\", \"eap-tls\"]"),
+        ],
+    ),
     ("clear-text", &[("\"ldaps://127.0.0.1:18636\", \"ldaps://127.0.0.1:18637\"", "\"ldap://127.0.0.1:18636\"")]),
     (
         "code-only",
         &[("forms = [\"password code(6)\"]\nfirst = [\"tidehall\"]", "code_only = true\nforms = [\"code(6)\"]\nfirst = [\"tidehall\"]")],
     ),
     ("contradiction", &[("refuse = \"suspended\"", "refuse = \"suspended\"\ngrant = \"survey\"")]),
+    (
+        "device-alone",
+        &[
+            ("[doors.radius]", "[doors.eap]\ncertificate = \"eap.pem\"\nkey = \"eap-key.pem\"\n\n[doors.radius]"),
+            ("methods = [\"pap\"]", "methods = [\"pap\", \"eap-tls\"]\nissuers = [\"badges\"]"),
+            (
+                IDENTITY,
+                "[[issuers]]\nname = \"badges\"\ntrust = \"people-ca.pem\"\nbelong_to = \"devices\"\nrevocation = [\"people.crl\"]\n\n[[identity]]\nname = \"northmoor-names\"",
+            ),
+        ],
+    ),
     ("eap-both", &[("methods = [\"pap\"]", "methods = [\"eap\", \"eap-gtc\"]")]),
     ("eap-without-certificate", &[("methods = [\"pap\"]", "methods = [\"pap\", \"eap-ttls-pap\"]")]),
     ("empty", &[("forms = [\"password code(6)\"]\nfirst = [\"tidehall\"]", "forms = [\"password code(6)\"]\nfirst = []")]),
@@ -100,6 +118,10 @@ const EXAMPLES: &[(&str, &[Change])] = &[
         &[(STAFF, "second = [\"totp\"]\nwhen_not_enrolled = \"enrol\"\nwhen_unclear = \"code\"\n\n[[chains]]\nname = \"hardware codes\"")],
     ),
     ("no-reason", &[(END, "]\n[[intended]]\nwarning = \"no-second\"\nreason = \" \"\n")]),
+    (
+        "no-revocation",
+        &[(IDENTITY, "[[issuers]]\nname = \"badges\"\ntrust = \"people-ca.pem\"\n\n[[identity]]\nname = \"northmoor-names\"")],
+    ),
     ("no-second", &[("second = [\"harbourlight\"]", "second = []")]),
     ("no-wake", &[("wake = [\"push\", \"pager\"]", "wake = []")]),
     ("wake-too-late", &[("second_patience = \"45s\"", "second_patience = \"5s\"")]),
@@ -153,6 +175,13 @@ const EXAMPLES: &[(&str, &[Change])] = &[
         ],
     ),
     ("wrong-type", &[("tries = 3 }", "tries = \"three\" }")]),
+    (
+        "revocation-soft",
+        &[(
+            IDENTITY,
+            "[[issuers]]\nname = \"badges\"\ntrust = \"people-ca.pem\"\nrevocation = [\"people.crl\"]\nwhen_unknown = \"accept\"\n\n[[identity]]\nname = \"northmoor-names\"",
+        )],
+    ),
     ("weak-method", &[("methods = [\"pap\"]", "methods = [\"pap\", \"eap-md5\"]")]),
 ];
 

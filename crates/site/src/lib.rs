@@ -7,6 +7,7 @@ mod finding;
 #[cfg(test)]
 mod finding_tests;
 mod intended;
+mod issuers;
 mod lookup;
 pub mod matrix;
 mod read;
@@ -23,6 +24,7 @@ pub use factors::{
     Sending, Waived, Waiver, Wake, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
 };
 pub use finding::{Finding, Severity, Span};
+pub use issuers::{Issuer, NameFrom, WhenUnknown};
 pub use reference::reference_markdown;
 pub use section::read_duration;
 
@@ -81,6 +83,8 @@ pub struct Site {
     pub push: Push,
     /// How EAP is carried out, where chains do so.
     pub eap: Eap,
+    /// Whose certificates may log in.
+    pub issuers: Vec<Issuer>,
     /// What people of groups get when they are first known; the first that fits.
     pub newcomers: Vec<Newcomers>,
     /// How long traces are kept.
@@ -598,6 +602,8 @@ pub struct Chain {
     pub identity: IdentityRule,
     /// Methods it takes.
     pub methods: Vec<Method>,
+    /// Whose certificates it accepts. With a method that is not a certificate itself, one is required beside the password.
+    pub issuers: Vec<usize>,
     /// Forms of the password field, preferred first.
     pub forms: Vec<Form>,
     /// Local ports of the doors whose logins it takes; empty for all.

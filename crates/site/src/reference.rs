@@ -31,6 +31,7 @@ keys! {
         "directories" "tables" "" "Sources that speak LDAP.";
         "upstreams" "tables" "" "Sources and factors that speak RADIUS.";
         "couriers" "tables" "" "Ways to send codes.";
+        "issuers" "tables" "" "Whose certificates may log in, for chains with EAP methods.";
         "identity" "tables" "" "Rules that turn typed names into login names.";
         "chains" "tables" "" "Login chains: which gateways, methods, sources and factors belong together.";
         "rules" "tables" "" "Who may log in; the first matching rule decides.";
@@ -279,6 +280,17 @@ keys! {
         "case" "`lower` or `keep`" "`lower`" "What happens with upper and lower case.";
         "aliases" "table of texts" "none" "Other names of people, each with the name that sources know: `{ \"i.okafor\" = \"ines\" }`.";
     }
+    "issuers" {
+        "name" "text" "needed" "Its name.";
+        "trust" "file" "needed" "PEM file in the data folder with the certificates that are trusted: root and intermediates.";
+        "name_from" "`principal`, `mail`, `uri`, `common-name`" "`mail`" "The name in a certificate that says whose it is: user principal name, mail address or URI among the alternative names, or the common name of the subject. The chain's identity rule is applied to it, and the sources are asked for the result.";
+        "belong_to" "`people` or `devices`" "`people`" "Whether its certificates belong to people or to devices. A device's certificate is only accepted beside a password.";
+        "same_person" "true or false" "true" "Whether a certificate and the password beside it must belong to the same person.";
+        "revocation" "files and addresses" "none" "Revocation lists (CRLs): files in the data folder, or `http` and `https` addresses.";
+        "when_unknown" "`refuse` or `accept`" "`refuse`" "Whether a certificate is accepted while no current revocation list says anything about it.";
+        "refresh" "60s to 168h" "1h" "How often the lists are read again, in the background.";
+        "key_bits" "1024 to 16384" "2048" "Bits of an RSA key, at least.";
+    }
     "chains" {
         "name" "text" "needed" "Its name.";
         "gateways" "names" "needed, or `labels`" "Gateways whose logins it accepts. Chains that share a gateway are separated by `ports` or `realms`; the first match takes the login.";
@@ -286,7 +298,8 @@ keys! {
         "ports" "texts" "all" "Only logins received on these ports.";
         "realms" "texts" "all" "Only names typed with one of these realms or domains; an empty text stands for names without one.";
         "identity" "name" "nothing is taken off" "The identity rule.";
-        "methods" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "Authentication methods it accepts. [methods.md](methods.md) shows which work with which source.";
+        "methods" "names of methods" "`pap`" "Authentication methods it accepts: `pap`, `chap`, `ms-chap-v2`, `eap` (forwarded to an upstream), and EAP methods that are carried out here, such as `eap-ttls-pap`; the order is that in which they are offered. [methods.md](methods.md) shows which work with which source.";
+        "issuers" "names" "none" "Issuers whose certificates it accepts. With `eap-tls` the certificate is the first check; with EAP-TTLS and PEAP one is required beside the password.";
         "forms" "forms" "needed with `pap`" "How the password field is read, preferred first: `password`, `code(6)` or `code(6..8)`, `pin(4..6)` before a code, `factor` for a factor word, literals in single quotes.";
         "first" "names or tables" "needed" "Sources for the first check, or `roster`. The next is asked only when one does not know the person.";
         "when_source_is_down" "`refuse` or `next`" "`refuse`" "What to do when a source cannot answer. An outage is never treated as \"no such person\".";

@@ -82,10 +82,41 @@ impl Login {
     /// A person is known: the credential is read next, with the person's tokens where the chain takes codes.
     fn identified(&mut self, source: SourceRef, at: usize, person: Box<Candidate>, now: Moment) -> State {
         self.note_person(source, &person);
+        if let Err(cause) = self.check_certificate(&person, now) {
+            return self.refuse(cause, now);
+        }
         // Codes are read for the evidence, and a chain with any second factor asks whether it is locked.
         match self.chain().is_some_and(|chain| !chain.second.is_empty()) {
             true => KnowingFactors { source, at, person }.into(),
             false => self.read_credential(source, at, person, now),
+        }
+    }
+
+    /// A person's certificate beside a password must be the same person's, unless its issuer says otherwise.
+    fn check_certificate(&mut self, person: &Candidate, now: Moment) -> Result<(), Cause> {
+        let Some(certificate) = self.certificate().filter(|certificate| certificate.same_person && !certificate.of_device) else {
+            return Ok(());
+        };
+        let read = self.chain().and_then(|chain| chain.identity.read(certificate.name.as_bytes()).ok());
+        let same = read.is_some_and(|read| read.name.eq_ignore_ascii_case(&self.name) || read.name.eq_ignore_ascii_case(&person.login));
+        if same {
+            return Ok(());
+        }
+        let said = format!("the certificate belongs to `{}`, and the name that was typed to {}", certificate.name, person.key);
+        self.step(Hop::First, "certificate", Tone::Bad, now, said, None);
+        Err(Cause::CertificatePersonDiffers)
+    }
+
+    /// The certificate alone is the first check.
+    fn by_certificate(&mut self, source: SourceRef, person: Box<Candidate>, now: Moment) -> State {
+        let proved = self.certificate().and_then(|certificate| FirstProved::by_certificate(source, certificate));
+        match (proved, source) {
+            (Some(first), SourceRef::Directory(_) | SourceRef::Roster) => {
+                let code = self.no_code();
+                self.second(person, first, code, now)
+            }
+            (_, SourceRef::Upstream(_)) => self.refuse(Cause::MethodNeedsText, now),
+            (None, _) => self.refuse(Cause::CertificateMissing, now),
         }
     }
 
@@ -101,6 +132,7 @@ impl Login {
         match (&self.request.credential, source) {
             (Credential::Proof { .. }, SourceRef::Upstream(_)) => self.pass_on(source, at, person, now),
             (Credential::Proof { .. }, _) => self.compare_proof(source, person, now),
+            (Credential::Certificate, _) => self.by_certificate(source, person, now),
             _ => self.read_password(source, at, person, now),
         }
     }

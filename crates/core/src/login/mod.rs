@@ -56,7 +56,7 @@ pub use packed::{PACKED, pack};
 pub use pending::Pending;
 pub use proof::{Accept, FirstProved, Granted, RequestAuthentic, Second, SecondProved, SecondWaived};
 pub use reading::{Looked, LookedCode, ReadingView, explain_readings, look_at};
-pub use request::{Context, Credential, Inside, Proof, Protocol, Request};
+pub use request::{Context, Credential, Inside, Proof, Protocol, Request, VerifiedCertificate};
 pub use upstream::{Given, HiddenKind, HiddenValue, PassedCredential, UpstreamAnswer, UpstreamAsk};
 
 use bivector_model::cause::Cause;

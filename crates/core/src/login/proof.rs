@@ -3,7 +3,7 @@
 use super::fact::{AddAnswer, Approved, ChangeAnswer, Factors, Found, MarkAnswer, PasswordAnswer, TrustedDevice};
 use super::pending::{Pending, Round};
 use super::prove::Match;
-use super::request::Protocol;
+use super::request::{Protocol, VerifiedCertificate};
 use super::upstream::{HiddenValue, UpstreamAnswer};
 use bivector_model::cause::Cause;
 use bivector_model::device::VerifiedCode;
@@ -59,6 +59,11 @@ impl FirstProved {
     /// Only from a proof that fits what the source keeps of the password.
     pub(super) fn by_match(source: SourceRef, _matched: &Match) -> Self {
         FirstProved { source }
+    }
+
+    /// Only from a certificate of a person that was verified.
+    pub(super) fn by_certificate(source: SourceRef, certificate: &VerifiedCertificate) -> Option<Self> {
+        (!certificate.of_device).then_some(FirstProved { source })
     }
 
     /// Only where the site says that the chain's gateways check passwords themselves.

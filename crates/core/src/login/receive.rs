@@ -2,7 +2,7 @@
 
 use super::machine::{Login, told};
 use super::packed::format_of;
-use super::request::{Context, Credential, Proof, Protocol, decode, is_placeholder};
+use super::request::{Context, Credential, Proof, Protocol, VerifiedCertificate, decode, is_placeholder};
 use bivector_model::cause::Cause;
 use bivector_model::identity::realm_of;
 use bivector_model::moment::Moment;
@@ -34,8 +34,16 @@ impl Login {
         }
         self.check_device(now)?;
         self.check_method(now)?;
+        if let Some(said) = self.certificate().map(|certificate| certificate.said.clone()) {
+            self.step(Hop::First, "certificate", Tone::Good, now, said, line);
+        }
         self.check_field(now)?;
         self.read_name(now)
+    }
+
+    /// The certificate that the peer has shown, if it has.
+    pub(super) fn certificate(&self) -> Option<&VerifiedCertificate> {
+        self.request.inside.as_ref()?.certificate.as_deref()
     }
 
     /// What came in, from where, and how it was proved.

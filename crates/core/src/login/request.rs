@@ -26,6 +26,8 @@ pub enum Credential {
     Other(&'static str),
     /// Attributes of a method that do not add up, and how.
     Unreadable(Method, String),
+    /// The certificate that the conversation has yielded, and nothing else.
+    Certificate,
     /// The conversation that should have yielded one has failed: why, and what was seen.
     Failed(Cause, String),
     /// Several, which the RFCs forbid; their names.
@@ -63,7 +65,7 @@ impl Credential {
             Credential::Text(_) => Some(Method::Pap),
             Credential::Proof { proof, .. } => Some(proof.method()),
             Credential::Unreadable(method, _) => Some(*method),
-            Credential::Other(_) | Credential::Several(_) | Credential::Failed(..) | Credential::None => None,
+            Credential::Other(_) | Credential::Several(_) | Credential::Certificate | Credential::Failed(..) | Credential::None => None,
         }
     }
 
@@ -72,7 +74,7 @@ impl Credential {
         match self {
             Credential::Other(name) => name,
             Credential::Several(_) => "several",
-            Credential::Failed(..) => "eap",
+            Credential::Certificate | Credential::Failed(..) => "eap",
             Credential::None => "none",
             known => known.known_method().map_or("none", Method::name),
         }
@@ -123,6 +125,29 @@ impl Protocol {
     }
 }
 
+/// A certificate that the peer has proved to own, and that an issuer of the chain has issued. Whoever makes one has verified it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VerifiedCertificate {
+    /// The issuer's name in the site.
+    pub issuer: String,
+    /// The name in it that says whose it is.
+    pub name: String,
+    /// Whether it is a device's; a person's otherwise.
+    pub of_device: bool,
+    /// Whether a password beside it must be the same person's.
+    pub same_person: bool,
+    /// What the trace says of it.
+    pub said: String,
+}
+
+impl VerifiedCertificate {
+    /// For logins that are simulated or replayed, and let nobody in.
+    pub fn made_up(name: &str) -> Self {
+        let (issuer, said) = ("made up".to_owned(), "the certificate of that login".to_owned());
+        VerifiedCertificate { issuer, name: name.to_owned(), of_device: false, same_person: false, said }
+    }
+}
+
 /// The EAP conversation that a request came out of.
 #[derive(Debug, Clone)]
 pub struct Inside {
@@ -134,6 +159,8 @@ pub struct Inside {
     pub began: Moment,
     /// What both sides did since then, for the trace.
     pub steps: Vec<Step>,
+    /// The certificate of the peer, if it has shown one.
+    pub certificate: Option<Box<VerifiedCertificate>>,
 }
 
 /// One request of a login: the first, or the answer to a prompt.

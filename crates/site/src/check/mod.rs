@@ -2,12 +2,14 @@
 
 mod approvals;
 mod chains;
+mod issuers;
 mod people;
 mod rehearsals;
 mod twice;
 
 pub(super) use approvals::approvals;
 pub(super) use chains::{Parts, ambiguous, shadowed, uses};
+pub(super) use issuers::issuers;
 pub(super) use people::people;
 pub(super) use rehearsals::rehearsals;
 pub(super) use twice::twice;
@@ -78,6 +80,7 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
     unique(&draft.directories, "directory", notes);
     unique(&draft.upstreams, "upstream", notes);
     unique(&draft.couriers, "courier", notes);
+    unique(&draft.issuers, "issuer", notes);
     unique(&draft.identities, "identity rule", notes);
     unique(&draft.chains, "chain", notes);
     unique(&draft.grants, "grant", notes);

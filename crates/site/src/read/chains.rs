@@ -22,6 +22,7 @@ pub(crate) struct DraftChain {
     pub(crate) realms: Vec<String>,
     pub(crate) identity: Option<At<String>>,
     pub(crate) methods: Vec<Method>,
+    pub(crate) issuers: Vec<At<String>>,
     pub(crate) forms: Vec<Form>,
     pub(crate) forms_span: Range<usize>,
     pub(crate) first: Vec<(At<String>, SourceWhen)>,
@@ -65,6 +66,7 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
     let identity = section.text("identity");
     let methods = section.texts("methods", true).map_or_else(|| vec![Method::Pap], |texts| read_methods(texts, &section));
     let (forms, forms_span) = read_forms(&section, methods.iter().any(|method| method.gives_text()));
+    let issuers = section.texts("issuers", true).map(|texts| texts.value).unwrap_or_default();
     let code_only = section.flag("code_only").unwrap_or(false);
     let first = read_first(&section, code_only);
     let when_source_is_down =
@@ -98,6 +100,7 @@ pub(super) fn read_chain(section: Section<'_, '_, '_>) -> Option<DraftChain> {
         realms: realms.unwrap_or_default(),
         identity,
         methods,
+        issuers,
         forms,
         forms_span,
         first,

@@ -32,12 +32,16 @@ fn missing(key: &'static str, example: &str, section: &Section<'_, '_, '_>) -> O
 
 /// A file in the data folder, by a path that does not leave it.
 fn read_file(key: &'static str, section: &Section<'_, '_, '_>) -> Option<At<String>> {
-    let text = section.text(key)?;
+    section.text(key).filter(|text| is_in_data_folder(text, section))
+}
+
+/// Whether a file is named by a path that does not leave the data folder; says so if not.
+pub(super) fn is_in_data_folder(text: &At<String>, section: &Section<'_, '_, '_>) -> bool {
     let leaves = text.value.starts_with('/') || text.value.split('/').any(|part| part == "..");
     if text.value.is_empty() || leaves {
         let message = format!("`{}` is not a file in the data folder", text.value);
-        section.notes.error("bad-file", text.span, message, "write a path relative to the data folder, for example \"eap.pem\"");
-        return None;
+        section.notes.error("bad-file", text.span.clone(), message, "write a path relative to the data folder, for example \"eap.pem\"");
+        return false;
     }
-    Some(text)
+    true
 }

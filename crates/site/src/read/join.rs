@@ -36,14 +36,29 @@ pub(super) struct Whole {
 
 /// Turns names into indices. What does not resolve has been, or is here, reported.
 pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>) -> Option<Site> {
-    let Draft { mut gateways, directories, upstreams, couriers, identities, chains, grants, rules, newcomers, personas, rehearsals } =
-        draft;
+    let Draft {
+        mut gateways,
+        directories,
+        upstreams,
+        couriers,
+        identities,
+        issuers,
+        chains,
+        grants,
+        rules,
+        newcomers,
+        personas,
+        rehearsals,
+    } = draft;
     let newcomers: Vec<Newcomers> = newcomers.into_iter().map(|draft| join_newcomers(draft, &couriers, notes)).collect();
     let has_address = whole.handset.handset.address.is_some();
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
         claim_gateways(&chain, index, &mut gateways, &joined, notes);
-        joined.push(join_chain(chain, &directories, &upstreams, &couriers, &identities, has_address, notes));
+        let accepted = chain.issuers.iter().filter_map(|wanted| resolve(wanted, &issuers, "issuer", notes)).collect();
+        let mut chain = join_chain(chain, &directories, &upstreams, &couriers, &identities, has_address, notes);
+        chain.issuers = accepted;
+        joined.push(chain);
     }
     for rule in rules {
         join_rule(rule, &mut joined, &grants, notes);
@@ -58,6 +73,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         invites: &newcomers.iter().filter_map(|one| one.send_by).collect::<Vec<_>>(),
     };
     check::uses(&joined, &whole.eap, &parts, notes);
+    check::issuers(&joined, &issuers, notes);
     let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
     check::people(&joined, &directories, &names, known, notes);
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
@@ -83,6 +99,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         handset,
         push: whole.push,
         eap: whole.eap,
+        issuers: issuers.into_iter().map(|(_, issuer)| issuer).collect(),
         newcomers,
         personas: personas.into_iter().map(|(_, persona, _)| persona).collect(),
         rehearsals,
@@ -135,6 +152,7 @@ fn join_chain(
         name: chain.name.value,
         identity: identity.map(|index| identities[index].1.clone()).unwrap_or_default(),
         methods: chain.methods,
+        issuers: Vec::new(),
         forms_line: notes.lines.line(chain.forms_span.start),
         forms: chain.forms,
         ports: chain.ports,

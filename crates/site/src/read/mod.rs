@@ -4,6 +4,7 @@ mod chains;
 mod eap;
 mod grants;
 mod handset;
+mod issuers;
 mod join;
 mod parts;
 mod push;
@@ -18,13 +19,14 @@ use super::check::{self, Known};
 use super::finding::{Finding, Severity};
 use super::intended::read_intended;
 use super::section::{At, Notes, Section};
-use super::{Eap, RadiusDoor, Site, TraceKeeping};
+use super::{Eap, Issuer, RadiusDoor, Site, TraceKeeping};
 use bivector_model::grant::Grant;
 use bivector_model::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
 use eap::read_eap;
 use grants::read_grant;
 use handset::{DraftNewcomers, read_handset, read_newcomers};
+use issuers::read_issuer;
 use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
 use push::read_push;
@@ -45,6 +47,7 @@ pub(super) struct Draft {
     pub(super) upstreams: Vec<DraftUpstream>,
     pub(super) couriers: Vec<DraftCourier>,
     pub(super) identities: Vec<(At<String>, IdentityRule)>,
+    pub(super) issuers: Vec<(At<String>, Issuer)>,
     pub(super) chains: Vec<DraftChain>,
     pub(super) grants: Vec<(At<String>, Grant)>,
     pub(super) rules: Vec<DraftRule>,
@@ -98,6 +101,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         upstreams: top.tables("upstreams", "an upstream").into_iter().filter_map(read_upstream).collect(),
         couriers: top.tables("couriers", "a courier").into_iter().filter_map(read_courier).collect(),
         identities: top.tables("identity", "an identity rule").into_iter().filter_map(read_identity).collect(),
+        issuers: top.tables("issuers", "an issuer").into_iter().filter_map(read_issuer).collect(),
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
         grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),

@@ -2,7 +2,7 @@
 
 use super::setting::{Plan, PlanError};
 use crate::budget::How;
-use bivector_core::login::{Factors, Found, Inside, Request};
+use bivector_core::login::{Credential, Factors, Found, Inside, Request, VerifiedCertificate};
 use bivector_core::radius::{self, Arrival};
 use bivector_core::replay::made_device;
 use bivector_model::device::{CodeKind, Device};
@@ -166,12 +166,16 @@ impl Cast {
         let authentic = authenticate(Packet::parse(&bytes).ok()?, &secret, IntegrityPolicy::Required).ok()?;
         let arrival =
             Arrival { gateway: self.gateway, sender: self.sender, port: self.port, origin: Origin::Gateway, secret_proved: false };
-        let request = radius::read(&authentic, &secret, arrival);
+        let mut request = radius::read(&authentic, &secret, arrival);
+        if method.proves() == Some(Proves::Certificate) {
+            request = request.with_credential(Credential::Certificate, None);
+        }
         Some(match self.method.eap() {
             Some(inside) => {
                 // No time passes before the login here: it begins when it is decided.
                 let began = Moment::from_micros(u64::MAX);
-                request.within(Inside { method: Some(inside), chain: self.chain, began, steps: Vec::new() })
+                let certificate = Some(Box::new(VerifiedCertificate::made_up(&self.typed_name)));
+                request.within(Inside { method: Some(inside), chain: self.chain, began, steps: Vec::new(), certificate })
             }
             None => request,
         })

@@ -1,8 +1,11 @@
 //! The service's side of EAP: its certificate, which is read again when it changes, and the settings of each chain.
 
+use crate::issuers::{ChainVerifier, IssuerState};
 use arc_swap::ArcSwap;
+use bivector_core::login::VerifiedCertificate;
 use bivector_eap::Settings;
 use bivector_exchange::eap::Trust;
+use bivector_model::Cause;
 use bivector_site::{EapCertificate, Site};
 use bivector_store::error::ServiceError;
 use bivector_wire::eap::EapMethod;
@@ -26,6 +29,9 @@ pub struct EapServer {
     /// By index of the chain; none for chains without EAP methods.
     chains: Vec<Option<Arc<Settings>>>,
     certificate: Option<Arc<Certificate>>,
+    issuers: Vec<Arc<IssuerState>>,
+    /// By index of the chain; none for chains that accept no certificates.
+    verifiers: Vec<Option<Arc<ChainVerifier>>>,
 }
 
 /// The server's certificate and key, as their files are now.
@@ -54,27 +60,50 @@ impl EapServer {
             return Ok(EapServer::default());
         }
         let certificate = site.eap.certificate.as_ref().map(|files| Certificate::read(files, data)).transpose()?.map(Arc::new);
-        let tls = certificate.as_ref().map(|certificate| tls(certificate, site.eap.tls12)).transpose()?;
+        let issuers = site.issuers.iter().map(|issuer| IssuerState::prepare(issuer, data).map(Arc::new)).collect::<Result<Vec<_>, _>>()?;
+        let verifiers = site.chains.iter().map(|chain| {
+            let own: Vec<_> = chain.issuers.iter().filter_map(|index| issuers.get(*index).cloned()).collect();
+            (!own.is_empty()).then(|| Arc::new(ChainVerifier::new(own)))
+        });
+        let verifiers: Vec<_> = verifiers.collect();
+        let by_chain = verifiers
+            .iter()
+            .map(|verifier| certificate.as_ref().map(|certificate| tls(certificate, verifier.clone(), site.eap.tls12)).transpose());
+        let by_chain = by_chain.collect::<Result<Vec<_>, _>>()?;
         let shown = certificate.as_ref().map(|certificate| name_of(&certificate.current.load())).unwrap_or_default();
-        let chains = site.chains.iter().map(|chain| {
+        let chains = site.chains.iter().zip(by_chain).map(|(chain, tls)| {
             let methods = methods_of(&chain.methods);
             (!methods.is_empty()).then(|| {
                 Arc::new(Settings {
                     methods,
-                    tls: tls.clone(),
+                    tls,
                     certificate: shown.clone(),
-                    asks_certificate: false,
+                    asks_certificate: !chain.issuers.is_empty(),
                     fragment: site.eap.fragment,
                     server: SERVER.to_owned(),
                 })
             })
         });
-        Ok(EapServer { chains: chains.collect(), certificate })
+        Ok(EapServer { chains: chains.collect(), certificate, issuers, verifiers })
     }
 
     /// What conversations of a chain may do; none if the chain carries out no EAP method.
     pub fn settings(&self, chain: usize) -> Option<&Arc<Settings>> {
         self.chains.get(chain)?.as_ref()
+    }
+
+    /// Whose certificate a peer has shown to a chain; none if it has shown none and the chain asks for none.
+    ///
+    /// # Errors
+    /// The cause, and what was seen.
+    pub fn identify(&self, chain: usize, shown: &[CertificateDer<'static>]) -> Result<Option<VerifiedCertificate>, (Cause, String)> {
+        let verifier = self.verifiers.get(chain).and_then(Option::as_ref);
+        verifier.map(|verifier| verifier.identify(shown)).transpose()
+    }
+
+    /// What the issuers know of revocation.
+    pub fn issuers(&self) -> &[Arc<IssuerState>] {
+        &self.issuers
     }
 
     /// What a rehearsed peer trusts: the certificate of the service itself. None if there is none.
@@ -83,10 +112,13 @@ impl EapServer {
         Some(Trust::Exactly(current.cert.first()?.clone()))
     }
 
-    /// Reads the certificate again if its files have changed. Conversations that have begun keep the one they saw.
-    pub fn refresh(&self) {
+    /// Reads the certificate and the revocation lists again if their time has come. Conversations that have begun keep the one they saw.
+    pub async fn refresh(&self) {
         if let Some(certificate) = &self.certificate {
             certificate.refresh();
+        }
+        for issuer in &self.issuers {
+            issuer.refresh().await;
         }
     }
 }
@@ -140,13 +172,16 @@ fn certified(certificate: &Path, key: &Path) -> Result<CertifiedKey, ServiceErro
         .map_err(|error| refused(certificate, format!("cannot be used with `{key_shown}`: {error}")))
 }
 
-fn tls(certificate: &Arc<Certificate>, tls12: bool) -> Result<Arc<ServerConfig>, ServiceError> {
+fn tls(certificate: &Arc<Certificate>, verifier: Option<Arc<ChainVerifier>>, tls12: bool) -> Result<Arc<ServerConfig>, ServiceError> {
     let versions: &[&rustls::SupportedProtocolVersion] = if tls12 { &[&TLS12, &TLS13] } else { &[&TLS13] };
     let refused =
         |error: rustls::Error| ServiceError::Refused { what: format!("TLS cannot be set up: {error}"), remedy: "please report it".into() };
     let builder = ServerConfig::builder_with_provider(provider()).with_protocol_versions(versions).map_err(refused)?;
     let certificate: Arc<dyn ResolvesServerCert> = Arc::clone(certificate) as _;
-    let mut config = builder.with_no_client_auth().with_cert_resolver(certificate);
+    let mut config = match verifier {
+        Some(verifier) => builder.with_client_cert_verifier(verifier).with_cert_resolver(certificate),
+        None => builder.with_no_client_auth().with_cert_resolver(certificate),
+    };
     // A session is not resumed: each login proves a password or certificate anew.
     config.session_storage = Arc::new(rustls::server::NoServerSessionStorage {});
     config.send_tls13_tickets = 0;

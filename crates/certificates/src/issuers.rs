@@ -1,0 +1,392 @@
+//! Certificates of people and devices: who issued them, whether they are revoked, and whose they are.
+
+use arc_swap::ArcSwap;
+use bivector_core::login::VerifiedCertificate;
+use bivector_model::Cause;
+use bivector_model::text::shown;
+use bivector_outbound::trust;
+use bivector_site::{Issuer, NameFrom, WhenUnknown};
+use bivector_store::clock;
+use bivector_store::error::ServiceError;
+use futures_util::StreamExt;
+use rustls::client::danger::HandshakeSignatureValid;
+use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, CertificateRevocationListDer, UnixTime};
+use rustls::server::WebPkiClientVerifier;
+use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
+use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, Error, OtherError, RootCertStore, SignatureScheme};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use thiserror::Error as ThisError;
+use x509_parser::certificate::X509Certificate;
+use x509_parser::extensions::GeneralName;
+use x509_parser::oid_registry::Oid;
+use x509_parser::public_key::PublicKey;
+use x509_parser::{parse_x509_certificate, parse_x509_crl};
+
+/// Bytes of one revocation list.
+const LARGEST_LIST: usize = 32 * 1024 * 1024;
+/// How long an address may take to deliver a revocation list.
+const LIST_PATIENCE: Duration = Duration::from_secs(20);
+/// Certificates of one chain.
+const LONGEST_CHAIN: usize = 10;
+/// The user principal name among the alternative names (1.3.6.1.4.1.311.20.2.3).
+const PRINCIPAL: &[u64] = &[1, 3, 6, 1, 4, 1, 311, 20, 2, 3];
+
+/// One issuer, ready to verify.
+#[derive(Debug)]
+pub struct IssuerState {
+    settings: Issuer,
+    roots: Arc<RootCertStore>,
+    data: PathBuf,
+    current: ArcSwap<Current>,
+    read: Mutex<Option<Instant>>,
+}
+
+/// What is known of revocation now.
+#[derive(Debug)]
+struct Current {
+    verifier: Arc<dyn ClientCertVerifier>,
+    /// Why a list could not be read, if one could not.
+    missing: Option<String>,
+    /// Lists in use.
+    lists: usize,
+}
+
+/// What an issuer knows of revocation, for people who look after it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IssuerHealth {
+    /// Its name.
+    pub name: String,
+    /// Lists in use.
+    pub lists: usize,
+    /// Why one could not be read, if so.
+    pub missing: Option<String>,
+}
+
+fn provider() -> Arc<CryptoProvider> {
+    Arc::new(rustls::crypto::ring::default_provider())
+}
+
+fn unusable(issuer: &Issuer, why: String) -> ServiceError {
+    ServiceError::Refused {
+        what: format!("the certificates that `{}` trusts cannot be used: {why}", issuer.name),
+        remedy: format!("put the issuer's certificate into `{}` in the data folder as PEM", issuer.trust),
+    }
+}
+
+impl IssuerState {
+    /// Reads the trusted certificates and the revocation lists that are files. Lists at addresses are read in the background.
+    ///
+    /// # Errors
+    /// The trusted certificates cannot be used.
+    pub fn prepare(settings: &Issuer, data: &Path) -> Result<Self, ServiceError> {
+        let roots = Arc::new(trust::roots(&settings.name, Some(&settings.trust), data)?);
+        let (lists, missing) = read_files(settings, data);
+        let count = lists.len();
+        let verifier = verifier(settings, &roots, lists).map_err(|why| unusable(settings, why))?;
+        let waits = settings.lists.iter().find(|list| is_address(list)).map(|list| format!("{list} was not read yet"));
+        let current = Current { verifier, missing: missing.or(waits), lists: count };
+        Ok(IssuerState {
+            settings: settings.clone(),
+            roots,
+            data: data.to_owned(),
+            current: ArcSwap::from_pointee(current),
+            read: Mutex::new(None),
+        })
+    }
+
+    /// Reads the revocation lists again when their time has come. A list that cannot be read makes the status unknown.
+    pub async fn refresh(&self) {
+        let due = self.read.lock().is_ok_and(|read| read.is_none_or(|read| read.elapsed() >= self.settings.refresh));
+        if !due || self.settings.lists.is_empty() {
+            return;
+        }
+        let (mut lists, mut missing) = read_files(&self.settings, &self.data);
+        for address in self.settings.lists.iter().filter(|list| is_address(list)) {
+            match fetch(address).await {
+                Ok(list) => lists.push(list),
+                Err(why) => missing = Some(format!("{address}: {why}")),
+            }
+        }
+        let count = lists.len();
+        match verifier(&self.settings, &self.roots, lists) {
+            Ok(verifier) => self.current.store(Arc::new(Current { verifier, missing: missing.clone(), lists: count })),
+            Err(why) => missing = Some(why),
+        }
+        if let Some(why) = &missing {
+            tracing::warn!(issuer = self.settings.name, why, "a revocation list could not be read");
+        }
+        if let Ok(mut read) = self.read.lock() {
+            *read = Some(Instant::now());
+        }
+    }
+
+    /// What is known of revocation now.
+    pub fn health(&self) -> IssuerHealth {
+        let current = self.current.load();
+        IssuerHealth { name: self.settings.name.clone(), lists: current.lists, missing: current.missing.clone() }
+    }
+
+    fn verify(&self, leaf: &CertificateDer<'_>, rest: &[CertificateDer<'_>], now: UnixTime) -> Result<ClientCertVerified, Error> {
+        let current = self.current.load();
+        let verified = current.verifier.verify_client_cert(leaf, rest, now)?;
+        // Without a list nothing is looked up at all, so its absence has to be noticed here.
+        let unknown = current.missing.is_some() && current.lists == 0 && self.settings.when_unknown == WhenUnknown::Refuse;
+        match unknown {
+            true => Err(Error::InvalidCertificate(CertificateError::UnknownRevocationStatus)),
+            false => Ok(verified),
+        }
+    }
+
+    /// What the certificate says of its owner.
+    fn identify(&self, leaf: &CertificateDer<'_>) -> Result<VerifiedCertificate, (Cause, String)> {
+        let Ok((_, parsed)) = parse_x509_certificate(leaf) else {
+            return Err((Cause::CertificateUntrusted, "the certificate cannot be read".to_owned()));
+        };
+        if let Some(bits) = rsa_bits(&parsed).filter(|bits| *bits < self.settings.key_bits) {
+            let said = format!("the certificate's RSA key has {bits} bits; `{}` requires {}", self.settings.name, self.settings.key_bits);
+            return Err((Cause::CertificatePurpose, said));
+        }
+        let from = self.settings.name_from;
+        let name = name_in(&parsed, from).filter(|name| !name.is_empty());
+        let Some(name) = name else {
+            let said = format!("the certificate for {} has no {}, which `{}` requires", subject(&parsed), from.words(), self.settings.name);
+            return Err((Cause::CertificateNameMissing, said));
+        };
+        if name.chars().any(char::is_control) {
+            let said = format!("the {} in the certificate contains a control character", from.words());
+            return Err((Cause::CertificateNameMissing, said));
+        }
+        let whose = if self.settings.of_devices { "a device" } else { "a person" };
+        let said = format!(
+            "certificate of {whose}, {} `{}`, issued by `{}`, serial {}, valid until {}",
+            from.words(),
+            shown(&name),
+            self.settings.name,
+            parsed.raw_serial_as_string(),
+            parsed.validity().not_after.to_rfc2822().unwrap_or_default()
+        );
+        Ok(VerifiedCertificate {
+            issuer: self.settings.name.clone(),
+            name,
+            of_device: self.settings.of_devices,
+            same_person: self.settings.same_person,
+            said,
+        })
+    }
+}
+
+fn is_address(list: &str) -> bool {
+    list.starts_with("http://") || list.starts_with("https://")
+}
+
+/// The lists that are files, and why one could not be read.
+fn read_files(settings: &Issuer, data: &Path) -> (Vec<CertificateRevocationListDer<'static>>, Option<String>) {
+    let (mut lists, mut missing) = (Vec::new(), None);
+    for file in settings.lists.iter().filter(|list| !is_address(list)) {
+        let path = data.join(file);
+        let small = std::fs::metadata(&path).map(|file| file.len() <= LARGEST_LIST as u64);
+        let read = match small {
+            Ok(true) => std::fs::read(&path).map_err(|error| error.to_string()).and_then(|bytes| parse_list(&bytes)),
+            Ok(false) => Err(format!("it has more than {} MiB", LARGEST_LIST >> 20)),
+            Err(error) => Err(error.to_string()),
+        };
+        match read {
+            Ok(list) => lists.push(list),
+            Err(why) => missing = Some(format!("{file}: {why}")),
+        }
+    }
+    (lists, missing)
+}
+
+/// PEM or DER.
+fn parse_list(bytes: &[u8]) -> Result<CertificateRevocationListDer<'static>, String> {
+    let list = match bytes.starts_with(b"-----") {
+        true => CertificateRevocationListDer::from_pem_slice(bytes).map_err(|error| error.to_string())?,
+        false => CertificateRevocationListDer::from(bytes.to_vec()),
+    };
+    match parse_x509_crl(&list) {
+        Ok(([], _)) => Ok(list),
+        Ok((_, _)) => Err("something follows the revocation list".to_owned()),
+        Err(_) => Err("it is not a revocation list".to_owned()),
+    }
+}
+
+async fn fetch(address: &str) -> Result<CertificateRevocationListDer<'static>, String> {
+    let load = async {
+        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().map_err(|error| error.to_string())?;
+        let response = client.get(address).send().await.map_err(|error| error.without_url().to_string())?;
+        if !response.status().is_success() {
+            return Err(format!("the answer is {}", response.status()));
+        }
+        let (mut body, mut pieces) = (Vec::new(), response.bytes_stream());
+        while let Some(piece) = pieces.next().await {
+            body.extend_from_slice(&piece.map_err(|error| error.without_url().to_string())?);
+            if body.len() > LARGEST_LIST {
+                return Err(format!("it has more than {} MiB", LARGEST_LIST >> 20));
+            }
+        }
+        parse_list(&body)
+    };
+    tokio::time::timeout(LIST_PATIENCE, load).await.unwrap_or_else(|_| Err(format!("no answer within {} s", LIST_PATIENCE.as_secs())))
+}
+
+fn verifier(
+    settings: &Issuer,
+    roots: &Arc<RootCertStore>,
+    lists: Vec<CertificateRevocationListDer<'static>>,
+) -> Result<Arc<dyn ClientCertVerifier>, String> {
+    let builder = WebPkiClientVerifier::builder_with_provider(Arc::clone(roots), provider()).allow_unauthenticated();
+    let builder = match lists.is_empty() {
+        true => builder,
+        false => {
+            let builder = builder.with_crls(lists).only_check_end_entity_revocation();
+            match settings.when_unknown {
+                WhenUnknown::Accept => builder.allow_unknown_revocation_status(),
+                WhenUnknown::Refuse => builder.enforce_revocation_expiration(),
+            }
+        }
+    };
+    builder.build().map(|verifier| verifier as Arc<dyn ClientCertVerifier>).map_err(|error| error.to_string())
+}
+
+/// Bits of the certificate's RSA key; none for other keys.
+fn rsa_bits(certificate: &X509Certificate<'_>) -> Option<u32> {
+    match certificate.public_key().parsed() {
+        Ok(PublicKey::RSA(key)) => u32::try_from(key.key_size()).ok(),
+        _ => None,
+    }
+}
+
+fn subject(certificate: &X509Certificate<'_>) -> String {
+    shown(&certificate.subject().to_string()).into_owned()
+}
+
+fn name_in(certificate: &X509Certificate<'_>, from: NameFrom) -> Option<String> {
+    if from == NameFrom::CommonName {
+        return certificate.subject().iter_common_name().next()?.as_str().ok().map(str::to_owned);
+    }
+    let names = certificate.subject_alternative_name().ok().flatten()?;
+    names.value.general_names.iter().find_map(|name| match (name, from) {
+        (GeneralName::RFC822Name(mail), NameFrom::Mail) => Some((*mail).to_owned()),
+        (GeneralName::URI(uri), NameFrom::Uri) => Some((*uri).to_owned()),
+        (GeneralName::OtherName(kind, value), NameFrom::Principal) if is_principal(kind) => utf8_in(value),
+        _ => None,
+    })
+}
+
+fn is_principal(kind: &Oid<'_>) -> bool {
+    kind.iter().is_some_and(|parts| parts.eq(PRINCIPAL.iter().copied()))
+}
+
+/// The text of an explicitly tagged UTF8String: `[0] { UTF8String }`.
+fn utf8_in(value: &[u8]) -> Option<String> {
+    let (_, outer) = x509_parser::der_parser::parse_der(value).ok()?;
+    let text = match outer.as_slice() {
+        Ok(inner) => x509_parser::der_parser::parse_der(inner).ok()?.1.as_str().ok()?.to_owned(),
+        Err(_) => outer.as_str().ok()?.to_owned(),
+    };
+    Some(text)
+}
+
+/// Verifies certificates in TLS handshakes against the issuers of one chain.
+#[derive(Debug)]
+pub struct ChainVerifier {
+    issuers: Vec<Arc<IssuerState>>,
+    subjects: Vec<DistinguishedName>,
+    provider: Arc<CryptoProvider>,
+}
+
+/// A chain of certificates that is too long.
+#[derive(Debug, ThisError)]
+#[error("the peer sent {0} certificates; {LONGEST_CHAIN} are allowed")]
+struct LongChain(usize);
+
+impl ChainVerifier {
+    /// For these issuers.
+    pub fn new(issuers: Vec<Arc<IssuerState>>) -> Self {
+        let subjects = issuers.iter().flat_map(|issuer| issuer.roots.subjects()).collect();
+        ChainVerifier { issuers, subjects, provider: provider() }
+    }
+
+    /// Whose certificate it is, after a handshake that may have been resumed: everything is verified anew.
+    ///
+    /// # Errors
+    /// The cause, and what was seen.
+    pub fn identify(&self, chain: &[CertificateDer<'static>]) -> Result<VerifiedCertificate, (Cause, String)> {
+        let Some((leaf, rest)) = chain.split_first() else {
+            return Err((Cause::CertificateMissing, "the peer sent no certificate".to_owned()));
+        };
+        let now = UnixTime::since_unix_epoch(Duration::from_micros(clock::now().micros()));
+        let issuer = self.issuer_of(leaf, rest, now).map_err(|error| {
+            let failed = bivector_eap::certificate_failed(&error);
+            (failed.cause, failed.said)
+        })?;
+        issuer.identify(leaf)
+    }
+
+    /// The issuer that accepts a certificate. Where none does, the reason of one that knows its issuer is given.
+    fn issuer_of(&self, leaf: &CertificateDer<'_>, rest: &[CertificateDer<'_>], now: UnixTime) -> Result<&IssuerState, Error> {
+        if rest.len() >= LONGEST_CHAIN {
+            return Err(Error::InvalidCertificate(CertificateError::Other(OtherError(Arc::new(LongChain(rest.len() + 1))))));
+        }
+        let mut refused = Error::InvalidCertificate(CertificateError::UnknownIssuer);
+        for issuer in &self.issuers {
+            match issuer.verify(leaf, rest, now) {
+                Ok(_) => return Ok(issuer),
+                Err(Error::InvalidCertificate(CertificateError::UnknownIssuer)) => {}
+                Err(error) => refused = error,
+            }
+        }
+        Err(refused)
+    }
+}
+
+impl ClientCertVerifier for ChainVerifier {
+    fn offer_client_auth(&self) -> bool {
+        true
+    }
+
+    fn client_auth_mandatory(&self) -> bool {
+        // A missing certificate has a cause of its own, which is found after the handshake.
+        false
+    }
+
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &self.subjects
+    }
+
+    fn verify_client_cert(
+        &self,
+        leaf: &CertificateDer<'_>,
+        rest: &[CertificateDer<'_>],
+        now: UnixTime,
+    ) -> Result<ClientCertVerified, Error> {
+        self.issuer_of(leaf, rest, now).map(|_| ClientCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        verify_tls12_signature(message, certificate, signed, &self.provider.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        verify_tls13_signature(message, certificate, signed, &self.provider.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}

@@ -1,0 +1,7 @@
+//! Certificates of EAP: the service's own, whose issuers it trusts, which of people's certificates are revoked, and whose they are.
+
+mod issuers;
+mod server;
+
+pub use issuers::{ChainVerifier, IssuerHealth, IssuerState};
+pub use server::EapServer;
