@@ -194,7 +194,7 @@ impl Tunneled {
         }
         let flight = self.tunnel.receive(bytes);
         if let Some(error) = &flight.failed {
-            let failed = failed(error);
+            let failed = old_version(bytes).unwrap_or_else(|| failed(error));
             return match flight.out.is_empty() {
                 true => Err(failed),
                 false => {
@@ -348,6 +348,17 @@ impl Tunneled {
         self.framing.load(bytes);
         self.framing.next()
     }
+}
+
+/// Why a ClientHello cannot be accepted whose version is older than TLS 1.2. Its other mistakes follow from that.
+fn old_version(bytes: &[u8]) -> Option<Failed> {
+    let [22, _, _, _, _, 1, _, _, _, 3, minor @ 0..=2, ..] = bytes else { return None };
+    let version = match minor {
+        0 => "SSL 3.0",
+        1 => "TLS 1.0",
+        _ => "TLS 1.1",
+    };
+    Some(Failed::new(Cause::TlsVersion, format!("the peer offers {version} at most; TLS 1.2 is the oldest version that is accepted")))
 }
 
 /// When something came that was not expected.

@@ -1,7 +1,9 @@
 //! EAP against a foreign peer: `eapol_test` plays gateway and person's device, with every method and both versions of TLS.
 
 use super::harness::{PEOPLE, Service, free_udp_port, text};
+use bivector_exchange::{Asker, Patience, Request};
 use bivector_lab::certificates::{LabIssuer, LabPerson, LabValidity};
+use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, SharedSecret, eap};
 use serde_json::Value;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -309,4 +311,151 @@ async fn without_a_revocation_list_the_issuers_setting_decides() {
         let trace = certificates.world.newest_of(1).await;
         assert_eq!((accepted, trace["cause"].as_str()), (cause.is_none(), cause), "{trace:#}\n{said}");
     }
+}
+
+/// The service plays gateway and peer. Gives what it printed, and the trace.
+async fn tried(world: &World, method: &str, password: &str, answers: &[&str]) -> (bool, Value) {
+    let (via, body) = ("slipway", serde_json::json!({ "person": PERSON, "method": method, "password": password, "answers": answers }));
+    let mut body = body;
+    body["via"] = via.into();
+    let (status, tried) = world.service.call("POST", "/logins", Some(body)).await;
+    assert_eq!(status, 200, "{tried:#}");
+    (tried["reply"] == "Access-Accept", tried)
+}
+
+/// The code of the person's token, some steps from now.
+fn code(offset: i64) -> String {
+    super::harness::code("ines", offset)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_code_is_asked_for_inside_the_conversation_and_all_rounds_are_one_login() {
+    let world = World::start(&["eap-gtc", "eap-ttls-gtc", "eap-peap-gtc"], "[\"password\"]", "[\"totp\"]").await;
+    for (offset, method) in [(-1, "eap-gtc"), (0, "eap-ttls-gtc"), (1, "eap-peap-gtc")] {
+        let right = code(offset);
+        let (accepted, tried) = tried(&world, method, PASSWORD, &[&right]).await;
+        assert!(accepted, "{method}: {tried:#}");
+        let trace = &tried["trace"];
+        assert_eq!((trace["method"].as_str(), trace["outcome"].as_str()), (Some(method), Some("accepted")), "{trace:#}");
+        let steps = trace["steps"].to_string();
+        assert!(steps.contains("Enter the code") && steps.contains("round 2") && steps.contains("was offered"), "{steps}");
+        assert!(!steps.contains(&right) && !steps.contains(PASSWORD), "{steps}");
+        let (accepted, again) = self::tried(&world, method, PASSWORD, &[&right, "", ""]).await;
+        assert_eq!((accepted, again["trace"]["cause"].as_str()), (false, Some("code-used")), "{again:#}");
+    }
+    let (accepted, tried) = tried(&world, "eap-ttls-gtc", PASSWORD, &["000000", "000000", "000000"]).await;
+    assert_eq!((accepted, tried["trace"]["cause"].as_str()), (false, Some("code-wrong")), "{tried:#}");
+    let site = world.service.get("/site").await["text"].as_str().unwrap().replacen("\"eap-gtc\"", "\"eap-ttls-pap\"", 1);
+    let (status, body) = world.service.apply(&site).await;
+    assert_eq!(status, 422, "PAP cannot ask for a code, and the check says so in advance");
+    assert!(body.to_string().contains("the method ends after one text, and no form has a place for the code"), "{body:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_code_behind_the_password_is_read_by_the_chains_forms() {
+    let methods = ["eap-ttls-pap", "eap-gtc", "eap-ttls-mschapv2", "eap-peap-mschapv2"];
+    let world = World::start(&methods, "[\"password code(6)\"]", "[\"totp\"]").await;
+    for (offset, method) in [(-1, "eap-ttls-pap"), (0, "eap-ttls-mschapv2"), (1, "eap-peap-mschapv2")] {
+        let text = format!("{PASSWORD}{}", code(offset));
+        let (accepted, tried) = tried(&world, method, &text, &[]).await;
+        assert!(accepted, "{method}: {tried:#}");
+        assert_eq!(tried["discarded"].as_array().map_or(0, Vec::len), 0, "both sides have the same key: {tried:#}");
+    }
+    let (accepted, tried) = tried(&world, "eap-ttls-pap", &format!("whelk{}", code(0)), &[]).await;
+    assert_eq!((accepted, tried["trace"]["cause"].as_str()), (false, Some("password-wrong")), "{tried:#}");
+}
+
+/// A request of a gateway with an EAP message.
+async fn send(world: &World, message: &[u8], state: Option<&[u8]>) -> bivector_exchange::Exchange {
+    let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), ([127, 0, 0, 1], world.port).into()).await.unwrap();
+    let mut request = Message::new(Code::AccessRequest);
+    request.push(AttributeType::UserName, PERSON.as_bytes());
+    request.push(AttributeType::EapMessage, message);
+    if let Some(state) = state {
+        request.push(AttributeType::State, state);
+    }
+    let request = Request { message: request, password: None, signed: true, replies: IntegrityPolicy::Required };
+    let patience = Patience { wait: Duration::from_secs(5), tries: 1 };
+    asker.ask(&request, &SharedSecret::new(SECRET.as_bytes()), patience).await.unwrap()
+}
+
+fn of(exchange: &bivector_exchange::Exchange, wanted: AttributeType) -> Vec<u8> {
+    let attributes = exchange.reply.iter().flat_map(|reply| &reply.attributes);
+    attributes.filter(|(kind, _)| *kind == wanted).flat_map(|(_, value)| value.clone()).collect()
+}
+
+/// Begins a conversation, answers its first request with this data, and gives the cause of the refusal.
+async fn answered(world: &World, data: &[u8], rounds: usize) -> (String, Value) {
+    let before = world.service.get("/traces?limit=200").await.as_array().unwrap().len();
+    let mut exchange = send(world, &eap::response(1, eap::IDENTITY, PERSON.as_bytes()), None).await;
+    for _ in 0..rounds {
+        let request = of(&exchange, AttributeType::EapMessage);
+        exchange = send(world, &eap::response(request[1], request[4], data), Some(&of(&exchange, AttributeType::State))).await;
+    }
+    assert_eq!(of(&exchange, AttributeType::EapMessage)[0], 4, "EAP-Failure");
+    let trace = world.newest_of(before + 1).await;
+    (trace["cause"].as_str().unwrap().to_owned(), trace)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_device_gets_wrong_inside_eap_is_named_and_ends() {
+    let world = World::start(&["eap-ttls-pap", "eap-mschapv2"], "[\"password\"]", "[]").await;
+    // ClientHello of TLS 1.0, with one cipher suite.
+    let old = [&[0, 22, 3, 1, 0, 45, 1, 0, 0, 41, 3, 1][..], &[7; 32], &[0, 0, 2, 0, 47, 1, 0]].concat();
+    for (data, rounds, cause) in [
+        (&[][..], 1, "eap-malformed"),
+        (&[0x80, 0xff, 0xff, 0xff, 0xff, 1], 1, "eap-too-long"),
+        (&[0x80, 0, 0, 0, 9, 1, 2], 1, "eap-malformed"),
+        (&[0, 22, 3, 3, 0, 2, 9, 9], 2, "tls-failed"),
+        (&old, 2, "tls-version"),
+    ] {
+        let (seen, trace) = answered(&world, data, rounds).await;
+        assert_eq!(seen, cause, "{data:?}: {trace:#}");
+    }
+    let before = world.service.get("/traces?limit=200").await.as_array().unwrap().len();
+    let foreign = send(&world, &eap::response(7, eap::TTLS, &[0]), Some(b"eap0123456789abcdef")).await;
+    assert_eq!(of(&foreign, AttributeType::EapMessage)[0], 4);
+    assert_eq!(world.newest_of(before + 1).await["cause"], "eap-foreign");
+    let begun = send(&world, &eap::response(1, eap::IDENTITY, b"odile"), None).await;
+    assert_eq!(of(&begun, AttributeType::EapMessage)[4], eap::TTLS, "the first method of the chain is offered");
+    // Nobody goes on with it.
+    let trace = world.newest_of(before + 2).await;
+    assert_eq!((trace["cause"].as_str(), trace["outcome"].as_str()), (Some("eap-unfinished"), Some("refused")), "{trace:#}");
+    assert!(trace["steps"].to_string().contains("after EAP-TTLS was offered"), "{trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_peer_that_distrusts_the_server_or_names_another_realm_is_told_apart() {
+    let world = World::start(&["eap-ttls-pap"], "[\"password\"]", "[]").await;
+    let stranger = LabIssuer::new("Elsewhere").unwrap();
+    std::fs::write(world.path("other.pem"), stranger.pem()).unwrap();
+    let mut lines = world.lines("eap-ttls-pap", PASSWORD, true);
+    lines.pop();
+    let trusting = |file: &str| format!("ca_cert=\"{}\"", world.path(file).display());
+    let (accepted, said) = world.peer(&[lines.clone(), vec![trusting("other.pem")]].concat()).await;
+    let trace = world.newest_of(1).await;
+    assert_eq!((accepted, trace["cause"].as_str()), (false, Some("tls-alert")), "{trace:#}\n{said}");
+    assert!(trace["steps"].to_string().contains("does not trust our certificate"), "{trace:#}");
+    lines.retain(|line| !line.starts_with("identity") && !line.starts_with("anonymous"));
+    lines.push("identity=\"odile@northmoor.example\"".into());
+    lines.push("anonymous_identity=\"anonymous@elsewhere.example\"".into());
+    let (accepted, said) = world.peer(&[lines, vec![trusting("ca.pem")]].concat()).await;
+    let trace = world.newest_of(2).await;
+    assert_eq!((accepted, trace["cause"].as_str()), (false, Some("realm-differs")), "{trace:#}\n{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_duplicate_in_a_new_request_gets_the_same_answer_and_makes_no_second_login() {
+    let world = World::start(&["eap-gtc"], "[\"password\"]", "[]").await;
+    let begun = send(&world, &eap::response(1, eap::IDENTITY, PERSON.as_bytes()), None).await;
+    let state = of(&begun, AttributeType::State);
+    let request = of(&begun, AttributeType::EapMessage);
+    let stale = send(&world, &eap::response(request[1].wrapping_sub(1), eap::GTC, b"x"), Some(&state)).await;
+    assert_eq!(of(&stale, AttributeType::EapMessage), request, "an old response gets the present request");
+    let done = send(&world, &eap::response(request[1], eap::GTC, PASSWORD.as_bytes()), Some(&state)).await;
+    assert_eq!(of(&done, AttributeType::EapMessage)[0], 3, "EAP-Success");
+    let after = send(&world, &eap::response(request[1], eap::GTC, PASSWORD.as_bytes()), Some(&state)).await;
+    assert_eq!(of(&after, AttributeType::EapMessage)[0], 4, "the conversation has ended");
+    let rows = world.service.get("/traces?limit=200&outcome=accepted").await;
+    assert_eq!(rows.as_array().unwrap().len(), 1, "{rows:#}");
 }

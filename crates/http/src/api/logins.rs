@@ -73,19 +73,24 @@ pub(super) async fn log_in(
         .patience
         .map_or(Patience { wait: Duration::from_secs(5), tries: 3 }, |patience| Patience { wait: patience.wait, tries: patience.tries });
     let secret = &live.secrets[gateway].current;
-    let exchange = match request.method.0.eap() {
+    let (exchange, rounds) = match request.method.0.eap() {
         Some(method) => by_eap(&live, gateway, method, &request, &password, (&asker, patience)).await?,
         None => {
             let login = prepared(&request, &password, &settings.name)?;
-            asker.ask(&login, secret, patience).await.map_err(|error| failed(error.to_string()))?
+            (asker.ask(&login, secret, patience).await.map_err(|error| failed(error.to_string()))?, 1)
         }
     };
-    let trace = tokio::time::timeout(TRACE_WAIT, traces.recv()).await.ok().flatten();
+    // Each round of the login writes its trace anew; the last one holds them all.
+    let mut trace = None;
+    for _ in 0..rounds {
+        let Ok(Some(written)) = tokio::time::timeout(TRACE_WAIT, traces.recv()).await else { break };
+        trace = Some(written);
+    }
     door.close(Duration::from_secs(1)).await;
     Ok(Json(tried(&state, exchange, trace).await))
 }
 
-/// An EAP login, with all answers to its prompts.
+/// An EAP login, with all answers to its prompts. Gives its rounds too.
 async fn by_eap(
     live: &LiveSite,
     gateway: usize,
@@ -93,13 +98,13 @@ async fn by_eap(
     request: &LoginRequest,
     password: &Secret<String>,
     (asker, patience): (&Asker, Patience),
-) -> Result<Exchange, Problem> {
+) -> Result<(Exchange, usize), Problem> {
     let mut extra = Message::new(Code::AccessRequest);
     own_words(&mut extra, request, &live.site.gateways[gateway].name);
     let person = EapPerson { method, name: &request.person, outer: request.outer.as_deref(), password: password.expose(), identity: None };
     let mut login = eap::begin(live, person, extra).map_err(failed)?;
     let mut answers = request.answers.iter();
-    loop {
+    for rounds in 1.. {
         let mut round = login.go_on(asker, &live.secrets[gateway].current, patience).await.map_err(|error| failed(error.to_string()))?;
         if let Some(ended) = round.ended {
             round.exchange.discarded.push(format!("the peer ended the login: {ended}"));
@@ -109,9 +114,10 @@ async fn by_eap(
         }
         match answers.next().filter(|_| round.asks.is_some()) {
             Some(answer) => login.answer(answer).map_err(failed)?,
-            None => return Ok(round.exchange),
+            None => return Ok((round.exchange, rounds)),
         }
     }
+    Err(failed("the login has no end"))
 }
 
 /// What the gateway says of itself and of the person's place.
