@@ -190,7 +190,7 @@ impl Rounds<'_> {
         let mut request = radius::read(&authentic, &secret, arrival);
         request.state = open.as_ref().map(|_| vec![1]);
         if let Some(inside) = method_named(method).ok().and_then(Method::eap)
-            && let Some(chain) = site.chain_for(gateway, facts.port, &request.typed_name)
+            && let Some(chain) = self.chain_of(gateway, facts.port, &request.typed_name)
         {
             // The certificate is not kept; the name that was found in it is.
             let certificate = Some(Box::new(VerifiedCertificate::made_up(&recorded.typed_name)));
@@ -202,6 +202,14 @@ impl Rounds<'_> {
         }
         let login = Login::begin(Arc::clone(site), request, recorded.reference.clone(), 0, now);
         run(login, Memory { site, facts, made, recorded, open, kept: None }, now).map_err(Again::Unknown)
+    }
+
+    /// The chain of a login inside EAP. The identity that selected it is not kept, so the chain of the same name is taken if it still has
+    /// the gateway.
+    fn chain_of(&self, gateway: usize, port: u16, typed_name: &[u8]) -> Option<usize> {
+        let named = self.site.chains.iter().position(|chain| chain.name == self.recorded.chain);
+        let own = self.site.gateways.get(gateway).map_or(&[][..], |gateway| &gateway.chains);
+        named.filter(|index| own.contains(index)).or_else(|| self.site.chain_for(gateway, port, typed_name))
     }
 
     fn ends(&self, trace: Trace) -> Again {

@@ -100,6 +100,7 @@ fn peer(method: EapMethod, password: &str, tls: Arc<ClientConfig>) -> PeerSettin
         tls: Some(tls),
         server: SERVER.into(),
         fragment: 1000,
+        old_tls: false,
     }
 }
 
@@ -371,6 +372,16 @@ fn a_modified_fragment_ends_the_conversation() {
         assert!(!went.accepted);
         assert!(matches!(went.cause, Some((Cause::TlsFailed | Cause::EapMalformed, _))), "{:?}", went.cause);
     }
+}
+
+#[test]
+fn an_outdated_device_is_told_by_its_version() {
+    let authority = Authority::new();
+    let client = authority.client(&authority, false);
+    let peer = PeerSettings { old_tls: true, ..peer(EapMethod::TtlsPap, PASSWORD, client) };
+    let went = plainly(settings(&[EapMethod::TtlsPap], authority.server(&TLS12)), peer);
+    let (cause, said) = went.cause.unwrap();
+    assert_eq!((cause, said.contains("TLS 1.0")), (Cause::TlsVersion, true), "{said}");
 }
 
 #[test]

@@ -30,6 +30,8 @@ pub struct PeerSettings {
     pub server: String,
     /// Bytes of TLS data in one EAP packet.
     pub fragment: usize,
+    /// Whether a ClientHello of TLS 1.0 is sent instead, as outdated devices do.
+    pub old_tls: bool,
 }
 
 /// What a peer does after a packet of the server.
@@ -208,6 +210,10 @@ impl Peer {
         if data.first().is_some_and(|flags| flags & START != 0) {
             return Ok(self.start(identifier));
         }
+        // The alert to an outdated hello is acknowledged; a failure follows.
+        if self.settings.old_tls {
+            return Ok(PeerTurn::Send(eap::response(identifier, kind, &[0])));
+        }
         let Some((tunnel, framing)) = &mut self.tunnel else { return Ok(PeerTurn::Ended("the server did not begin".into())) };
         let bytes = match framing.receive(data)? {
             Arrived::Part => return Ok(PeerTurn::Send(eap::response(identifier, kind, &framing.next()))),
@@ -235,6 +241,10 @@ impl Peer {
     }
 
     fn start(&mut self, identifier: u8) -> PeerTurn {
+        if self.settings.old_tls {
+            self.ended = Some("the device offers no TLS version that is accepted".to_owned());
+            return PeerTurn::Send(eap::response(identifier, self.settings.method.outer(), &old_hello()));
+        }
         let Some(tls) = self.settings.tls.clone() else { return PeerTurn::Ended("no TLS is set up for this peer".into()) };
         let Ok(server) = ServerName::try_from(self.settings.server.clone()) else {
             return PeerTurn::Ended(format!("`{}` is not a server name", self.settings.server));
@@ -364,6 +374,15 @@ impl Peer {
         framing.load(bytes);
         PeerTurn::Send(eap::response(identifier, kind, &framing.next()))
     }
+}
+
+/// One packet with a ClientHello of TLS 1.0 that offers one cipher suite (RFC 2246 section 7.4.1.2).
+fn old_hello() -> Vec<u8> {
+    let mut hello = vec![3, 1];
+    hello.extend([7; 32]);
+    hello.extend([0, 0, 2, 0, 47, 1, 0]);
+    let length = hello.len() as u8;
+    [&[0, 22, 3, 1, 0, length + 4, 1, 0, 0, length], hello.as_slice()].concat()
 }
 
 /// What a basic method answers.

@@ -6,6 +6,7 @@ use bivector_model::person::Found;
 use bivector_model::rule::{Decision, Rule};
 use bivector_site::rehearsal::{Codes, Persona};
 use bivector_site::{Chain, FactorKind, Gateway, Method, Site, SourceRef, Wake, WhenUnclear};
+use bivector_wire::eap::{EapMethod, Proves};
 use bivector_wire::{AttributeType, render};
 use std::fmt::Write;
 
@@ -148,6 +149,9 @@ impl<'w> Writer<'w> {
                 let title = format!("{}: in by {} and {}", rule.name, method.name(), way.said());
                 let must = Must::Accept { grant, gateway: gateway.name.clone(), way: way.clone() };
                 match method {
+                    Method::EapOf(inside) if inside.proves() == Proves::Certificate && persona.certificate.is_none() => {
+                        self.comment(&format!("{title}: the persona `{}` has no certificate", persona.name));
+                    }
                     Method::Eap => self.comment("EAP goes on between the person's device and an upstream; it is not rehearsed from here"),
                     _ => self.by_way(&title, persona, gateway, method, &way, ("{password}", "{code}"), must),
                 }
@@ -191,6 +195,11 @@ impl<'w> Writer<'w> {
             return;
         }
         self.titles.push(title.to_owned());
+        let usual = self.usual_method();
+        let mut lines = lines;
+        if usual != Method::Pap && !lines.iter().any(|(key, _)| key == "method") {
+            lines.push(("method".to_owned(), quoted(usual.name())));
+        }
         let typed_name = self.typed_name(persona);
         let out = &mut self.out;
         let _ = writeln!(out, "\n[[rehearsals.logins]]\ntitle = {}\npersona = {}", quoted(title), quoted(&persona.name));
@@ -235,9 +244,8 @@ impl<'w> Writer<'w> {
         let Some((gateway, (_, persona, way, ..))) = found else {
             return self.comment("no persona can log in, so refusals cannot be tested one at a time: add one");
         };
-        let method = self.chain.methods.iter().copied().find(|method| *method == Method::Pap).or(self.chain.methods.first().copied());
-        let method = method.unwrap_or(Method::Pap);
-        if !self.chain.code_only {
+        let method = self.usual_method();
+        if !self.chain.code_only && method.proves() != Some(Proves::Certificate) {
             let cause = if self.asks_upstream_first() { "upstream-refused" } else { "password-wrong" };
             self.by_way("wrong password", persona, gateway, method, &way, ("{wrong-password}", "{code}"), Must::Refuse(cause));
         }
@@ -246,6 +254,45 @@ impl<'w> Writer<'w> {
         self.others(gateway);
         self.handsets(&way);
         self.prompts();
+        self.inside_eap(persona, gateway, &way);
+    }
+
+    /// The method of logins that are about something else: PAP where the chain accepts it, otherwise its first one that is carried out here.
+    fn usual_method(&self) -> Method {
+        let methods = &self.chain.methods;
+        let plain = methods.iter().copied().find(|method| *method == Method::Pap);
+        plain.or_else(|| methods.iter().copied().find(|method| *method != Method::Eap)).unwrap_or(Method::Pap)
+    }
+
+    /// What goes wrong inside EAP: an outdated device, another realm, and certificates that may not be used.
+    fn inside_eap(&mut self, persona: &Persona, gateway: &Gateway, way: &Way) {
+        let Some(method) = self.chain.methods.iter().copied().find(|method| method.eap().is_some_and(EapMethod::has_tunnel)) else {
+            return;
+        };
+        let typed = self.text(way, "{password}", "{code}").unwrap_or_else(|| "{password}".to_owned());
+        let of = |more: &[(&str, &str)]| {
+            let mut lines = vec![("type".to_owned(), quoted(&typed)), ("method".to_owned(), quoted(method.name()))];
+            lines.extend(more.iter().map(|(key, value)| ((*key).to_owned(), quoted(value))));
+            lines
+        };
+        self.login("outdated device", persona, gateway, of(&[("twist", "old-tls")]), Must::Refuse("tls-version"));
+        if method.proves() != Some(Proves::Certificate) && persona.login.contains('@') {
+            let more = of(&[("outer", "anonymous@elsewhere.example")]);
+            self.login("another realm outside the tunnel", persona, gateway, more, Must::Refuse("realm-differs"));
+        }
+        if self.chain.issuers.is_empty() {
+            return;
+        }
+        self.login("no certificate", persona, gateway, of(&[("certificate", "none")]), Must::Refuse("certificate-missing"));
+        let other = self.site.personas.iter().find(|other| other.certificate.is_some() && other.login != persona.login);
+        if let Some(other) = other.filter(|_| method.proves() != Some(Proves::Certificate)) {
+            let more = of(&[("certificate", &other.name)]);
+            self.login("certificate of somebody else", persona, gateway, more, Must::Refuse("certificate-person-differs"));
+        }
+        self.comment(
+            "expired, revoked and foreign certificates: seal one of each for a persona, and expect `certificate-expired`, \
+             `certificate-revoked` and `certificate-untrusted`",
+        );
     }
 
     fn asks_upstream_first(&self) -> bool {

@@ -2,6 +2,7 @@
 //!
 //! Nothing here knows the service: what it proves is proved from outside, over sockets.
 
+pub mod badges;
 pub mod certificates;
 pub mod courier;
 pub mod crowd;

@@ -4,6 +4,8 @@ use bivector_engine::live::LiveSite;
 use bivector_exchange::eap::{EapLogin, Identity, PeerSettings, peer_tls};
 use bivector_wire::eap::EapMethod;
 use bivector_wire::{Message, Secret};
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 
 /// Who logs in by EAP, and how.
 #[derive(Debug)]
@@ -18,6 +20,22 @@ pub struct EapPerson<'p> {
     pub password: &'p str,
     /// The person's certificate.
     pub identity: Option<Identity>,
+    /// Whether the device offers no TLS version from 1.2 on.
+    pub old_tls: bool,
+}
+
+/// A certificate chain and its key in one PEM text.
+///
+/// # Errors
+/// What is missing or damaged.
+pub fn identity(pem: &str) -> Result<Identity, String> {
+    let chain: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem.as_bytes()).collect();
+    let chain = chain.map_err(|error| format!("the persona's certificate is damaged: {error}"))?;
+    if chain.is_empty() {
+        return Err("the persona's secret holds no certificate; seal certificate and key as PEM".to_owned());
+    }
+    let key = PrivateKeyDer::from_pem_slice(pem.as_bytes()).map_err(|error| format!("the persona's key cannot be used: {error}"))?;
+    Ok((chain, key))
 }
 
 /// Begins an EAP login. `extra` holds what the gateway says of itself.
@@ -40,6 +58,7 @@ pub fn begin(live: &LiveSite, person: EapPerson<'_>, extra: Message) -> Result<E
         tls,
         server: "localhost".to_owned(),
         fragment: live.site.eap.fragment,
+        old_tls: person.old_tls,
     };
     Ok(EapLogin::new(settings, extra))
 }

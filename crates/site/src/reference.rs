@@ -365,6 +365,7 @@ keys! {
         "token" "true or false" "false" "Use a simulated token that is valid only in rehearsals; it always has an unused code.";
         "seed" "name of a secret" "none" "Or it uses an enrolled device: the sealed seed in base32 (six digits every 30 s). A run waits for the next code where all are used.";
         "code" "name of a secret" "none" "Or its code never changes, as with old hardware behind an upstream.";
+        "certificate" "name of a secret" "none" "Its certificate, followed by its key, as PEM.";
         "handset" "true or false" "false" "A simulated handset answers approvals of its rehearsed logins; the person's real handsets are not asked.";
     }
     "rehearsals" {
@@ -376,11 +377,13 @@ keys! {
         "via" "name" "needed" "The gateway.";
         "title" "text" "persona and gateway" "What it shows, in a few words.";
         "name" "text" "the persona's login" "What is typed as the name.";
-        "method" "`pap`, `chap`, `ms-chap-v2`, `eap`" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
-        "type" "text" "needed" "What is typed in the password field, with placeholders: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
+        "method" "name of a method" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
+        "outer" "text" "the name" "With an EAP method: the identity outside the tunnel.";
+        "certificate" "`none` or name of a persona" "its own" "With an EAP method: whose certificate the device shows.";
+        "type" "text" "needed, but with `eap-tls`" "What is typed in the password field, with placeholders: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
         "answers" "texts" "none" "What is typed at each prompt; `{sent}` is the code that a courier has just carried.";
         "handset" "text" "ignore" "What the simulated handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`. Its page is open, unless the phone is in a pocket: `asleep 3s, approve` shows a push message after three seconds, `push refused, approve` shows none and waits for a message with a link.";
-        "twist" "word" "none" "What is wrong on purpose: `wrong-secret`, `stranger`, `same-again`, `late-answer`, `foreign-answer`, `locked`.";
+        "twist" "word" "none" "What is wrong on purpose: `wrong-secret`, `stranger`, `same-again`, `late-answer`, `foreign-answer`, `locked`, `old-tls`.";
         "waits" "table" "the site's" "Shorter timeouts for this login, to save time.";
         "caller" "text" "none" "What the gateway tells in Calling-Station-Id.";
         "expect" "table" "an accept" "Expected result.";

@@ -21,6 +21,8 @@ pub struct Persona {
     pub codes: Option<Codes>,
     /// Whether a simulated handset answers for it.
     pub handset: bool,
+    /// Name of the secret with its certificate and key as PEM.
+    pub certificate: Option<String>,
     /// Its line in the site file.
     pub line: u32,
 }
@@ -83,10 +85,23 @@ pub struct RehearsedLogin {
     pub waits: ShortWaits,
     /// The address of the person's own program, as the gateway would tell it.
     pub caller: Option<String>,
+    /// The identity outside the tunnel of an EAP method, where it is not the name.
+    pub outer: Option<String>,
+    /// Whose certificate the device shows, where it is not the persona's own.
+    pub certificate: Option<OtherCertificate>,
     /// What must come of it.
     pub expect: Expect,
     /// Its line in the site file.
     pub line: u32,
+}
+
+/// A certificate that is not the persona's own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OtherCertificate {
+    /// None is shown.
+    None,
+    /// That of another persona, by its name.
+    Of(String),
 }
 
 /// Waits that are shorter in one rehearsed login than in the site.
@@ -287,6 +302,8 @@ pub enum Twist {
     ForeignAnswer,
     /// As many wrong codes come before it as lock somebody.
     Locked,
+    /// Its device offers no TLS version from 1.2 on.
+    OldTls,
 }
 
 impl Twist {
@@ -298,6 +315,7 @@ impl Twist {
         ("late-answer", Twist::LateAnswer),
         ("foreign-answer", Twist::ForeignAnswer),
         ("locked", Twist::Locked),
+        ("old-tls", Twist::OldTls),
     ];
 
     /// Its word in site files.

@@ -68,6 +68,7 @@ fn settings(login: &Login) -> Result<PeerSettings, Failure> {
         tls,
         server: login.server_name.clone().unwrap_or_else(|| "localhost".to_owned()),
         fragment: FRAGMENT,
+        old_tls: false,
     })
 }
 

@@ -20,6 +20,7 @@ pub(crate) const DIRECTORY: &str = include_str!("../../../../demo/directory.toml
 pub(crate) const UPSTREAM: &str = include_str!("../../../../demo/upstream.toml");
 const SITE: &str = include_str!("../../../../demo/site.toml");
 /// Personas and rehearsals: a part of the site file that the demo applies.
+const EAP: &str = include_str!("../../../../demo/eap.toml");
 const REHEARSALS: &str = include_str!("../../../../demo/rehearsals.toml");
 const PEOPLE: &str = include_str!("../../../../demo/people.csv");
 const SECRETS: &str = include_str!("../../../../demo/secrets.toml");
@@ -107,6 +108,7 @@ async fn stay(world: &mut World) {
     output::line("  bivector directory probe tidehall --person ines");
     output::line("  bivector trace follow --person ines --for 10m");
     output::line("  bivector rehearse staff");
+    output::line("  bivector rehearse causeway                (EAP-TTLS, and certificates with an approval)");
     output::line("  bivector locate odo --via breakwater --without-password");
     output::line("  bivector login ines --via breakwater      (password barnacle-and-buoy, then a code; see the next line)");
     output::line(format!("  the code of ines now is {}; a new one every 30 s", world.code_now("ines")));

@@ -1,7 +1,7 @@
 //! The demo's world: two directory servers, the service, gateways; set up through the API as an operator would.
 
 use super::codes::Codes;
-use super::{DIRECTORY, PEOPLE, REHEARSALS, SECRETS, SITE, UPSTREAM};
+use super::{DIRECTORY, EAP, PEOPLE, REHEARSALS, SECRETS, SITE, UPSTREAM};
 use crate::arguments::Demo;
 use crate::client::{Client, encode};
 use crate::failure::Failure;
@@ -14,6 +14,7 @@ use bivector_api::site::Revision;
 use bivector_api::site::{AppliedView, ApplyRequest};
 use bivector_exchange::Patience;
 use bivector_explain::run::{Run, RunState};
+use bivector_lab::badges;
 use bivector_lab::certificates::LabIssuer;
 use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
@@ -73,7 +74,12 @@ impl World {
         let token = read_hidden(Some(&data.join(TOKEN_FILE)), "")?;
         let client = Client::to(format!("http://{}", running.http), token.clone());
         client.wait(Duration::from_secs(5)).await?;
-        let secrets: BTreeMap<String, String> = toml::from_str(SECRETS).map_err(|error| Failure::no(error.to_string(), ""))?;
+        let mut secrets: BTreeMap<String, String> = toml::from_str(SECRETS).map_err(|error| Failure::no(error.to_string(), ""))?;
+        // A demo that goes on with its own data has its certificates, and the badges are sealed.
+        if !data.join("eap.pem").exists() {
+            let badges = badges::issue(&data).map_err(|error| Failure::no(error.to_string(), "name another folder with `--data`"))?;
+            secrets.extend(badges);
+        }
         let servers = [first_directory.address(), second_directory.address()];
         let hardware: HashMap<String, String> = toml::from_str(UPSTREAM).map_err(|error| Failure::no(error.to_string(), ""))?;
         let upstream = start_upstream(&secrets, &hardware).await?;
@@ -122,6 +128,7 @@ impl World {
             "breakwater" => [127, 0, 0, 11],
             "lantern" => [127, 0, 0, 12],
             "slipway" => [127, 0, 0, 13],
+            "causeway" => [127, 0, 0, 14],
             // The bastion host, sending from an address that nobody has registered.
             _ => [127, 0, 0, 99],
         };
@@ -266,7 +273,7 @@ fn site_text(
     } else {
         format!("\"{radius}\"")
     };
-    let text = format!("{SITE}\n{REHEARSALS}");
+    let text = format!("{SITE}\n{REHEARSALS}\n{EAP}");
     text.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
         .replacen("http://localhost:18080", &format!("http://localhost:{}", http.port()), 1)
         .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)

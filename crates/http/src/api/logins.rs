@@ -101,7 +101,14 @@ async fn by_eap(
 ) -> Result<(Exchange, usize), Problem> {
     let mut extra = Message::new(Code::AccessRequest);
     own_words(&mut extra, request, &live.site.gateways[gateway].name);
-    let person = EapPerson { method, name: &request.person, outer: request.outer.as_deref(), password: password.expose(), identity: None };
+    let person = EapPerson {
+        method,
+        name: &request.person,
+        outer: request.outer.as_deref(),
+        password: password.expose(),
+        identity: None,
+        old_tls: false,
+    };
     let mut login = eap::begin(live, person, extra).map_err(failed)?;
     let mut answers = request.answers.iter();
     for rounds in 1.. {
@@ -171,6 +178,8 @@ async fn as_persona(state: &ApiState, live: &Arc<LiveSite>, via: usize, request:
         twist: None,
         waits: ShortWaits::default(),
         caller: request.caller.clone().filter(|caller| !caller.is_empty()),
+        outer: request.outer.clone(),
+        certificate: None,
         expect: Expect::default(),
         line: 0,
     };

@@ -138,7 +138,8 @@ fn open_personas(live: &LiveSite, shared: &Shared) -> Result<Vec<Opened>, Servic
             // A robot's token is made for each login.
             Some(Codes::Robot) | None => Shows::Nothing,
         };
-        Ok(Opened { password: persona.password.as_deref().map(text).transpose()?, shows })
+        let certificate = persona.certificate.as_deref().map(text).transpose()?;
+        Ok(Opened { password: persona.password.as_deref().map(text).transpose()?, certificate, shows })
     };
     live.site.personas.iter().map(open).collect()
 }

@@ -11,14 +11,15 @@ use bivector_engine::push::wake_robot;
 use bivector_engine::runs::STAGES;
 use bivector_engine::shared::Shared;
 use bivector_engine::stage::{HANDSET, ROBOTS, Robot, Stage, Traces};
-use bivector_exchange::eap::EapLogin;
+use bivector_exchange::eap::{EapLogin, Identity};
 use bivector_exchange::{AskError, Asker, Exchange, Patience, Request};
 use bivector_explain::run::LoginResult;
 use bivector_model::device::Device;
 use bivector_model::totp::Settings;
 use bivector_model::trace::{Outcome, Trace};
 use bivector_site::rehearsal::{
-    Codes, HandsetAnswer, HandsetDoes, Persona, RehearsedLogin, Seen, SeenAttribute, SimulatedPhone, Twist, Typed, TypedPart,
+    Codes, HandsetAnswer, HandsetDoes, OtherCertificate, Persona, RehearsedLogin, Seen, SeenAttribute, SimulatedPhone, Twist, Typed,
+    TypedPart,
 };
 use bivector_site::{Chain, Method, Site};
 use bivector_store::clock;
@@ -50,6 +51,8 @@ const DIGITS: u8 = 6;
 #[derive(Debug, Clone)]
 pub(super) struct Opened {
     pub(super) password: Option<Secret<String>>,
+    /// Certificate and key as PEM.
+    pub(super) certificate: Option<Secret<String>>,
     pub(super) shows: Shows,
 }
 
@@ -179,7 +182,9 @@ impl<'s> Scene<'s> {
         let site = &play.live.site;
         let gateway = site.gateways.get(login.via).ok_or("its gateway is not there")?;
         let secret = play.live.secrets.get(login.via).ok_or("its gateway has no secret")?.current.clone();
-        let at = site.chain_for(login.via, 0, typed_name.as_bytes());
+        // Inside EAP, the identity outside the tunnel selects the chain.
+        let selects = login.outer.as_deref().unwrap_or(typed_name);
+        let at = site.chain_for(login.via, 0, selects.as_bytes());
         let chain = at.and_then(|chain| site.chains.get(chain));
         let mut robot = Robot { login: source_login(chain, &persona.login), handset: persona.handset, token: None };
         if persona.codes == Some(Codes::Robot) {
@@ -329,9 +334,29 @@ impl<'s> Scene<'s> {
     async fn begin_eap(&mut self, method: EapMethod, name: &str, text: &str) -> Result<Exchange, String> {
         let mut extra = Message::new(Code::AccessRequest);
         self.own_words(&mut extra);
-        let person = EapPerson { method, name, outer: None, password: text, identity: None };
+        let person = EapPerson {
+            method,
+            name,
+            outer: self.login.outer.as_deref(),
+            password: text,
+            identity: self.identity()?,
+            old_tls: self.login.twist == Some(Twist::OldTls),
+        };
         self.eap = Some(crate::eap::begin(&self.live, person, extra)?);
         self.go_on_eap().await
+    }
+
+    /// The certificate that the device shows.
+    fn identity(&self) -> Result<Option<Identity>, String> {
+        let shown = match &self.login.certificate {
+            None => self.opened.certificate.as_ref(),
+            Some(OtherCertificate::None) => None,
+            Some(OtherCertificate::Of(name)) => {
+                let at = self.live.site.personas.iter().position(|persona| persona.name == *name);
+                at.and_then(|at| self.play.personas.get(at)).and_then(|opened| opened.certificate.as_ref())
+            }
+        };
+        shown.map(|pem| crate::eap::identity(pem.expose())).transpose()
     }
 
     async fn go_on_eap(&mut self) -> Result<Exchange, String> {

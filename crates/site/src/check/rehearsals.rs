@@ -2,9 +2,10 @@
 
 use super::super::section::{Notes, quoted};
 use super::super::{Site, SourceRef};
-use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin, SimulatedPhone, Twist, TypedPart};
+use crate::rehearsal::{OtherCertificate, Persona, Rehearsal, RehearsedLogin, SimulatedPhone, Twist, TypedPart};
 use bivector_model::rule::Then;
 use bivector_model::trace::Outcome;
+use bivector_wire::eap::Proves;
 use std::ops::Range;
 
 /// Attributes that the protocol itself may add to any reply.
@@ -62,6 +63,7 @@ impl Look<'_, '_> {
             let said = format!("it uses codes, but the persona `{name}` has no token or seed");
             self.error("persona-without-secret", said, "set `token = true` on the persona, or the `seed` of its device");
         }
+        self.certificate();
         if self.login.handset.is_some() && !self.persona.handset {
             let said = format!("it uses a handset, but the persona `{name}` has none");
             self.error("persona-without-secret", said, "give the persona `handset = true`");
@@ -71,15 +73,49 @@ impl Look<'_, '_> {
         }
     }
 
+    /// A certificate that is shown must be there.
+    fn certificate(&self) {
+        let shown = match &self.login.certificate {
+            Some(OtherCertificate::Of(name)) => match self.site.personas.iter().find(|persona| persona.name == *name) {
+                Some(persona) => persona,
+                None => {
+                    let names: Vec<&str> = self.site.personas.iter().map(|persona| persona.name.as_str()).collect();
+                    let said = format!("it shows the certificate of `{name}`, and there is no such persona");
+                    return self.error("persona-without-secret", said, format!("known: {}; or write \"none\"", names.join(", ")));
+                }
+            },
+            Some(OtherCertificate::None) => return,
+            None => self.persona,
+        };
+        let needed = self.login.certificate.is_some() || self.login.method.proves() == Some(Proves::Certificate);
+        if needed && shown.certificate.is_none() {
+            let said = format!("it shows a certificate, but the persona `{}` has none", shown.name);
+            let remedy =
+                format!("set `certificate = \"persona/{}-certificate\"`, and seal certificate and key as PEM under that name", shown.name);
+            self.error("persona-without-secret", said, remedy);
+        }
+        if self.login.twist == Some(Twist::OldTls) && !self.login.method.eap().is_some_and(|method| method.has_tunnel()) {
+            self.error("never-met", "`old-tls` needs a method with a TLS tunnel", "set `method`, for example to `eap-ttls-pap`");
+        }
+    }
+
     /// Prompts that the gateway does not show cannot be answered.
     fn prompts(&self) {
         let Some(gateway) = self.site.gateways.get(self.login.via) else { return };
         let asked = !self.login.answers.is_empty()
             || self.login.expect.outcome == Outcome::Challenged
             || self.login.twist.is_some_and(Twist::needs_prompt);
-        if asked && !gateway.shows_challenges {
-            let said = format!("it expects a prompt, but the gateway `{}` shows none", gateway.name);
-            self.error("never-met", said, "set `shows_challenges = true` on the gateway, if the device can show prompts");
+        if asked && !self.login.method.prompts(gateway.shows_challenges) {
+            match self.login.method.eap() {
+                Some(method) => {
+                    let said = format!("it expects a prompt, but `{}` cannot show one", method.name());
+                    self.error("never-met", said, "use a method that can, such as `eap-ttls-gtc`");
+                }
+                None => {
+                    let said = format!("it expects a prompt, but the gateway `{}` shows none", gateway.name);
+                    self.error("never-met", said, "set `shows_challenges = true` on the gateway, if the device can show prompts");
+                }
+            }
         }
         if self.login.twist.is_some_and(Twist::needs_prompt) && self.login.answers.is_empty() {
             self.error("never-met", "it has no answer for its prompt", "give it `answers`");
@@ -115,7 +151,7 @@ impl Look<'_, '_> {
     fn chain(&self) {
         let (site, login) = (self.site, self.login);
         let typed = login.typed_name.as_deref().unwrap_or(&self.persona.login);
-        let Some(chain) = site.chain_for(login.via, 0, typed.as_bytes()).and_then(|chain| site.chains.get(chain)) else {
+        let Some(chain) = site.chain_for(login.via, 0, login.outer.as_deref().unwrap_or(typed).as_bytes()).and_then(|chain| site.chains.get(chain)) else {
             if login.expect.outcome == Outcome::Accepted {
                 let said = format!("no chain accepts `{typed}` through this gateway");
                 self.error("never-met", said, "use another gateway, or a name with the realm of the intended chain");

@@ -4,9 +4,12 @@ use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, Section, quoted};
 use super::super::{Gateway, Method};
 use super::SECOND;
-use crate::rehearsal::{Codes, Expect, HandsetDoes, OUTCOMES, Persona, Rehearsal, RehearsedLogin, ShortWaits, Twist, Typed};
+use crate::rehearsal::{
+    Codes, Expect, HandsetDoes, OUTCOMES, OtherCertificate, Persona, Rehearsal, RehearsedLogin, ShortWaits, Twist, Typed,
+};
 use bivector_model::cause::Cause;
 use bivector_model::trace::Outcome;
+use bivector_wire::eap::Proves;
 use std::ops::Range;
 use std::time::Duration;
 
@@ -39,6 +42,7 @@ pub(super) fn read_persona(section: Section<'_, '_, '_>) -> Option<DraftPersona>
     let password = section.text("password");
     let (token, seed, code) = (section.flag("token").unwrap_or(false), section.text("seed"), section.text("code"));
     let handset = section.flag("handset").unwrap_or(false);
+    let certificate = section.text("certificate");
     let line = section.line();
     let given = [token, seed.is_some(), code.is_some()].iter().filter(|given| **given).count();
     if given > 1 {
@@ -46,7 +50,7 @@ pub(super) fn read_persona(section: Section<'_, '_, '_>) -> Option<DraftPersona>
         section.notes.error("contradiction", section.span.clone(), message, "keep one of them");
     }
     section.finish();
-    let secrets = [&password, &seed, &code].into_iter().flatten().cloned().collect();
+    let secrets = [&password, &seed, &code, &certificate].into_iter().flatten().cloned().collect();
     let codes = match (token, seed, code) {
         (true, ..) => Some(Codes::Robot),
         (_, Some(seed), _) => Some(Codes::Seed(seed.value)),
@@ -54,7 +58,8 @@ pub(super) fn read_persona(section: Section<'_, '_, '_>) -> Option<DraftPersona>
     };
     let name = name?;
     let login = login.unwrap_or_else(|| name.value.clone());
-    let persona = Persona { name: name.value.clone(), login, password: password.map(|name| name.value), codes, handset, line };
+    let (password, certificate) = (password.map(|name| name.value), certificate.map(|name| name.value));
+    let persona = Persona { name: name.value.clone(), login, password, codes, handset, certificate, line };
     Some((name, persona, secrets))
 }
 
@@ -80,10 +85,15 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
     let typed_name = section.text("name").map(|name| name.value);
     let methods: Vec<(&str, Method)> = Method::ALL.iter().map(|method| (method.name(), *method)).collect();
     let method = section.choice("method", &methods).unwrap_or(Method::Pap);
-    if !section.has("type") {
+    // A certificate is shown, and nothing is typed.
+    let types_nothing = method.proves() == Some(Proves::Certificate) && !section.has("type");
+    if !section.has("type") && !types_nothing {
         section.missing("type", "\"{password}{code}\"");
     }
-    let typed = section.text("type").and_then(|text| read_typed(&text, &section));
+    let typed = match types_nothing {
+        true => Some(Typed { parts: Vec::new() }),
+        false => section.text("type").and_then(|text| read_typed(&text, &section)),
+    };
     let answers = section.texts("answers", true).map(|texts| texts.value).unwrap_or_default();
     let answers = answers.iter().filter_map(|text| read_typed(text, &section)).collect();
     let handset = section.text("handset").and_then(|text| {
@@ -102,6 +112,11 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
         read
     });
     let caller = section.text("caller").map(|caller| caller.value);
+    let outer = section.text("outer").map(|name| name.value);
+    let certificate = section.text("certificate").map(|text| match text.value.as_str() {
+        "none" => OtherCertificate::None,
+        _ => OtherCertificate::Of(text.value),
+    });
     let expect = section.table("expect").map(read_expect).unwrap_or_else(|| Expect {
         outcome: if twist.is_some_and(Twist::is_met_with_silence) { Outcome::Silent } else { Outcome::Accepted },
         ..Expect::default()
@@ -124,6 +139,8 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
         twist,
         waits,
         caller,
+        outer,
+        certificate,
         expect,
         line,
     };
