@@ -5,7 +5,7 @@ import { took } from '../../lib/format'
 import { Button } from '../../ui/Button'
 import { Waterfall } from '../logins/Waterfall'
 import { useSession } from '../session/useSession'
-import { TextField, type Whose, WhoseFields } from './fields'
+import { asksInside, isEap, TextField, type Whose, WhoseFields } from './fields'
 
 /** One login through a gateway's whole chain; prompts are answered where they come. */
 export function OneLogin(given: { person?: string; via?: string }) {
@@ -17,14 +17,26 @@ export function OneLogin(given: { person?: string; via?: string }) {
   const change = (part: Partial<Whose>) => setTypedIn((old) => ({ ...old, ...part }))
   const [typed, setTyped] = useState('')
   const [caller, setCaller] = useState('')
+  const [outer, setOuter] = useState('')
+  const [answer, setAnswer] = useState('')
   const attempt = useMutation({
     mutationFn: async (state: string | null) =>
       need(
         await api.POST('/api/v1/logins', {
-          body: { ...whose, password: typed, caller: caller || null, state },
+          body: {
+            ...whose,
+            password: typed,
+            caller: caller || null,
+            state,
+            outer: outer && isEap(method) ? outer : null,
+            answers: answer && asksInside(method) ? [answer] : [],
+          },
         }),
       ),
-    onSettled: () => setTyped(''),
+    onSettled: () => {
+      setTyped('')
+      setAnswer('')
+    },
   })
   const tried = attempt.data
   const asks = tried?.state ?? null
@@ -52,6 +64,21 @@ export function OneLogin(given: { person?: string; via?: string }) {
           value={typed}
           onChange={(event) => setTyped(event.target.value)}
         />
+        {asksInside(method) && (
+          <TextField
+            name="Answer to the prompt inside EAP (optional)"
+            type="password"
+            value={answer}
+            onChange={(event) => setAnswer(event.target.value)}
+          />
+        )}
+        {isEap(method) && (
+          <TextField
+            name="Identity outside the tunnel (optional)"
+            value={outer}
+            onChange={(event) => setOuter(event.target.value)}
+          />
+        )}
         <div className="flex gap-2">
           <Button type="submit" className="!border-flood" disabled={attempt.isPending || whose.person === ''}>
             {attempt.isPending ? 'Sending…' : asks === null ? 'Send login' : 'Send answer'}

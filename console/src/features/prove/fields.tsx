@@ -47,7 +47,30 @@ export function ChoiceField({
 }
 
 /** The methods that can be tried from here. */
-const METHODS = ['pap', 'chap', 'ms-chap-v2', 'eap'] as const
+const METHODS = [
+  'pap',
+  'chap',
+  'ms-chap-v2',
+  'eap',
+  'eap-ttls-pap',
+  'eap-ttls-gtc',
+  'eap-ttls-chap',
+  'eap-ttls-mschapv2',
+  'eap-ttls-eap-md5',
+  'eap-ttls-eap-mschapv2',
+  'eap-peap-mschapv2',
+  'eap-peap-gtc',
+  'eap-gtc',
+  'eap-mschapv2',
+  'eap-md5',
+  'eap-tls',
+] as const
+
+/** Whether the service itself carries out EAP with this method; plain `eap` is forwarded. */
+export const isEap = (method: string) => method.startsWith('eap-')
+
+/** Whether the method can ask for a further text inside the conversation. */
+export const asksInside = (method: string) => method.endsWith('-gtc')
 
 /** Whose login, through which gateway, by which method. */
 export type Whose = { person: string; via: string; method: TriedMethod }

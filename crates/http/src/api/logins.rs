@@ -87,7 +87,10 @@ pub(super) async fn log_in(
         trace = Some(written);
     }
     door.close(Duration::from_secs(1)).await;
-    Ok(Json(tried(&state, exchange, trace).await))
+    let mut view = tried(&state, exchange, trace).await;
+    // The conversation ends with this call, so its State leads nowhere.
+    view.state = view.state.filter(|_| request.method.0.eap().is_none());
+    Ok(Json(view))
 }
 
 /// An EAP login, with all answers to its prompts. Gives its rounds too.
