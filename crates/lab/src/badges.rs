@@ -40,7 +40,8 @@ pub fn issue(data: &Path) -> Result<Vec<(String, String)>, BadgeError> {
     }
     let ines =
         LabPerson { name: "Ines Okafor", mail: Some("ines@northmoor.example"), serial: 7, valid: LabValidity::Now, for_servers: false };
-    let badge = |issuer: &LabIssuer, person: LabPerson<'_>| issuer.person_pem(&person).map(|made| (made.certificate + &made.key).trim().to_owned());
+    let badge =
+        |issuer: &LabIssuer, person: LabPerson<'_>| issuer.person_pem(&person).map(|made| (made.certificate + &made.key).trim().to_owned());
     Ok(vec![
         ("persona/ines-badge".to_owned(), badge(&badges, ines)?),
         ("persona/lost-badge".to_owned(), badge(&badges, LabPerson { serial: LOST, ..ines })?),

@@ -9,11 +9,11 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
-const SECRET: &str = "slipway-H6tLd1bGf5";
+pub(super) const SECRET: &str = "slipway-H6tLd1bGf5";
 const SERVER: &str = "login.northmoor.example";
 /// A person of the roster whose password is kept as text, so that every method can prove it.
-const PERSON: &str = "odile";
-const PASSWORD: &str = "kelp and cordage";
+pub(super) const PERSON: &str = "odile";
+pub(super) const PASSWORD: &str = "kelp and cordage";
 const SEED: &str = "NFXGK4ZAMF2CATTPOJ2GQ3LPN5ZC4LRO";
 
 const SITE: &str = r#"
@@ -52,9 +52,9 @@ reply = [{ attribute = "Class", text = "mesh" }]
 "#;
 
 /// A service with one chain, and what a person's device needs to trust it.
-struct World {
-    service: Service,
-    port: u16,
+pub(super) struct World {
+    pub(super) service: Service,
+    pub(super) port: u16,
     folder: tempfile::TempDir,
 }
 
@@ -64,7 +64,7 @@ impl World {
     }
 
     /// With changes of the site; files can be put into the data folder first.
-    async fn with(methods: &[&str], forms: &str, second: &str, change: impl FnOnce(String, &Path) -> String) -> Self {
+    pub(super) async fn with(methods: &[&str], forms: &str, second: &str, change: impl FnOnce(String, &Path) -> String) -> Self {
         let service = Service::start();
         let folder = tempfile::tempdir().unwrap();
         let issuer = LabIssuer::new("Northmoor devices").unwrap();
@@ -106,7 +106,7 @@ impl World {
     }
 
     /// The newest trace, once there are so many.
-    async fn newest_of(&self, count: usize) -> Value {
+    pub(super) async fn newest_of(&self, count: usize) -> Value {
         for _ in 0..600 {
             let rows = self.service.get("/traces?limit=200").await;
             if let Some(row) = rows.as_array().filter(|rows| rows.len() >= count).and_then(|rows| rows.first()) {
@@ -234,7 +234,7 @@ impl Certificates {
     }
 }
 
-const MAIL: &str = "odile@northmoor.example";
+pub(super) const MAIL: &str = "odile@northmoor.example";
 
 fn tls(tls13: bool) -> [&'static str; 3] {
     let version = if tls13 { "phase1=\"tls_disable_tlsv1_3=0\"" } else { "phase1=\"tls_disable_tlsv1_3=1\"" };

@@ -21,6 +21,7 @@ mod explain;
 mod gateway;
 mod handset_page;
 mod harness;
+mod ike;
 mod locate;
 mod operators;
 mod people;

@@ -151,7 +151,9 @@ impl Look<'_, '_> {
     fn chain(&self) {
         let (site, login) = (self.site, self.login);
         let typed = login.typed_name.as_deref().unwrap_or(&self.persona.login);
-        let Some(chain) = site.chain_for(login.via, 0, login.outer.as_deref().unwrap_or(typed).as_bytes()).and_then(|chain| site.chains.get(chain)) else {
+        let Some(chain) =
+            site.chain_for(login.via, 0, login.outer.as_deref().unwrap_or(typed).as_bytes()).and_then(|chain| site.chains.get(chain))
+        else {
             if login.expect.outcome == Outcome::Accepted {
                 let said = format!("no chain accepts `{typed}` through this gateway");
                 self.error("never-met", said, "use another gateway, or a name with the realm of the intended chain");
