@@ -1,9 +1,11 @@
 //! EAP against a foreign peer: `eapol_test` plays gateway and person's device, with every method and both versions of TLS.
 
 use super::harness::{PEOPLE, Service, free_udp_port, text};
+use bivector_exchange::eap::{EapLogin, PeerSettings, Trust, peer_tls};
 use bivector_exchange::{Asker, Patience, Request};
 use bivector_lab::certificates::{LabIssuer, LabPerson, LabValidity};
-use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, SharedSecret, eap};
+use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, Secret, SharedSecret, eap};
+use rustls::pki_types::pem::PemObject;
 use serde_json::Value;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -458,4 +460,91 @@ async fn a_duplicate_in_a_new_request_gets_the_same_answer_and_makes_no_second_l
     assert_eq!(of(&after, AttributeType::EapMessage)[0], 4, "the conversation has ended");
     let rows = world.service.get("/traces?limit=200&outcome=accepted").await;
     assert_eq!(rows.as_array().unwrap().len(), 1, "{rows:#}");
+}
+
+/// Carries RADIUS between a gateway and the service over a bad line: every packet is lost the first time and arrives twice from then on.
+async fn bad_line(port: u16) -> std::net::SocketAddr {
+    let near = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
+    let far = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
+    far.connect(("127.0.0.1", port)).await.unwrap();
+    let address = near.local_addr().unwrap();
+    tokio::spawn(async move {
+        let (mut seen, mut asker) = (std::collections::HashSet::new(), None);
+        let (mut up, mut down) = ([0; 4096], [0; 4096]);
+        loop {
+            tokio::select! {
+                Ok((length, from)) = near.recv_from(&mut up) => {
+                    asker = Some(from);
+                    if !seen.insert(up[..length].to_vec()) {
+                        for _ in 0..2 {
+                            let _ = far.send(&up[..length]).await;
+                        }
+                    }
+                }
+                Ok(length) = far.recv(&mut down) => {
+                    if let (false, Some(to)) = (seen.insert(down[..length].to_vec()), asker) {
+                        for _ in 0..2 {
+                            let _ = near.send_to(&down[..length], to).await;
+                        }
+                    }
+                }
+            }
+        }
+    });
+    address
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn over_a_line_that_loses_and_doubles_every_packet_there_is_still_one_login() {
+    let world = World::start(&["eap-ttls-gtc"], "[\"password\"]", "[\"totp\"]").await;
+    let line = bad_line(world.port).await;
+    let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), line).await.unwrap();
+    let roots = std::fs::read(world.path("ca.pem")).unwrap();
+    let mut trusted = rustls::RootCertStore::empty();
+    trusted.add(rustls::pki_types::CertificateDer::from_pem_slice(&roots).unwrap()).unwrap();
+    let settings = PeerSettings {
+        method: eap::EapMethod::TtlsGtc,
+        name: PERSON.into(),
+        outer: Some(b"anonymous".to_vec()),
+        password: Secret::new(PASSWORD.into()),
+        tls: Some(peer_tls(Trust::Issuers(trusted), None, false).unwrap()),
+        server: SERVER.to_owned(),
+        fragment: 300,
+        old_tls: false,
+    };
+    let mut login = EapLogin::new(settings, Message::new(Code::AccessRequest));
+    let (secret, patience) = (SharedSecret::new(SECRET.as_bytes()), Patience { wait: Duration::from_millis(150), tries: 8 });
+    let round = login.go_on(&asker, &secret, patience).await.unwrap();
+    assert!(round.asks.is_some() && round.exchange.sends as usize > round.rounds, "{round:?}");
+    login.answer(&code(0)).unwrap();
+    let round = login.go_on(&asker, &secret, patience).await.unwrap();
+    assert_eq!(round.exchange.reply.map(|reply| reply.code), Some(Code::AccessAccept));
+    assert_eq!(round.same_key, Some(true));
+    let trace = world.newest_of(1).await;
+    assert_eq!(trace["outcome"], "accepted", "{trace:#}");
+    assert_eq!(world.service.get("/traces?limit=200").await.as_array().unwrap().len(), 1, "one login, one trace");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn more_conversations_than_fit_end_the_oldest_and_leave_nothing_behind() {
+    let world =
+        World::with(&["eap-gtc"], "[\"password\"]", "[]", |site, _| site.replacen("idle = ", "conversations = 16\nidle = ", 1)).await;
+    let first = send(&world, &eap::response(1, eap::IDENTITY, PERSON.as_bytes()), None).await;
+    for _ in 0..40 {
+        send(&world, &eap::response(1, eap::IDENTITY, PERSON.as_bytes()), None).await;
+    }
+    let late = send(&world, &eap::response(2, eap::GTC, PASSWORD.as_bytes()), Some(&of(&first, AttributeType::State))).await;
+    assert_eq!(of(&late, AttributeType::EapMessage)[0], 4, "the oldest was ended");
+    let open = || async {
+        let figures = world.service.figures().await;
+        figures.lines().find_map(|line| line.strip_prefix("bivector_eap_conversations ")).map(str::to_owned)
+    };
+    assert_eq!(open().await.as_deref(), Some("16"), "as many as may be open");
+    for _ in 0..200 {
+        if open().await.as_deref() == Some("0") {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    panic!("conversations are left: {:?}", open().await);
 }
