@@ -3,7 +3,7 @@
 use crate::issuers::{ChainVerifier, IssuerState};
 use arc_swap::ArcSwap;
 use bivector_core::login::VerifiedCertificate;
-use bivector_eap::Settings;
+use bivector_eap::{Sessions, Settings};
 use bivector_exchange::eap::Trust;
 use bivector_model::Cause;
 use bivector_site::{EapCertificate, Site};
@@ -71,6 +71,7 @@ impl EapServer {
             .map(|verifier| certificate.as_ref().map(|certificate| tls(certificate, verifier.clone(), site.eap.tls12)).transpose());
         let by_chain = by_chain.collect::<Result<Vec<_>, _>>()?;
         let shown = certificate.as_ref().map(|certificate| name_of(&certificate.current.load())).unwrap_or_default();
+        let sessions = site.eap.resume.map(|_| Arc::new(Sessions::new(site.eap.conversations * 4)));
         let chains = site.chains.iter().zip(by_chain).map(|(chain, tls)| {
             let methods = methods_of(&chain.methods);
             (!methods.is_empty()).then(|| {
@@ -81,6 +82,7 @@ impl EapServer {
                     asks_certificate: !chain.issuers.is_empty(),
                     fragment: site.eap.fragment,
                     server: SERVER.to_owned(),
+                    sessions: resumes(chain).then(|| sessions.clone()).flatten(),
                 })
             })
         });
@@ -182,10 +184,15 @@ fn tls(certificate: &Arc<Certificate>, verifier: Option<Arc<ChainVerifier>>, tls
         Some(verifier) => builder.with_client_cert_verifier(verifier).with_cert_resolver(certificate),
         None => builder.with_no_client_auth().with_cert_resolver(certificate),
     };
-    // A session is not resumed: each login proves a password or certificate anew.
+    // Sessions are resumed only where each conversation keeps its own; see `bivector_eap::Sessions`.
     config.session_storage = Arc::new(rustls::server::NoServerSessionStorage {});
     config.send_tls13_tickets = 0;
     Ok(Arc::new(config))
+}
+
+/// Whether a session of the chain is worth anything: a code cannot be asked for in one.
+fn resumes(chain: &bivector_site::Chain) -> bool {
+    chain.second.is_empty() || chain.second.iter().any(|kind| kind.is_on_handset())
 }
 
 /// What a certificate is called: its first name, else its subject.

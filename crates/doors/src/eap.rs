@@ -265,6 +265,7 @@ fn credential_of(given: &Given) -> Credential {
             Err(error) => unreadable(&given.method, error.to_string()),
         },
         GivenCredential::Certificate => Credential::Certificate,
+        GivenCredential::Resumed(person) => Credential::Resumed(person.clone()),
     }
 }
 
@@ -414,7 +415,12 @@ impl Inner {
                 }
                 None
             }
-            Some(Verdict::Accept(accept)) if !open.failed => open.conversation.accept(accept.keys()),
+            Some(Verdict::Accept(accept)) if !open.failed => {
+                if let Some(resume) = open.live.site.eap.resume {
+                    open.conversation.keep_session(&accept.person().key, now.plus(resume));
+                }
+                open.conversation.accept(accept.keys())
+            }
             Some(Verdict::Refuse(refusal)) if !open.failed => open.conversation.refuse(&refusal.message),
             _ => None,
         };

@@ -88,6 +88,7 @@ fn settings(methods: &[EapMethod], tls: Arc<ServerConfig>) -> Settings {
         asks_certificate: false,
         fragment: 1000,
         server: "bivector".into(),
+        sessions: None,
     }
 }
 
@@ -131,6 +132,7 @@ fn check(given: &Given, password: &str) -> (bool, Option<MsChapProved>) {
             let proved = MsChapProof::read(response, Some(challenge)).unwrap().proves(name, &nt_hash(password));
             (proved.is_some(), proved)
         }
+        GivenCredential::Resumed(person) => (person == "roster:ines", None),
         GivenCredential::Certificate => (!given.certificates.is_empty(), None),
     }
 }
@@ -185,6 +187,7 @@ fn run(settings: Settings, peer: PeerSettings, code: Option<&str>, mangle: &mut 
                     (true, true) => Some(server.ask("Code: ").expect("a text method asks")),
                     (true, false) => {
                         went.accepted = true;
+                        server.keep_session("roster:ines", Moment::from_micros(10_000_000));
                         server.accept(proved.as_ref())
                     }
                     (false, _) => server.refuse("Sign-in refused."),
@@ -259,6 +262,34 @@ fn text_methods_ask_for_a_code_after_the_password() {
     let plain = settings(&[EapMethod::TtlsPap], authority.server(&TLS13));
     let (mut conversation, _) = Conversation::begin(Arc::new(plain), b"ines", 1, &mut random, NOW).unwrap();
     assert_eq!(conversation.ask("Code: "), None, "PAP cannot be asked for more");
+}
+
+#[test]
+fn a_session_is_resumed_after_an_accept_and_never_after_a_refusal() {
+    let authority = Authority::new();
+    for version in [&TLS12, &TLS13] {
+        for method in [EapMethod::TtlsPap, EapMethod::Tls] {
+            let sessions = Some(Arc::new(crate::Sessions::new(10)));
+            let server = authority.server(version);
+            let with = |password: &str, client: &Arc<ClientConfig>| {
+                let settings = Settings { sessions: sessions.clone(), ..settings(&[method], Arc::clone(&server)) };
+                plainly(settings, peer(method, password, Arc::clone(client)))
+            };
+            let client = authority.client(&authority, method == EapMethod::Tls);
+            if method == EapMethod::TtlsPap {
+                let refused = with("whelk", &client);
+                assert!(!refused.accepted && !with("whelk", &client).resumed, "{version:?}: refused sessions are not kept");
+            }
+            let first = with(PASSWORD, &client);
+            assert!(first.accepted && !first.resumed, "{method:?} {version:?}: {first:?}");
+            let again = with("not asked for", &client);
+            assert!(again.accepted && again.resumed && again.rounds <= first.rounds, "{method:?} {version:?}: {again:?}");
+            assert_eq!(again.keys.0, again.keys.1);
+            assert_ne!(again.keys.0, first.keys.0, "each session has keys of its own");
+            let resumed = matches!(again.given[0].credential, GivenCredential::Resumed(_));
+            assert_eq!(resumed, method == EapMethod::TtlsPap, "with EAP-TLS the certificate is looked at anew");
+        }
+    }
 }
 
 #[test]

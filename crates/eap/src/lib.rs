@@ -17,6 +17,7 @@ mod framing;
 mod peap;
 mod peer;
 mod server;
+mod sessions;
 mod tls;
 mod ttls;
 mod tunneled;
@@ -26,6 +27,7 @@ mod conversation_tests;
 
 pub use peer::{Peer, PeerSettings, PeerTurn};
 pub use server::{Conversation, Ended, Given, GivenCredential, Note, Settings, Turn};
+pub use sessions::{SessionOf, Sessions};
 pub use tls::{alert_in_words, failed as certificate_failed};
 
 use bivector_model::Cause;

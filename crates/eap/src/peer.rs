@@ -233,6 +233,8 @@ impl Peer {
         let clear = flight.inside.expose().clone();
         let first = was_handshaking && kind == TTLS && !tunnel.is_handshaking();
         match (kind, clear.is_empty()) {
+            // Whoever resumes a session proves nothing anew.
+            (TTLS, _) if first && self.is_resumed() => Ok(self.send(identifier, flight.out)),
             (TTLS, _) if first => Ok(self.first_inside_ttls(identifier, flight.out, random)),
             (TTLS, false) => Ok(self.inside_ttls(identifier, &clear, random)),
             (PEAP, false) => Ok(self.inside_peap(identifier, &clear, random)),

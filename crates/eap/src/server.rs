@@ -1,6 +1,7 @@
 //! The conversation as the server leads it: which method is offered, what the peer answers, and how it ends.
 
 use crate::basic::{Answered, Basic};
+use crate::sessions::{SessionOf, Sessions};
 use crate::tunneled::{Tunneled, TunneledTurn};
 use crate::{Failed, Msk, Random};
 use bivector_model::Cause;
@@ -31,6 +32,8 @@ pub struct Settings {
     pub fragment: usize,
     /// The name that challenges carry.
     pub server: String,
+    /// Where sessions are kept that may be resumed; none if every login proves a credential anew.
+    pub sessions: Option<Arc<Sessions>>,
 }
 
 /// What was seen in one round, for the trace.
@@ -80,6 +83,8 @@ pub enum GivenCredential {
     },
     /// The certificate alone.
     Certificate,
+    /// A session of an earlier login, in which this person was accepted; by the person's key.
+    Resumed(String),
 }
 
 /// What to do after a response.
@@ -124,6 +129,8 @@ pub struct Conversation {
     rounds: u16,
     notes: Vec<Note>,
     accepted: bool,
+    /// The method and the name of the last credential.
+    given: Option<(EapMethod, Vec<u8>)>,
 }
 
 impl Conversation {
@@ -139,7 +146,7 @@ impl Conversation {
         now: Moment,
     ) -> Result<(Self, Vec<u8>), Failed> {
         let offer = settings.methods.first().map(|method| method.outer());
-        let running = offer.and_then(|kind| start(&settings, kind, random));
+        let running = offer.and_then(|kind| start(&settings, kind, random, now));
         let Some(running) = running else {
             return Err(Failed::new(Cause::MethodNotInChain, "the chain has no EAP method that can be carried out"));
         };
@@ -153,6 +160,7 @@ impl Conversation {
             rounds: 0,
             notes: Vec::new(),
             accepted: false,
+            given: None,
         };
         let identity = String::from_utf8_lossy(identity);
         let name = printable(&identity);
@@ -238,6 +246,7 @@ impl Conversation {
                 Answered::Given(credential) => {
                     let method = method_of(&self.settings, kind, Inner::Itself)?;
                     let name = self.identity.clone();
+                    self.given = Some((method, name.clone()));
                     self.note(now, Tone::Good, format!("the peer answered {}", eap::shown(kind)));
                     Ok(Turn::Decide(Box::new(Given { method, name, credential, certificates: Vec::new() })))
                 }
@@ -253,6 +262,7 @@ impl Conversation {
                     TunneledTurn::Given { inner, name, credential } => {
                         let method = method_of(&self.settings, kind, inner)?;
                         let name = name.unwrap_or_else(|| self.identity.clone());
+                        self.given = Some((method, name.clone()));
                         Turn::Decide(Box::new(Given { method, name, credential, certificates: self.certificates() }))
                     }
                 })
@@ -274,7 +284,7 @@ impl Conversation {
         self.note(now, Tone::Note, said.clone());
         let ours: Vec<u8> = self.settings.methods.iter().map(|method| method.outer()).filter(|kind| !self.refused.contains(kind)).collect();
         let next = ours.iter().copied().find(|kind| wanted.contains(kind));
-        match next.and_then(|kind| start(&self.settings, kind, random)) {
+        match next.and_then(|kind| start(&self.settings, kind, random, now)) {
             Some(running) => {
                 self.running = running;
                 Ok(Turn::Send(self.offer(now)))
@@ -338,6 +348,13 @@ impl Conversation {
         Some(self.request(kind, &data))
     }
 
+    /// Lets the session be resumed until then, for the person who was accepted.
+    pub fn keep_session(&mut self, person: &str, until: Moment) {
+        if let (Running::Tunneled(tunneled), Some((method, name))) = (&self.running, self.given.clone()) {
+            tunneled.keep_session(&SessionOf { method, name, person: person.to_owned() }, until);
+        }
+    }
+
     /// Tells the peer that it is refused, where the method has a way to; none if EAP-Failure can follow at once.
     pub fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
         self.accepted = false;
@@ -367,8 +384,10 @@ impl Conversation {
 }
 
 /// Begins a method by its type.
-fn start(settings: &Arc<Settings>, kind: u8, random: Random<'_>) -> Option<Running> {
-    Basic::begin(kind, random).map(Running::Basic).or_else(|| Tunneled::begin(settings, kind).map(|one| Running::Tunneled(Box::new(one))))
+fn start(settings: &Arc<Settings>, kind: u8, random: Random<'_>, now: Moment) -> Option<Running> {
+    Basic::begin(kind, random)
+        .map(Running::Basic)
+        .or_else(|| Tunneled::begin(settings, kind, now).map(|one| Running::Tunneled(Box::new(one))))
 }
 
 /// The method of the chain that a type and what is inside belong to.

@@ -4,10 +4,12 @@ use crate::describe::{flight as named, size};
 use crate::framing::{Arrived, Framing, START};
 use crate::peap::Peap;
 use crate::server::{GivenCredential, Settings};
+use crate::sessions::{OwnSessions, SessionOf};
 use crate::tls::{Tunnel, failed, tunnel_name};
 use crate::ttls::Ttls;
 use crate::{Failed, Msk, Random};
 use bivector_model::Cause;
+use bivector_model::moment::Moment;
 use bivector_model::trace::Tone;
 use bivector_wire::MsChapProved;
 use bivector_wire::eap::{self, Inner, PEAP, TLS, TTLS};
@@ -28,6 +30,9 @@ pub(crate) struct Tunneled {
     /// TLS data that leaves with the next message.
     waiting: Vec<u8>,
     notes: Vec<(Tone, String)>,
+    sessions: Option<Arc<OwnSessions>>,
+    /// Whether the last packet holds nothing but what waited.
+    flushes: bool,
 }
 
 /// How far it is.
@@ -86,7 +91,7 @@ pub(crate) enum TunneledTurn {
 
 impl Tunneled {
     /// Begins a method by its type, if it is one of these and TLS is set up.
-    pub(crate) fn begin(settings: &Arc<Settings>, kind: u8) -> Option<Self> {
+    pub(crate) fn begin(settings: &Arc<Settings>, kind: u8, now: Moment) -> Option<Self> {
         let inners = settings.methods.iter().filter(|method| method.outer() == kind).map(|method| method.inner());
         let types = inners.filter_map(|inner| if let Inner::Eap(kind) = inner { Some(kind) } else { None }).collect();
         let inside = match kind {
@@ -95,7 +100,16 @@ impl Tunneled {
             PEAP => Inside::Peap(Peap::new(types, &settings.server)),
             _ => return None,
         };
-        let connection = ServerConnection::new(Arc::clone(settings.tls.as_ref()?)).ok()?;
+        // PEAP tells its result inside the tunnel, and peers differ in what they expect of it in a resumed session.
+        let sessions =
+            settings.sessions.as_ref().filter(|_| kind != PEAP).map(|shared| Arc::new(OwnSessions::new(Arc::clone(shared), now)));
+        let mut tls = Arc::clone(settings.tls.as_ref()?);
+        if let Some(own) = &sessions {
+            let with_sessions = Arc::make_mut(&mut tls);
+            with_sessions.session_storage = Arc::<OwnSessions>::clone(own);
+            with_sessions.send_tls13_tickets = 1;
+        }
+        let connection = ServerConnection::new(tls).ok()?;
         Some(Tunneled {
             kind,
             tunnel: Tunnel(Connection::Server(connection)),
@@ -106,6 +120,8 @@ impl Tunneled {
             asks_certificate: settings.asks_certificate || kind == TLS,
             waiting: Vec::new(),
             notes: Vec::new(),
+            sessions,
+            flushes: false,
         })
     }
 
@@ -178,6 +194,7 @@ impl Tunneled {
                 self.phase = Phase::Inside;
                 Ok(TunneledTurn::Send(self.send_inside(&first)))
             }
+            (Phase::Ending, _) if self.flushes => Ok(TunneledTurn::Over),
             (Phase::Ending, Inside::Certificate) => Ok(TunneledTurn::Over),
             (Phase::Ending, Inside::Ttls(ttls)) if ttls.ends_without_answer() => Ok(TunneledTurn::Over),
             (phase, _) => Err(Failed::malformed(format!("the peer sent an empty packet {}", turn(phase)))),
@@ -228,9 +245,13 @@ impl Tunneled {
         let resumed = self.tunnel.0.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
         // In TLS 1.2 the peer must see our Finished before anything else, unless it resumed and has seen it.
         let must_be_seen = !self.tunnel.is_tls13() && !resumed;
+        let session = self.sessions.as_ref().and_then(|sessions| sessions.used()).filter(|_| resumed);
         match &mut self.inside {
             Inside::Ttls(_) => {
                 self.phase = Phase::Inside;
+                if let Some(of) = session.filter(|_| inside.is_empty()) {
+                    return Ok(self.resumed(of, out));
+                }
                 if inside.is_empty() {
                     return Ok(TunneledTurn::Send(self.send_handshake(out)));
                 }
@@ -251,6 +272,22 @@ impl Tunneled {
                 self.phase = Phase::Inside;
                 Ok(TunneledTurn::Send(self.send_inside(&first)))
             }
+        }
+    }
+
+    /// The peer goes on with a session in which it was accepted before (RFC 5281 section 15.3).
+    fn resumed(&mut self, of: SessionOf, out: Vec<u8>) -> TunneledTurn {
+        self.notes.push((Tone::Good, "the session of an earlier login is resumed; the password is not asked for again".to_owned()));
+        self.waiting.extend(out);
+        self.phase = Phase::Deciding;
+        let credential = GivenCredential::Resumed(of.person);
+        TunneledTurn::Given { inner: of.method.inner(), name: Some(of.name), credential }
+    }
+
+    /// Keeps what the handshake made, for the person who was accepted.
+    pub(crate) fn keep_session(&self, of: &SessionOf, until: Moment) {
+        if let Some(sessions) = &self.sessions {
+            sessions.commit(of, until);
         }
     }
 
@@ -301,6 +338,11 @@ impl Tunneled {
             Inside::Ttls(ttls) => ttls.accept(proved),
             Inside::Peap(peap) => peap.accept(proved, &self.tunnel),
         };
+        let clear = clear.or_else(|| {
+            // The ticket of TLS 1.3 has not left yet; the peer acknowledges it before it hears of its success.
+            self.flushes = self.sessions.is_some() && !self.waiting.is_empty();
+            self.flushes.then(Vec::new)
+        });
         self.end_with(clear)
     }
 
@@ -338,7 +380,9 @@ impl Tunneled {
         if length > 0 {
             let fragments = if self.framing.is_sending() { length.div_ceil(data.len().saturating_sub(5).max(1)) } else { 1 };
             // Only a flight with our certificate is that large before the connection is encrypted.
-            let ours = if said.starts_with("ServerHello") { format!(", certificate {}", self.certificate) } else { String::new() };
+            let resumed = self.tunnel.0.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+            let ours =
+                if said.starts_with("ServerHello") && !resumed { format!(", certificate {}", self.certificate) } else { String::new() };
             self.notes.push((Tone::Good, format!("to the peer: {said}{ours}, {}", size(length, fragments))));
         }
         data

@@ -292,6 +292,11 @@ fn eap(old: &Eap, new: &Eap, site: &mut About<'_>) {
         (true, false) => site.say("EAP accepts TLS 1.3 only"),
         _ => {}
     }
+    let resume = |eap: &Eap| eap.resume.unwrap_or_default();
+    match resume(old) < resume(new) {
+        true => site.weaker(format!("a TLS session may be resumed without the password for {}", time(&resume(new)))),
+        false => site.value("time for which a TLS session may be resumed", &resume(old), &resume(new), time),
+    }
     site.value("bytes of TLS data in an EAP packet", &old.fragment, &new.fragment, ToString::to_string);
     site.value("EAP conversations that may be open at once", &old.conversations, &new.conversations, ToString::to_string);
     site.value("time without a packet after which an EAP conversation ends", &old.idle, &new.idle, time);

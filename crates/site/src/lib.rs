@@ -484,6 +484,8 @@ pub struct Eap {
     pub conversations: usize,
     /// After how long without a packet a conversation ends.
     pub idle: Duration,
+    /// How long after a login its TLS session may be resumed without the password; none if never.
+    pub resume: Option<Duration>,
     /// Its line; 0 where the site file does not say anything.
     pub line: u32,
 }
@@ -499,7 +501,7 @@ pub struct EapCertificate {
 
 impl Default for Eap {
     fn default() -> Self {
-        Eap { certificate: None, tls12: true, fragment: 1_024, conversations: 4_096, idle: Duration::from_secs(60), line: 0 }
+        Eap { certificate: None, tls12: true, fragment: 1_024, conversations: 4_096, idle: Duration::from_secs(60), resume: None, line: 0 }
     }
 }
 

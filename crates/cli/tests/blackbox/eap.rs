@@ -96,11 +96,16 @@ impl World {
 
     /// Runs the foreign peer with these lines of its network. Gives whether it got in, and what it printed.
     async fn peer(&self, lines: &[String]) -> (bool, String) {
+        self.peer_again(lines, 0).await
+    }
+
+    /// The same peer, which logs in again that often.
+    async fn peer_again(&self, lines: &[String], again: u8) -> (bool, String) {
         let config = self.path("peer.conf");
         std::fs::write(&config, format!("network={{\n key_mgmt=WPA-EAP\n {}\n}}\n", lines.join("\n "))).unwrap();
         let port = self.port.to_string();
         let run = move |config: &Path| {
-            let args = ["-a", "127.0.0.1", "-p", &port, "-s", SECRET, "-t", "15", "-r", "0"];
+            let args = ["-a", "127.0.0.1", "-p", &port, "-s", SECRET, "-t", "15", "-r", &again.to_string()];
             Command::new("eapol_test").arg("-c").arg(config).args(args).output().unwrap()
         };
         let output = tokio::task::spawn_blocking(move || run(&config)).await.unwrap();
@@ -547,4 +552,21 @@ async fn more_conversations_than_fit_end_the_oldest_and_leave_nothing_behind() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     panic!("conversations are left: {:?}", open().await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_is_resumed_without_the_password_only_where_the_site_allows_it() {
+    for (resume, resumed) in [("resume = \"1h\"\n", true), ("", false)] {
+        let world =
+            World::with(&["eap-ttls-pap"], "[\"password\"]", "[]", |site, _| site.replacen("idle = ", &format!("{resume}idle = "), 1))
+                .await;
+        for (round, tls13) in [(0, false), (1, true)] {
+            let (accepted, said) = world.peer_again(&world.lines("eap-ttls-pap", PASSWORD, tls13), 1).await;
+            let trace = world.newest_of(2 * round + 2).await;
+            let steps = trace["steps"].to_string();
+            assert!(accepted && said.contains("MPPE keys OK: 2  mismatch: 0"), "{tls13}: {steps}\n{said}");
+            assert_eq!(steps.contains("resumes it"), resumed, "{tls13}: {trace:#}");
+            assert_eq!((trace["person"].as_str(), steps.contains("the rule `everybody`")), (Some("roster:odile"), true), "{trace:#}");
+        }
+    }
 }

@@ -120,6 +120,24 @@ impl Login {
         }
     }
 
+    /// A session is resumed: the password was checked when it was made. Factors and rules apply as ever.
+    fn by_session(&mut self, source: SourceRef, of: &str, person: Box<Candidate>, now: Moment) -> State {
+        let line = self.source_line(source);
+        match FirstProved::by_session(source, of, &person.person) {
+            Some(first) => {
+                let said = format!("{} was accepted when the session was made, and resumes it", person.key);
+                self.step(Hop::First, "session", Tone::Good, now, said, line);
+                let code = self.no_code();
+                self.second(person, first, code, now)
+            }
+            None => {
+                let said = format!("the session belongs to {of}, and the name now leads to {}", person.key);
+                self.step(Hop::First, "session", Tone::Bad, now, said, line);
+                self.refuse(Cause::EapForeign, now)
+            }
+        }
+    }
+
     pub(super) fn source_line(&self, source: SourceRef) -> Option<u32> {
         match source {
             SourceRef::Directory(index) => self.site.directories.get(index).map(|directory| directory.line),
@@ -133,6 +151,10 @@ impl Login {
             (Credential::Proof { .. }, SourceRef::Upstream(_)) => self.pass_on(source, at, person, now),
             (Credential::Proof { .. }, _) => self.compare_proof(source, person, now),
             (Credential::Certificate, _) => self.by_certificate(source, person, now),
+            (Credential::Resumed(of), _) => {
+                let of = of.clone();
+                self.by_session(source, &of, person, now)
+            }
             _ => self.read_password(source, at, person, now),
         }
     }

@@ -66,6 +66,11 @@ impl FirstProved {
         (!certificate.of_device).then_some(FirstProved { source })
     }
 
+    /// Only where a session is resumed in which the same person was accepted before.
+    pub(super) fn by_session(source: SourceRef, of: &str, person: &Found) -> Option<Self> {
+        (of == person.key).then_some(FirstProved { source })
+    }
+
     /// Only where the site says that the chain's gateways check passwords themselves.
     pub(super) fn by_gateway(source: SourceRef, chain: &Chain) -> Option<Self> {
         chain.code_only.then_some(FirstProved { source })

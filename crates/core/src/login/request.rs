@@ -28,6 +28,8 @@ pub enum Credential {
     Unreadable(Method, String),
     /// The certificate that the conversation has yielded, and nothing else.
     Certificate,
+    /// A TLS session in which this person was accepted before, by the person's key.
+    Resumed(String),
     /// The conversation that should have yielded one has failed: why, and what was seen.
     Failed(Cause, String),
     /// Several, which the RFCs forbid; their names.
@@ -65,7 +67,12 @@ impl Credential {
             Credential::Text(_) => Some(Method::Pap),
             Credential::Proof { proof, .. } => Some(proof.method()),
             Credential::Unreadable(method, _) => Some(*method),
-            Credential::Other(_) | Credential::Several(_) | Credential::Certificate | Credential::Failed(..) | Credential::None => None,
+            Credential::Other(_)
+            | Credential::Several(_)
+            | Credential::Certificate
+            | Credential::Resumed(_)
+            | Credential::Failed(..)
+            | Credential::None => None,
         }
     }
 
@@ -74,7 +81,7 @@ impl Credential {
         match self {
             Credential::Other(name) => name,
             Credential::Several(_) => "several",
-            Credential::Certificate | Credential::Failed(..) => "eap",
+            Credential::Certificate | Credential::Resumed(_) | Credential::Failed(..) => "eap",
             Credential::None => "none",
             known => known.known_method().map_or("none", Method::name),
         }

@@ -19,6 +19,7 @@ pub(super) fn read_eap(section: &Section<'_, '_, '_>) -> Eap {
         fragment: section.number("fragment", 200..=1_400).map_or(usual.fragment, |number| number.value as usize),
         conversations: section.number("conversations", 16..=100_000).map_or(usual.conversations, |number| number.value as usize),
         idle: section.duration("idle", SECOND * 10..=SECOND * 600).map_or(usual.idle, |time| time.value),
+        resume: section.duration("resume", SECOND * 60..=SECOND * 86_400).map(|time| time.value),
         line: section.line(),
     };
     section.finish();
