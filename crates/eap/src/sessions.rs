@@ -64,6 +64,11 @@ impl Sessions {
         if kept.by_key.insert(key.clone(), session).is_none() {
             kept.order.push_back(key);
         }
+        if kept.order.len() > self.most * 2 {
+            // Tickets that were used leave their keys behind.
+            let Kept { by_key, order } = &mut *kept;
+            order.retain(|key| by_key.contains_key(key));
+        }
         while kept.by_key.len() > self.most {
             let Some(oldest) = kept.order.pop_front() else { break };
             kept.by_key.remove(&oldest);
@@ -77,7 +82,6 @@ impl Sessions {
         let found = (session.until > now).then(|| (session.secret.to_vec(), session.of.clone()));
         if once || found.is_none() {
             kept.by_key.remove(key);
-            kept.order.retain(|own| own != key);
         }
         found
     }

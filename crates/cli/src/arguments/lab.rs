@@ -118,6 +118,9 @@ pub(crate) enum Lab {
         /// Measure this many concurrent approvals, with simulated handsets and gateways that retransmit every two seconds
         #[arg(long, conflicts_with = "slapd", value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1..=20_000))]
         approvals: Option<u64>,
+        /// Measure EAP-TTLS logins, full and resumed, compared with bare TLS handshakes
+        #[arg(long, conflicts_with_all = ["slapd", "approvals", "traces"])]
+        eap: bool,
         /// Measure API queries over this many generated traces, one per filter
         #[arg(long, conflicts_with_all = ["slapd", "approvals"], value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1_000..=10_000_000))]
         traces: Option<u64>,

@@ -58,6 +58,9 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
         Lab::Load { approvals: Some(count), answer_after, no_sync, .. } => {
             load::run_with_approvals(count as usize, Duration::from_secs(answer_after), no_sync, global).await
         }
+        Lab::Load { seconds, parallel, rounds, no_sync, eap: true, .. } => {
+            load::run_with_eap(seconds, parallel as usize, rounds, no_sync, global).await
+        }
         Lab::Load { traces: Some(count), people, .. } => load::run_with_traces(count, people, global).await,
         Lab::Load { seconds, rounds, no_sync, slapd: true, hashed, .. } => {
             load::run_with_slapd(seconds, rounds, no_sync, hashed, global).await

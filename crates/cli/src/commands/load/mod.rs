@@ -5,10 +5,12 @@
 //! directory.
 
 mod approvals;
+mod eap;
 mod slapd;
 mod traces;
 
 pub(super) use approvals::run as run_with_approvals;
+pub(super) use eap::run as run_with_eap;
 pub(super) use slapd::run as run_with_slapd;
 pub(super) use traces::run as run_with_traces;
 
