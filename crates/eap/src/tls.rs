@@ -131,7 +131,11 @@ fn certificate(why: &CertificateError) -> Failed {
         CertificateError::InvalidPurpose | CertificateError::InvalidPurposeContext { .. } => Cause::CertificatePurpose,
         _ => Cause::CertificateUntrusted,
     };
-    Failed::new(cause, format!("the peer's certificate was refused: {}", Error::InvalidCertificate(why.clone())))
+    let said = match why {
+        CertificateError::Other(own) => own.to_string(),
+        _ => Error::InvalidCertificate(why.clone()).to_string(),
+    };
+    Failed::new(cause, format!("the peer's certificate was refused: {said}"))
 }
 
 /// What an alert of the peer means, and what would help.

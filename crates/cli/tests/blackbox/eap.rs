@@ -83,6 +83,7 @@ impl World {
             .replace("SECOND", second);
         let site = change(site, &service.data);
         service.seal("gateway/slipway", SECRET).await;
+        service.seal("upstream/old", SECRET).await;
         let (status, body) = service.apply(&site).await;
         assert_eq!(status, 201, "{body:#}");
         let people = PEOPLE.lines().next().unwrap();
@@ -569,4 +570,70 @@ async fn a_session_is_resumed_without_the_password_only_where_the_site_allows_it
             assert_eq!((trace["person"].as_str(), steps.contains("the rule `everybody`")), (Some("roster:odile"), true), "{trace:#}");
         }
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_renewed_certificate_is_taken_over_without_a_restart() {
+    let world = World::start(&["eap-ttls-pap"], "[\"password\"]", "[]").await;
+    let renewed = LabIssuer::new("Northmoor devices, renewed").unwrap();
+    let (certificate, key) = renewed.server_pem(&[SERVER]).unwrap();
+    std::fs::write(world.service.data.join("eap-key.pem"), key).unwrap();
+    std::fs::write(world.service.data.join("eap.pem"), certificate).unwrap();
+    std::fs::write(world.path("ca.pem"), renewed.pem()).unwrap();
+    assert!(world.service.log_has("the certificate for EAP has changed"), "{}", world.service.log());
+    let (accepted, said) = world.peer(&world.lines("eap-ttls-pap", PASSWORD, true)).await;
+    assert!(accepted, "{said}");
+    std::fs::write(world.service.data.join("eap.pem"), "no certificate").unwrap();
+    assert!(world.service.log_has("the one before stays in use"), "{}", world.service.log());
+    let (accepted, said) = world.peer(&world.lines("eap-ttls-pap", PASSWORD, true)).await;
+    assert!(accepted, "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_chain_forwards_eap_beside_another_that_carries_it_out() {
+    let world = World::with(&["eap-gtc"], "[\"password\"]", "[]", |site, _| {
+        let (before, after) = site.split_once("[[chains]]").unwrap();
+        let upstream = "[[upstreams]]\nname = \"old\"\nservers = [\"127.0.0.1:1\"]\nsecret = \"upstream/old\"\n\
+                        patience = { wait = \"100ms\", tries = 1 }\n\n";
+        let forwards = "[[chains]]\nname = \"forwarded\"\ngateways = [\"slipway\"]\nrealms = [\"elsewhere.example\"]\nidentity = \"elsewhere\"\nmethods = [\"eap\"]\n\
+                        first = [\"old\"]\nsecond = []\n\n";
+        let rule = "\n[[identity]]\nname = \"elsewhere\"\nstrip_suffix = [\"@elsewhere.example\"]\n\n[[rules]]\nname = \"forwarded\"\nchain = \"forwarded\"\ngrant = \"mesh\"\n";
+        format!("{before}{upstream}{forwards}[[chains]]{after}{rule}")
+    })
+    .await;
+    let here = send(&world, &eap::response(1, eap::IDENTITY, PERSON.as_bytes()), None).await;
+    assert_eq!(of(&here, AttributeType::EapMessage)[4], eap::GTC, "carried out here");
+    let mut request = Message::new(Code::AccessRequest);
+    request.push(AttributeType::UserName, b"odile@elsewhere.example");
+    request.push(AttributeType::EapMessage, &eap::response(1, eap::IDENTITY, b"odile@elsewhere.example"));
+    let request = Request { message: request, password: None, signed: true, replies: IntegrityPolicy::Required };
+    let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), ([127, 0, 0, 1], world.port).into()).await.unwrap();
+    let patience = Patience { wait: Duration::from_secs(5), tries: 1 };
+    asker.ask(&request, &SharedSecret::new(SECRET.as_bytes()), patience).await.unwrap();
+    let trace = world.service.trace_from(asker.local().unwrap()).await;
+    assert_eq!((trace["chain"].as_str(), trace["method"].as_str()), (Some("forwarded"), Some("eap")), "{trace:#}");
+    assert!(trace["steps"].to_string().contains("forwarded to old unchanged"), "{trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn this_machine_can_be_gateway_and_device_from_the_command_line() {
+    let world = World::start(&["eap-ttls-gtc"], "[\"password\"]", "[\"totp\"]").await;
+    let file = |name: &str, text: &str| {
+        std::fs::write(world.path(name), text).unwrap();
+        world.path(name).display().to_string()
+    };
+    let (secret, password, answer) = (file("secret", SECRET), file("password", PASSWORD), code(0));
+    let (to, trust) = (format!("127.0.0.1:{}", world.port), world.path("ca.pem").display().to_string());
+    let base = ["login", PERSON, "--via", "slipway", "--method", "eap-ttls-gtc", "--from", "127.0.0.1", "--to", to.as_str()];
+    let files =
+        ["--secret-file", secret.as_str(), "--password-file", password.as_str(), "--answer", answer.as_str(), "--outer", "anonymous"];
+    let trusted = ["--trust", trust.as_str(), "--server-name", SERVER];
+    let output = world.service.cli(&[&base[..], &files, &trusted].concat());
+    let said = format!("{}{}", text(&output.stdout), text(&output.stderr));
+    assert!(output.status.success() && said.contains("Access-Accept"), "{said}");
+    let output = world.service.cli(&[&base[..], &files, &["--trust", trust.as_str(), "--server-name", "elsewhere.example"]].concat());
+    let said = text(&output.stdout);
+    assert!(!output.status.success() && said.contains("the peer ended the login"), "{said}");
+    let output = world.service.cli(&[&base[..], &files].concat());
+    assert!(text(&output.stderr).contains("--trust"), "{}", text(&output.stderr));
 }

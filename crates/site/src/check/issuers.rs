@@ -1,7 +1,8 @@
 //! Certificates of people: chains that need them, issuers that nobody uses, and revocation that nobody can find out.
 
 use super::super::section::{At, Notes};
-use super::super::{Chain, Issuer, Method, WhenUnknown};
+use super::super::{Chain, Eap, Issuer, Method, WhenUnknown};
+use super::{EXPIRY_WARNED, Known};
 use bivector_wire::eap::Proves;
 
 pub(crate) fn issuers(chains: &[Chain], issuers: &[(At<String>, Issuer)], notes: &Notes<'_>) {
@@ -38,6 +39,32 @@ pub(crate) fn issuers(chains: &[Chain], issuers: &[(At<String>, Issuer)], notes:
         if certificate.is_none() && !chain.issuers.is_empty() && !tunnel {
             let message = format!("`issuers` of the chain `{}` does nothing: none of its methods can carry a certificate", chain.name);
             notes.error("contradiction", at(), message, "add an EAP method with a tunnel, or remove `issuers`");
+        }
+    }
+}
+
+/// Certificates of EAP that end soon: the service's own, and those of trusted issuers.
+pub(crate) fn expiry(eap: &Eap, issuers: &[(At<String>, Issuer)], known: &Known, notes: &Notes<'_>) {
+    let soon = |file: &str| known.certificates.get(file).copied().filter(|days| *days < EXPIRY_WARNED);
+    let when = |days: i64| if days < 0 { format!("expired {} days ago", -days) } else { format!("expires in {days} days") };
+    if let Some((file, days)) = eap.certificate.as_ref().and_then(|own| Some((&own.certificate, soon(&own.certificate)?))) {
+        let message = format!("the certificate for EAP in `{file}` {}", when(days));
+        notes.warn(
+            "certificate-ends",
+            notes.lines.start_of(eap.line.max(1)),
+            message,
+            "write the new certificate and key to the same files; they are taken over",
+        );
+    }
+    for (name, issuer) in issuers {
+        if let Some(days) = soon(&issuer.trust) {
+            let message = format!("a certificate in `{}` (trusted by `{}`) {}", issuer.trust, issuer.name, when(days));
+            notes.warn(
+                "certificate-ends",
+                name.span.clone(),
+                message,
+                "add the issuer's new certificate to that file, and apply the site again",
+            );
         }
     }
 }

@@ -74,6 +74,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     };
     check::uses(&joined, &whole.eap, &parts, notes);
     check::issuers(&joined, &issuers, notes);
+    check::expiry(&whole.eap, &issuers, known, notes);
     let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
     check::people(&joined, &directories, &names, known, notes);
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();
