@@ -217,7 +217,8 @@ fn parse_list(bytes: &[u8]) -> Result<CertificateRevocationListDer<'static>, Str
 
 async fn fetch(address: &str) -> Result<CertificateRevocationListDer<'static>, String> {
     let load = async {
-        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().build().map_err(|error| error.to_string())?;
+        let client =
+            reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().build().map_err(|error| error.to_string())?;
         let response = client.get(address).send().await.map_err(|error| error.without_url().to_string())?;
         if !response.status().is_success() {
             return Err(format!("the answer is {}", response.status()));

@@ -86,6 +86,8 @@ pub struct Facts {
     pub first_token_left: bool,
     /// Days until the service's own certificate ends.
     pub own_certificate_days: Option<i64>,
+    /// Issuers of people's certificates, each with why a revocation list of it could not be read.
+    pub revocation: Vec<(String, Option<String>)>,
     /// Days until certificates in trust files end, by file.
     pub trust_days: Vec<(String, i64)>,
     /// Gateways whose shared secret is short, with its length in bytes.
@@ -278,6 +280,11 @@ fn files(facts: &Facts, advice: &mut Vec<Advice>) {
 }
 
 fn certificates(facts: &Facts, advice: &mut Vec<Advice>) {
+    for (issuer, why) in facts.revocation.iter().filter_map(|(issuer, why)| Some((issuer, why.as_ref()?))) {
+        let said = format!("a revocation list of `{issuer}` could not be read: {why}");
+        let remedy = "check the file or address under `revocation` of the issuer; it is read again at the next `refresh`";
+        advice.push(advise(Topic::Certificates, Tone::Warn, said, remedy));
+    }
     let own = facts.own_certificate_days.map(|days| ("the service's own certificate".to_owned(), days));
     let trust = facts.trust_days.iter().map(|(file, days)| (format!("a certificate in `{file}`"), *days));
     for (what, days) in own.into_iter().chain(trust) {
@@ -550,6 +557,12 @@ mod tests {
             (Facts { waits_for_disk: false, ..sound() }, Topic::Files, Tone::Warn, "power cut"),
             (Facts { own_certificate_days: Some(-2), ..sound() }, Topic::Certificates, Tone::Bad, "ended 2 days ago"),
             (Facts { trust_days: vec![("tidehall-ca.pem".into(), 9)], ..sound() }, Topic::Certificates, Tone::Warn, "ends in 9 days"),
+            (
+                Facts { revocation: vec![("badges".into(), Some("badges.crl: no such file".into()))], ..sound() },
+                Topic::Certificates,
+                Tone::Warn,
+                "a revocation list of `badges` could not be read",
+            ),
             (Facts { descriptors: 1024, connections: (512, 0), ..sound() }, Topic::Descriptors, Tone::Warn, "1024 files"),
             (Facts { connections: (100, 90), ..sound() }, Topic::Limits, Tone::Warn, "90 of 100"),
             (Facts { drifts: vec![-3; 6], ..sound() }, Topic::Clock, Tone::Warn, "this machine's clock"),

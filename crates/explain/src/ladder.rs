@@ -50,6 +50,8 @@ pub enum Layer {
     Grant,
     /// The authentication method.
     Method,
+    /// Certificates of EAP: the service's own, and whether those of people can be checked.
+    Certificate,
     /// The gateway's shared secret.
     Secret,
     /// The address that the gateway sends from.
@@ -81,6 +83,7 @@ impl Layer {
         Layer::Rule,
         Layer::Grant,
         Layer::Method,
+        Layer::Certificate,
         Layer::Secret,
         Layer::Sender,
         Layer::Door,
@@ -108,6 +111,7 @@ impl Layer {
             Layer::Rule => "rule",
             Layer::Grant => "grant",
             Layer::Method => "method",
+            Layer::Certificate => "certificate",
             Layer::Secret => "secret",
             Layer::Sender => "sender",
             Layer::Door => "door",

@@ -43,6 +43,8 @@ pub async fn review(
     });
     let (open, most) = connections.figures();
     let clock_synchronised = clock_synchronised().await;
+    let health = live.iter().flat_map(|live| live.eap.issuers()).map(|issuer| issuer.health());
+    let revocation = health.map(|issuer| (issuer.name, issuer.missing)).collect();
     let facts = Facts {
         operators: exposure.operators,
         phones: exposure.phones,
@@ -53,6 +55,7 @@ pub async fn review(
         key_beside_records: exposure.key_beside_records,
         first_token_left: shared.data.join(TOKEN_FILE).exists(),
         own_certificate_days: exposure.tls.as_deref().and_then(bivector_engine::sources::days_of),
+        revocation,
         trust_days: known.certificates.into_iter().collect(),
         short_secrets: short.collect(),
         owners: operators.all().iter().filter(|operator| operator.role == Role::Own).count(),

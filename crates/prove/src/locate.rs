@@ -8,6 +8,7 @@ use bivector_engine::driver::{check, find};
 use bivector_engine::live::{DOUBTED, LiveSite};
 use bivector_engine::push::{PushLook, look};
 use bivector_engine::shared::Shared;
+use bivector_engine::sources::certificate_days;
 use bivector_engine::sources::probe::probe;
 use bivector_explain::ladder::{Ladder, Layer, judge_doors, judge_rules, judge_waits};
 use bivector_explain::probe::{Line, Piece, Seen};
@@ -15,7 +16,7 @@ use bivector_model::Cause;
 use bivector_model::device::Device;
 use bivector_model::trace::{Outcome, Tone};
 use bivector_site::matrix::{self, Skill};
-use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, Wake, WhenNotEnrolled};
+use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, Wake, WhenNotEnrolled, WhenUnknown};
 use bivector_store::clock;
 use bivector_store::records::{RecordsError, TraceFilter};
 use bivector_wire::Secret;
@@ -119,7 +120,8 @@ impl Climb<'_> {
             && self.couriers(&person).await
             && self.code_upstream().await
             && self.rule(&person)
-            && self.method(source);
+            && self.method(source)
+            && self.certificates();
         if !goes_on || !self.secret().await? || !self.sender().await? {
             return Ok(());
         }
@@ -466,6 +468,39 @@ impl Climb<'_> {
             Ok(_) => Seen::good(format!("{} is accepted", method.name())),
         };
         self.rung(Layer::Method, &chain.name, seen, line)
+    }
+
+    /// What EAP needs beside the method: a certificate that devices can accept, and lists that say which of people's are revoked.
+    fn certificates(&mut self) -> bool {
+        let Some(eap) = self.sought.method.eap().filter(|method| method.has_tunnel()) else { return true };
+        let files = self.live.site.eap.certificate.as_ref();
+        let (file, line) = (files.map_or("none", |files| files.certificate.as_str()), Some(self.live.site.eap.line));
+        let days = certificate_days(&self.shared.data).get(file).copied();
+        let seen = match (files, days) {
+            (None, _) => Seen::bad(Cause::TlsFailed, format!("`{}` needs a server certificate, and none is set", eap.name())),
+            (_, Some(days)) if days < 0 => {
+                Seen::bad(Cause::TlsAlert, format!("the server certificate expired {} days ago; devices refuse it", -days))
+            }
+            (_, Some(days)) => Seen::good(format!("the server certificate lasts another {days} days; devices must trust its issuer")),
+            (_, None) => Seen::note("the server certificate is in use; its end could not be read"),
+        };
+        if !self.rung(Layer::Certificate, file, seen, line) {
+            return false;
+        }
+        let own: Vec<String> =
+            self.chain.issuers.iter().filter_map(|index| self.live.site.issuers.get(*index)).map(|one| one.name.clone()).collect();
+        let health: Vec<_> =
+            self.live.eap.issuers().iter().map(|issuer| issuer.health()).filter(|issuer| own.contains(&issuer.name)).collect();
+        health.into_iter().all(|issuer| {
+            let strict = self.live.site.issuers.iter().any(|one| one.name == issuer.name && one.when_unknown == WhenUnknown::Refuse);
+            let seen = match issuer.missing {
+                None if issuer.lists == 0 => Seen::note("no revocation list is set"),
+                None => Seen::good(format!("revocation lists in use: {}", issuer.lists)),
+                Some(why) if strict && issuer.lists == 0 => Seen::bad(Cause::CertificateRevocationUnknown, why),
+                Some(why) => Seen::note(&why),
+            };
+            self.rung(Layer::Certificate, &issuer.name, seen, None)
+        })
     }
 
     /// Whether the newest packets of the gateway proved themselves.
