@@ -15,7 +15,7 @@ use bivector_store::metrics;
 use bivector_store::seal::random;
 use bivector_wire::eap::{self, EapMethod, IDENTITY};
 use bivector_wire::{
-    AttributeType, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, MsChapProof, Packet, Secret, push_attribute, push_vendor,
+    AttributeType, ChapProof, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, MsChapProof, Packet, push_attribute, push_vendor,
 };
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -519,7 +519,9 @@ impl Open {
     /// The last packet, with the key of a success.
     fn last(&self) -> EapAnswer {
         let ended = self.conversation.end();
-        EapAnswer { packet: ended.packet, msk: ended.msk.map(|key: Secret<Vec<u8>>| key), key_name: None }
+        // Whether it is wanted is said by any packet of the conversation; the last one is at hand.
+        let key_name = ended.session_id.filter(|_| self.request.context.wants_key_name());
+        EapAnswer { packet: ended.packet, msk: ended.msk, key_name }
     }
 
     /// Why the name inside the tunnel may not be used with the outer identity, if so.

@@ -107,6 +107,8 @@ pub struct Ended {
     pub packet: Vec<u8>,
     /// The key that both sides share now, after a success with a method that has one.
     pub msk: Option<Msk>,
+    /// The name of that key, after a success with a method in a tunnel.
+    pub session_id: Option<Vec<u8>>,
 }
 
 #[derive(Debug)]
@@ -369,13 +371,17 @@ impl Conversation {
     /// The last packet. An accept gives the keys.
     pub fn end(&self) -> Ended {
         if !self.accepted {
-            return Ended { packet: eap::failure(self.identifier), msk: None };
+            return Ended { packet: eap::failure(self.identifier), msk: None, session_id: None };
         }
         let msk = match &self.running {
             Running::Basic(basic) => basic.msk(),
             Running::Tunneled(tunneled) => tunneled.msk(),
         };
-        Ended { packet: eap::success(self.identifier), msk }
+        let session_id = match &self.running {
+            Running::Basic(_) => None,
+            Running::Tunneled(tunneled) => tunneled.session_id(),
+        };
+        Ended { packet: eap::success(self.identifier), msk, session_id }
     }
 
     fn note(&mut self, at: Moment, tone: Tone, said: String) {

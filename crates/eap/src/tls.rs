@@ -80,6 +80,11 @@ impl Tunnel {
         Some(Secret::new(key))
     }
 
+    /// The Method-Id of TLS 1.3 (RFC 9190 section 2.3).
+    pub(crate) fn method_id(&self, kind: u8) -> Option<Vec<u8>> {
+        self.is_tls13().then(|| self.export(b"EXPORTER_EAP_TLS_Method-Id", Some(&[kind]), 64)).flatten()
+    }
+
     pub(crate) fn key_material(&self, kind: u8, length: usize) -> Option<Vec<u8>> {
         let label: &[u8] = match (self.is_tls13(), kind) {
             (true, _) => b"EXPORTER_EAP_TLS_Key_Material",

@@ -31,6 +31,8 @@ pub(crate) struct Tunneled {
     waiting: Vec<u8>,
     notes: Vec<(Tone, String)>,
     sessions: Option<Arc<OwnSessions>>,
+    /// The random values of both sides' hellos.
+    randoms: Vec<u8>,
     /// Whether the last packet holds nothing but what waited.
     flushes: bool,
 }
@@ -121,6 +123,7 @@ impl Tunneled {
             waiting: Vec::new(),
             notes: Vec::new(),
             sessions,
+            randoms: Vec::new(),
             flushes: false,
         })
     }
@@ -210,6 +213,10 @@ impl Tunneled {
             self.notes.push((Tone::Good, format!("from the peer: {}, {}", named(bytes), size(bytes.len(), fragments))));
         }
         let flight = self.tunnel.receive(bytes);
+        if self.randoms.is_empty() {
+            self.randoms.extend(hello_random(bytes, 1));
+            self.randoms.extend(hello_random(&flight.out, 2));
+        }
         if let Some(error) = &flight.failed {
             let failed = old_version(bytes).unwrap_or_else(|| failed(error));
             return match flight.out.is_empty() {
@@ -367,6 +374,12 @@ impl Tunneled {
         }
     }
 
+    /// The Session-Id, which names the key (RFC 5247 section 1.4, RFC 5216 section 2.3, RFC 9427 section 2.1).
+    pub(crate) fn session_id(&self) -> Option<Vec<u8>> {
+        let id = self.tunnel.method_id(self.kind).unwrap_or_else(|| self.randoms.clone());
+        (id.len() == 64).then(|| [&[self.kind], id.as_slice()].concat())
+    }
+
     fn send_inside(&mut self, clear: &[u8]) -> Vec<u8> {
         let mut bytes = std::mem::take(&mut self.waiting);
         bytes.extend(self.tunnel.send(clear));
@@ -403,6 +416,14 @@ fn old_version(bytes: &[u8]) -> Option<Failed> {
         _ => "TLS 1.1",
     };
     Some(Failed::new(Cause::TlsVersion, format!("the peer offers {version} at most; TLS 1.2 is the oldest version that is accepted")))
+}
+
+/// The random value of a ClientHello (1) or ServerHello (2) at the beginning of a flight (RFC 5246 section 7.4.1).
+fn hello_random(flight: &[u8], kind: u8) -> Vec<u8> {
+    match flight {
+        [22, _, _, _, _, own, _, _, _, _, _, rest @ ..] if *own == kind => rest.get(..32).unwrap_or_default().to_vec(),
+        _ => Vec::new(),
+    }
 }
 
 /// When something came that was not expected.

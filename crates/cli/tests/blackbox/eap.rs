@@ -106,7 +106,7 @@ impl World {
         std::fs::write(&config, format!("network={{\n key_mgmt=WPA-EAP\n {}\n}}\n", lines.join("\n "))).unwrap();
         let port = self.port.to_string();
         let run = move |config: &Path| {
-            let args = ["-a", "127.0.0.1", "-p", &port, "-s", SECRET, "-t", "15", "-r", &again.to_string()];
+            let args = ["-a", "127.0.0.1", "-p", &port, "-s", SECRET, "-t", "15", "-r", &again.to_string(), "-N", "102:x:00"];
             Command::new("eapol_test").arg("-c").arg(config).args(args).output().unwrap()
         };
         let output = tokio::task::spawn_blocking(move || run(&config)).await.unwrap();
@@ -636,4 +636,19 @@ async fn this_machine_can_be_gateway_and_device_from_the_command_line() {
     assert!(!output.status.success() && said.contains("the peer ended the login"), "{said}");
     let output = world.service.cli(&[&base[..], &files].concat());
     assert!(text(&output.stderr).contains("--trust"), "{}", text(&output.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_gateway_gets_the_name_of_the_key_that_the_peer_computes_too() {
+    let world = World::start(&["eap-ttls-pap", "eap-peap-mschapv2"], "[\"password\"]", "[]").await;
+    for method in ["eap-ttls-pap", "eap-peap-mschapv2"] {
+        for tls13 in [false, true] {
+            let (accepted, said) = world.peer(&world.lines(method, PASSWORD, tls13)).await;
+            let own = said.lines().find_map(|line| line.split_once("Session-Id - hexdump(len=65): ")).map(|(_, id)| id.replace(' ', ""));
+            let got = said.split("Attribute 102 (EAP-Key-Name) length=67").nth(1).and_then(|rest| rest.split_once("Value: "));
+            let got = got.and_then(|(_, value)| value.split_whitespace().next()).map(str::to_owned);
+            assert!(accepted && own.is_some(), "{method} {tls13}: {said}");
+            assert_eq!(own, got, "{method} {tls13}: {said}");
+        }
+    }
 }

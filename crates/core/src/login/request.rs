@@ -210,6 +210,11 @@ pub struct Context {
 }
 
 impl Context {
+    /// Whether the gateway asks for the name of the key that EAP yields (RFC 7268 section 2.2).
+    pub fn wants_key_name(&self) -> bool {
+        self.first(AttributeType::EapKeyName).is_some()
+    }
+
     /// The address of the person's own program, where the gateway tells it.
     pub fn caller(&self) -> Option<IpAddr> {
         self.station.as_ref()?.parse().ok()
