@@ -7,6 +7,7 @@ use super::learned::Learned;
 use super::path::{How, Way};
 use super::{Hop, HopKind, PathBudget, micros};
 use bivector_site::{Chain, Directory, FactorKind, GroupSource, Site, SourceRef};
+use bivector_wire::eap::{self, EapMethod, Inner};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -16,6 +17,8 @@ const ASKED: Takes = Takes { least_us: 300, usual_us: 4_000, worst_us: 0 };
 const UPSTREAM: Takes = Takes { least_us: 1_000, usual_us: 30_000, worst_us: 0 };
 /// Assumed of the receiver of codes: the call that hands it over.
 const HANDED_OVER: Takes = Takes { least_us: 20_000, usual_us: 400_000, worst_us: 0 };
+/// Assumed of one round trip between a person's device and the service.
+const TRIP: Takes = Takes { least_us: 1_000, usual_us: 40_000, worst_us: 300_000 };
 /// A code that is marked as used, durably.
 const MARKED: Takes = Takes { least_us: 100, usual_us: 1_000, worst_us: 50_000 };
 /// Checking a kept password: one slow hash.
@@ -140,7 +143,10 @@ impl Takes {
 /// The stages and hops of one way.
 pub(super) fn path(site: &Site, way: &Way, learned: &Learned) -> PathBudget {
     let (chain, gateway) = (&site.chains[way.chain], &site.gateways[way.gateway]);
-    let rounds = rounds(site, chain, way.how, learned);
+    let mut rounds = rounds(site, chain, way.how, learned);
+    if let (Some(first), Some(method)) = (rounds.first_mut(), way.method.eap()) {
+        first.before = Some(conversation(method));
+    }
     let whole = rounds.iter().fold(Takes::default(), |all, round| {
         let gap = round.before.as_ref().map_or(Takes::default(), |gap| Takes { worst_us: gap.most_us, ..gap.takes });
         all.and(gap).and(round.takes)
@@ -182,6 +188,30 @@ pub(super) fn path(site: &Site, way: &Way, learned: &Learned) -> PathBudget {
         usual_us: whole.usual_us,
         worst_us: whole.worst_us,
     }
+}
+
+/// Round trips between the person's device and the service before the credential arrives, and after it until the end. Each takes as long
+/// as the network between them, which nothing here knows; certificates of usual length in packets of usual size.
+fn round_trips(method: EapMethod) -> u64 {
+    match (method.outer(), method.inner()) {
+        (eap::MS_CHAP_V2, _) => 2,
+        (eap::GTC | eap::MD5, _) => 1,
+        (eap::TLS, _) => 5,
+        (eap::TTLS, Inner::Eap(eap::MS_CHAP_V2)) => 6,
+        (eap::TTLS, Inner::Eap(_)) => 5,
+        (eap::TTLS, _) => 4,
+        (_, Inner::Eap(eap::MS_CHAP_V2)) => 8,
+        _ => 7,
+    }
+}
+
+/// What EAP does before the login is decided.
+fn conversation(method: EapMethod) -> Gap {
+    let trips = round_trips(method);
+    let each = |took_us: u64| trips * took_us;
+    let takes = Takes { least_us: each(TRIP.least_us), usual_us: each(TRIP.usual_us), worst_us: each(TRIP.worst_us) };
+    let name = format!("EAP conversation, {trips} {}", if trips == 1 { "round trip" } else { "round trips" });
+    Gap { name, takes, most_us: takes.worst_us, basis: Basis::Assumed, setting: None }
 }
 
 fn rounds(site: &Site, chain: &Chain, how: How, learned: &Learned) -> Vec<Round> {

@@ -293,3 +293,23 @@ fn the_check_of_a_site_file_warns_of_waits_that_do_not_fit_at_the_line_that_says
     assert!(found.message.contains("gives up after 2 s") && !found.remedy.is_empty(), "{found:?}");
     assert!(Site::read(&text, &Known::default()).1.iter().all(|finding| finding.code != "waits-do-not-nest"), "only where it is asked");
 }
+
+#[test]
+fn the_round_trips_of_eap_count_towards_the_clients_patience_and_not_the_gateways() {
+    let with = |method: &str| {
+        let eap = "[doors.eap]\ncertificate = \"eap.pem\"\nkey = \"eap-key.pem\"\n\n[doors.radius]";
+        let site = site(&[("methods = [\"pap\"]", "methods = [\"pap\", \"eap-ttls-pap\"]"), ("[doors.radius]", eap)]);
+        of(&site, "staff")
+            .paths
+            .into_iter()
+            .find(|path| path.gateway == "breakwater" && path.way == "totp" && path.method == method)
+            .unwrap()
+    };
+    let (plain, inside) = (with("pap"), with("eap-ttls-pap"));
+    assert_eq!(plain.rounds[0].before, None);
+    let gap = inside.rounds[0].before.as_ref().unwrap();
+    assert_eq!((gap.name.as_str(), inside.usual_us), ("EAP conversation, 4 round trips", plain.usual_us + gap.takes.usual_us));
+    let behind = |path: &PathBudget, kind| path.hops.iter().find(|hop| hop.kind == kind).map(|hop| hop.worst_us);
+    assert_eq!(behind(&plain, HopKind::Gateway), behind(&inside, HopKind::Gateway), "the gateway waits for each packet anew");
+    assert!(behind(&plain, HopKind::Client) < behind(&inside, HopKind::Client));
+}
