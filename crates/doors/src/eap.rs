@@ -88,7 +88,9 @@ impl Open {
     }
 
     /// Takes up the packet that goes on with the conversation.
-    fn hear(&mut self, request: Request, now: Moment) {
+    fn hear(&mut self, mut request: Request, now: Moment) {
+        // The trace begins with the first packet.
+        request.context.length = self.request.context.length;
         self.request = request;
         self.heard = now;
     }
@@ -156,7 +158,7 @@ impl Conversations {
     /// Gives a conversation back, or keeps a new one. Beyond `most`, those that have been silent longest are given to the caller: first
     /// those of a gateway that has more than half of all, so that one gateway's strangers end nobody else's conversations.
     #[must_use]
-    pub(super) fn keep(&self, one: Box<Open>, most: usize) -> Vec<Box<Open>> {
+    pub(super) fn keep(&self, one: Box<Open>, most: usize) -> Vec<Open> {
         let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         open.insert(one.state, Slot::Idle(one));
         let mut ended = Vec::new();
@@ -172,7 +174,7 @@ impl Conversations {
             });
             let Some((_, oldest)) = idle.min_by_key(|(heard, _)| *heard) else { break };
             if let Some(Slot::Idle(one)) = open.remove(&oldest) {
-                ended.push(one);
+                ended.push(*one);
             }
         }
         ended
@@ -184,14 +186,14 @@ impl Conversations {
     }
 
     /// Takes out those that have been silent for too long.
-    pub(super) fn silent(&self, now: Moment, idle: impl Fn(&Open) -> Duration) -> Vec<Box<Open>> {
+    pub(super) fn silent(&self, now: Moment, idle: impl Fn(&Open) -> Duration) -> Vec<Open> {
         let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let over = |slot: &Slot| matches!(slot, Slot::Idle(one) if now.since(one.heard) >= idle(one));
         let states: Vec<ConversationState> = open.iter().filter(|(_, slot)| over(slot)).map(|(state, _)| *state).collect();
         let mut ended = Vec::new();
         for state in states {
             if let Some(Slot::Idle(one)) = open.remove(&state) {
-                ended.push(one);
+                ended.push(*one);
             }
         }
         if open.is_empty() {
@@ -365,6 +367,11 @@ impl Inner {
         };
         let mut inside = open.inside(Some(given.method), now);
         let state = open.prompt.take();
+        if state.is_some() {
+            // A further round begins with the packet that holds the answer.
+            inside.began = now;
+            inside.steps.iter_mut().for_each(|step| step.at_us = 0);
+        }
         // A person's certificate names the person; the identity outside says nothing.
         let name = match (&given.credential, &certificate) {
             (GivenCredential::Certificate, Some(certificate)) => certificate.name.clone().into_bytes(),
@@ -482,7 +489,7 @@ impl Inner {
     }
 
     /// Keeps the trace of a conversation that ends without its peer. An open prompt ends by itself.
-    fn abandon(&self, mut open: Box<Open>, why: &str) {
+    fn abandon(&self, mut open: Open, why: &str) {
         let now = clock::now();
         let (cause, said) = match open.conversation.failure() {
             Some(failed) => (failed.cause, failed.said.clone()),

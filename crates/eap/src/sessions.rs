@@ -87,12 +87,15 @@ impl Sessions {
     }
 }
 
+/// What a handshake made: its key and its secret.
+type Made = (Vec<u8>, Zeroizing<Vec<u8>>);
+
 /// The sessions as one conversation sees them: what it makes is kept only once its login is accepted.
 #[derive(Debug)]
 pub(crate) struct OwnSessions {
     shared: Arc<Sessions>,
     began: Moment,
-    made: Mutex<Vec<(Vec<u8>, Zeroizing<Vec<u8>>)>>,
+    made: Mutex<Vec<Made>>,
     used: Mutex<Option<SessionOf>>,
 }
 

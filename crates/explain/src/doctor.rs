@@ -552,7 +552,7 @@ mod tests {
 
     #[test]
     fn each_weakness_is_named_under_its_topic() {
-        let cases: [(Facts, Topic, Tone, &str); 9] = [
+        let cases: [(Facts, Topic, Tone, &str); 10] = [
             (Facts { wide_files: vec![("seal.key".into(), 0o640)], ..sound() }, Topic::Files, Tone::Bad, "seal.key"),
             (Facts { waits_for_disk: false, ..sound() }, Topic::Files, Tone::Warn, "power cut"),
             (Facts { own_certificate_days: Some(-2), ..sound() }, Topic::Certificates, Tone::Bad, "ended 2 days ago"),

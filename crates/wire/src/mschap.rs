@@ -239,6 +239,7 @@ mod tests {
             authenticator_challenge: bytes("5B 5D 7C 7D 7B 3F 2F 3E 3C 2C 60 21 32 26 26 28"),
             peer_challenge: bytes("21 40 23 24 25 5E 26 2A 28 29 5F 2B 3A 33 7C 7E"),
             response: bytes("82 30 9E CD 8D 70 8B 5E A0 8F AA 39 81 CD 83 54 42 33 11 4A 3D 85 D6 DF"),
+            name: None,
         }
     }
 

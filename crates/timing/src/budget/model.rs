@@ -210,7 +210,7 @@ fn conversation(method: EapMethod) -> Gap {
     let trips = round_trips(method);
     let each = |took_us: u64| trips * took_us;
     let takes = Takes { least_us: each(TRIP.least_us), usual_us: each(TRIP.usual_us), worst_us: each(TRIP.worst_us) };
-    let name = format!("EAP conversation, {trips} {}", if trips == 1 { "round trip" } else { "round trips" });
+    let name = format!("EAP, {trips} {}", if trips == 1 { "round trip" } else { "round trips" });
     Gap { name, takes, most_us: takes.worst_us, basis: Basis::Assumed, setting: None }
 }
 

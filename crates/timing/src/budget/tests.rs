@@ -308,7 +308,7 @@ fn the_round_trips_of_eap_count_towards_the_clients_patience_and_not_the_gateway
     let (plain, inside) = (with("pap"), with("eap-ttls-pap"));
     assert_eq!(plain.rounds[0].before, None);
     let gap = inside.rounds[0].before.as_ref().unwrap();
-    assert_eq!((gap.name.as_str(), inside.usual_us), ("EAP conversation, 4 round trips", plain.usual_us + gap.takes.usual_us));
+    assert_eq!((gap.name.as_str(), inside.usual_us), ("EAP, 4 round trips", plain.usual_us + gap.takes.usual_us));
     let behind = |path: &PathBudget, kind| path.hops.iter().find(|hop| hop.kind == kind).map(|hop| hop.worst_us);
     assert_eq!(behind(&plain, HopKind::Gateway), behind(&inside, HopKind::Gateway), "the gateway waits for each packet anew");
     assert!(behind(&plain, HopKind::Client) < behind(&inside, HopKind::Client));

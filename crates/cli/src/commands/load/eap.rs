@@ -51,11 +51,14 @@ struct Report {
     handshakes_beside_per_s: f64,
 }
 
+/// Both sides of a bare handshake.
+type Sides = (Arc<ServerConfig>, Arc<ClientConfig>);
+
 struct World {
     running: Running,
     radius: SocketAddr,
     roots: RootCertStore,
-    bare: (Arc<ServerConfig>, Arc<ClientConfig>),
+    bare: Sides,
     _directory: StandInDirectory,
     _folder: tempfile::TempDir,
 }
@@ -78,7 +81,7 @@ fn site_text(directory: SocketAddr) -> String {
 }
 
 /// Certificate and key for the service, and both sides of a bare handshake with them.
-fn certificates(data: &Path) -> Result<(RootCertStore, (Arc<ServerConfig>, Arc<ClientConfig>)), Failure> {
+fn certificates(data: &Path) -> Result<(RootCertStore, Sides), Failure> {
     let issuer = LabIssuer::new("load issuer").map_err(failed)?;
     let (certificate, key) = issuer.server_pem(&[SERVER]).map_err(failed)?;
     std::fs::write(data.join("eap.pem"), &certificate).map_err(failed)?;
@@ -185,7 +188,7 @@ async fn device_logs_in(
 }
 
 /// Handshakes in memory, both sides, on every processor.
-fn bare_rate((server, client): &(Arc<ServerConfig>, Arc<ClientConfig>), limit: Duration) -> f64 {
+fn bare_rate((server, client): &Sides, limit: Duration) -> f64 {
     let one = move |server: Arc<ServerConfig>, client: Arc<ClientConfig>| {
         let began = Instant::now();
         let mut count = 0_u64;
@@ -207,10 +210,8 @@ fn handshake(server: &Arc<ServerConfig>, client: &Arc<ClientConfig>) -> Option<(
     let mut server = Connection::Server(ServerConnection::new(Arc::clone(server)).ok()?);
     let mut client = Connection::Client(ClientConnection::new(Arc::clone(client), ServerName::try_from(SERVER).ok()?).ok()?);
     while server.is_handshaking() || client.is_handshaking() {
-        for (from, to) in [(&mut client, &mut server)] {
-            carry(from, to)?;
-            carry(to, from)?;
-        }
+        carry(&mut client, &mut server)?;
+        carry(&mut server, &mut client)?;
     }
     Some(())
 }
