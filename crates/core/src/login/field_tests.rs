@@ -129,7 +129,7 @@ fn a_password_that_is_noise_does_not_blame_a_secret_that_other_packets_prove() {
 }
 
 #[test]
-fn the_trace_of_a_refused_eap_request_says_that_it_is_only_forwarded_and_what_the_peer_wants() {
+fn the_trace_of_a_refused_eap_request_says_that_the_chain_accepts_none_and_what_the_peer_wants() {
     let (site, mut world) = (site(&[]), World::new());
     let mut message = Message::new(Code::AccessRequest);
     message.push(AttributeType::UserName, b"ines");
@@ -137,6 +137,10 @@ fn the_trace_of_a_refused_eap_request_says_that_it_is_only_forwarded_and_what_th
     message.push(AttributeType::EapMessage, &[2, 7, 0, 7, 3, 21, 25]);
     let (verdict, trace, _) = world.run(&site, read(&site, "breakwater", &message, &SharedSecret::new(b"s"), &[4; 16], true));
     assert_eq!(trace.cause, Some(Cause::MethodNotInChain));
-    assert!(said(&trace).contains("EAP is only forwarded") && said(&trace).contains("EAP-TTLS (21) or PEAP (25)"), "{}", said(&trace));
+    assert!(
+        said(&trace).contains("no EAP method is among them") && said(&trace).contains("EAP-TTLS (21) or PEAP (25)"),
+        "{}",
+        said(&trace)
+    );
     assert!(matches!(verdict, Verdict::Refuse(_)), "{verdict:?}");
 }

@@ -28,6 +28,8 @@ mod first;
 mod guessing;
 #[cfg(test)]
 mod guessing_tests;
+#[cfg(test)]
+mod inside_tests;
 mod machine;
 mod noting;
 mod packed;

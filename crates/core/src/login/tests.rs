@@ -294,6 +294,14 @@ impl World {
 
     /// Drives a login to its end in virtual time.
     pub(super) fn run(&mut self, site: &Arc<Site>, request: Request) -> (Verdict, Trace, Duration) {
+        let (login, now) = self.decide(site, request);
+        let (verdict, trace) = login.finish(Resends::default(), now);
+        self.before = (trace.outcome == Outcome::Challenged).then(|| Box::new(trace.clone()));
+        (verdict, trace, now.since(self.now))
+    }
+
+    /// Drives a login until it is decided.
+    pub(super) fn decide(&mut self, site: &Arc<Site>, request: Request) -> (Login, Moment) {
         let mut now = self.now;
         self.upstreams = site.upstreams.iter().map(|upstream| upstream.name.clone()).collect();
         let mut login = Login::begin(Arc::clone(site), request, "REF".into(), 1, now);
@@ -320,12 +328,9 @@ impl World {
                     now = until;
                     login.wake(now);
                 }
-                Next::Decided => break,
+                Next::Decided => return (login, now),
             }
         }
-        let (verdict, trace) = login.finish(Resends::default(), now);
-        self.before = (trace.outcome == Outcome::Challenged).then(|| Box::new(trace.clone()));
-        (verdict, trace, now.since(self.now))
     }
 
     pub(super) fn log_in(&mut self, site: &Arc<Site>, via: &str, name: &str, text: &str) -> (Outcome, Option<Cause>, Trace) {
