@@ -7,6 +7,7 @@ pub mod certificates;
 pub mod courier;
 pub mod crowd;
 pub mod directory;
+pub mod eap_load;
 mod entries;
 pub mod gateway;
 pub mod handset;

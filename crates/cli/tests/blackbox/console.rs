@@ -27,7 +27,7 @@ async fn a_login_appears_live_and_opens_as_a_waterfall_with_its_cause() {
     assert_eq!(page.find_all(By::Css("[data-testid=login]")).await.unwrap().len(), 2, "both came without a reload");
 
     row.click().await.unwrap();
-    let panel = wait_for(&page, "[data-testid=trace]", "used before").await;
+    let panel = wait_for(&page, "[data-testid=trace]", "already been used").await;
     let shown = panel.text().await.unwrap();
     for wanted in [reference, "code-used", "Remedy", "tidehall:ines", "find person", "tidehall accepted the password", "Site file, line"] {
         assert!(shown.contains(wanted), "{wanted} in {shown}");

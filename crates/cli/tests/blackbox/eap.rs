@@ -652,3 +652,41 @@ async fn the_gateway_gets_the_name_of_the_key_that_the_peer_computes_too() {
         }
     }
 }
+
+/// What the starter writes for the chain, applied and run; gives what was printed.
+async fn starter_passes(world: &World, personas: &str) -> String {
+    let site = world.service.get("/site").await["text"].as_str().unwrap().to_owned() + personas;
+    let (status, body) = world.service.apply(&site).await;
+    assert_eq!(status, 201, "{body:#}");
+    let written = world.service.run(&["rehearse", "--starter", "mesh"]);
+    let (status, body) = world.service.apply(&format!("{site}\n{written}")).await;
+    assert_eq!(status, 201, "{body:#}\n{written}");
+    let output = world.service.cli(&["rehearse", "mesh"]);
+    assert!(output.status.success(), "{}\n{written}", text(&output.stdout));
+    text(&output.stdout)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_the_starter_writes_for_chains_with_eap_passes() {
+    let world = World::start(&["eap-ttls-pap", "eap-ttls-gtc"], "[\"password code(6)\", \"password\"]", "[\"totp\"]").await;
+    world.service.seal("persona/odile", PASSWORD).await;
+    let ran = starter_passes(&world, "\n[[personas]]\nname = \"odile\"\npassword = \"persona/odile\"\ntoken = true\n").await;
+    for case in [
+        "in by eap-ttls-pap and code",
+        "in by eap-ttls-gtc and code",
+        "wrong password",
+        "wrong code",
+        "outdated device",
+        "method not allowed",
+    ] {
+        assert!(ran.contains(case), "{case} in\n{ran}");
+    }
+    let certificates = Certificates::start(&["eap-tls"], "").await;
+    let own = certificates.issuer.person_pem(&person(Some(MAIL), 7)).unwrap();
+    certificates.world.service.seal("persona/odile-badge", (own.certificate + own.key.trim()).trim()).await;
+    let personas = "\n[[personas]]\nname = \"odile\"\ncertificate = \"persona/odile-badge\"\n";
+    let ran = starter_passes(&certificates.world, personas).await;
+    for case in ["in by eap-tls", "no certificate", "outdated device", "method not allowed", "unregistered sender"] {
+        assert!(ran.contains(case), "{case} in\n{ran}");
+    }
+}

@@ -37,7 +37,7 @@ async fn a_gateway_that_moved_is_recognised_and_registered_with_one_command() {
 
     let shown = world.service.run(&["gateway", "knocks"]);
     assert!(
-        shown.contains("127.0.0.77 might be slipway from another address")
+        shown.contains("127.0.0.77 may be slipway with a new address")
             && shown.contains("bivector gateway register 127.0.0.77 --as slipway"),
         "{shown}"
     );

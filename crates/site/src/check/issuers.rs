@@ -5,7 +5,13 @@ use super::super::{Chain, Eap, Issuer, Method, WhenUnknown};
 use super::{EXPIRY_WARNED, Known};
 use bivector_wire::eap::Proves;
 
-pub(crate) fn issuers(chains: &[Chain], issuers: &[(At<String>, Issuer)], notes: &Notes<'_>) {
+/// Everything about certificates that only shows in the whole site.
+pub(crate) fn certificates(chains: &[Chain], eap: &Eap, issuers: &[(At<String>, Issuer)], known: &Known, notes: &Notes<'_>) {
+    usable(chains, issuers, notes);
+    expiry(eap, issuers, known, notes);
+}
+
+fn usable(chains: &[Chain], issuers: &[(At<String>, Issuer)], notes: &Notes<'_>) {
     for (index, (name, issuer)) in issuers.iter().enumerate() {
         if !chains.iter().any(|chain| chain.issuers.contains(&index)) {
             let message = format!("the issuer `{}` is not used", issuer.name);
@@ -44,7 +50,7 @@ pub(crate) fn issuers(chains: &[Chain], issuers: &[(At<String>, Issuer)], notes:
 }
 
 /// Certificates of EAP that end soon: the service's own, and those of trusted issuers.
-pub(crate) fn expiry(eap: &Eap, issuers: &[(At<String>, Issuer)], known: &Known, notes: &Notes<'_>) {
+fn expiry(eap: &Eap, issuers: &[(At<String>, Issuer)], known: &Known, notes: &Notes<'_>) {
     let soon = |file: &str| known.certificates.get(file).copied().filter(|days| *days < EXPIRY_WARNED);
     let when = |days: i64| if days < 0 { format!("expired {} days ago", -days) } else { format!("expires in {days} days") };
     if let Some((file, days)) = eap.certificate.as_ref().and_then(|own| Some((&own.certificate, soon(&own.certificate)?))) {

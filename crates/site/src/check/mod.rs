@@ -9,7 +9,7 @@ mod twice;
 
 pub(super) use approvals::approvals;
 pub(super) use chains::{Parts, ambiguous, shadowed, uses};
-pub(super) use issuers::{expiry, issuers};
+pub(super) use issuers::certificates;
 pub(super) use people::people;
 pub(super) use rehearsals::rehearsals;
 pub(super) use twice::twice;

@@ -55,10 +55,9 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let mut joined: Vec<Chain> = Vec::new();
     for (index, chain) in chains.into_iter().enumerate() {
         claim_gateways(&chain, index, &mut gateways, &joined, notes);
-        let accepted = chain.issuers.iter().filter_map(|wanted| resolve(wanted, &issuers, "issuer", notes)).collect();
-        let mut chain = join_chain(chain, &directories, &upstreams, &couriers, &identities, has_address, notes);
-        chain.issuers = accepted;
-        joined.push(chain);
+        let issuers = chain.issuers.iter().filter_map(|wanted| resolve(wanted, &issuers, "issuer", notes)).collect();
+        let chain = join_chain(chain, &directories, &upstreams, &couriers, &identities, has_address, notes);
+        joined.push(Chain { issuers, ..chain });
     }
     for rule in rules {
         join_rule(rule, &mut joined, &grants, notes);
@@ -73,8 +72,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         invites: &newcomers.iter().filter_map(|one| one.send_by).collect::<Vec<_>>(),
     };
     check::uses(&joined, &whole.eap, &parts, notes);
-    check::issuers(&joined, &issuers, notes);
-    check::expiry(&whole.eap, &issuers, known, notes);
+    check::certificates(&joined, &whole.eap, &issuers, known, notes);
     let names: Vec<At<String>> = grants.iter().map(|(name, _)| name.clone()).collect();
     check::people(&joined, &directories, &names, known, notes);
     let gateways: Vec<Gateway> = gateways.into_iter().map(|(_, gateway, _, _)| gateway).collect();

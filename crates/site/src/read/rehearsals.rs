@@ -85,25 +85,10 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
     let typed_name = section.text("name").map(|name| name.value);
     let methods: Vec<(&str, Method)> = Method::ALL.iter().map(|method| (method.name(), *method)).collect();
     let method = section.choice("method", &methods).unwrap_or(Method::Pap);
-    // A certificate is shown, and nothing is typed.
-    let types_nothing = method.proves() == Some(Proves::Certificate) && !section.has("type");
-    if !section.has("type") && !types_nothing {
-        section.missing("type", "\"{password}{code}\"");
-    }
-    let typed = match types_nothing {
-        true => Some(Typed { parts: Vec::new() }),
-        false => section.text("type").and_then(|text| read_typed(&text, &section)),
-    };
+    let typed = read_first_text(method, &section);
     let answers = section.texts("answers", true).map(|texts| texts.value).unwrap_or_default();
     let answers = answers.iter().filter_map(|text| read_typed(text, &section)).collect();
-    let handset = section.text("handset").and_then(|text| {
-        let does = HandsetDoes::parse(&text.value);
-        if does.is_none() {
-            let message = format!("`{}` is not a handset action", text.value);
-            section.notes.error("not-a-choice", text.span, message, format!("write {}", HandsetDoes::WAYS));
-        }
-        does
-    });
+    let handset = section.text("handset").and_then(|text| read_handset_does(text, &section));
     let twist = section.choice("twist", Twist::ALL);
     let waits = section.table("waits").map(|waits| {
         let time = |key| waits.duration(key, SECOND / 10..=LONGEST).map(|time| time.value);
@@ -145,6 +130,27 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
         line,
     };
     Some(DraftLogin { persona, via, login, titled, span })
+}
+
+fn read_handset_does(text: At<String>, section: &Section<'_, '_, '_>) -> Option<HandsetDoes> {
+    let does = HandsetDoes::parse(&text.value);
+    if does.is_none() {
+        let message = format!("`{}` is not a handset action", text.value);
+        section.notes.error("not-a-choice", text.span, message, format!("write {}", HandsetDoes::WAYS));
+    }
+    does
+}
+
+/// What is typed first. With a certificate nothing is.
+fn read_first_text(method: Method, section: &Section<'_, '_, '_>) -> Option<Typed> {
+    match (section.has("type"), method.proves()) {
+        (true, _) => section.text("type").and_then(|text| read_typed(&text, section)),
+        (false, Some(Proves::Certificate)) => Some(Typed { parts: Vec::new() }),
+        (false, _) => {
+            section.missing("type", "\"{password}{code}\"");
+            None
+        }
+    }
 }
 
 fn read_typed(text: &At<String>, section: &Section<'_, '_, '_>) -> Option<Typed> {

@@ -7,28 +7,17 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
 use bivector_api::site::{AppliedView, ApplyRequest};
-use bivector_exchange::eap::{EapLogin, PeerSettings, Trust, peer_tls};
-use bivector_exchange::{Asker, Patience};
-use bivector_lab::certificates::LabIssuer;
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
+use bivector_lab::eap_load::{EapLoad, EapPace};
 use bivector_lab::load::{LoadLogin, Measured, logins};
 use bivector_service::{Options, Running, Sync, TOKEN_FILE, start};
-use bivector_wire::eap::EapMethod;
-use bivector_wire::{Code, Message, Secret, SharedSecret};
+use bivector_wire::SharedSecret;
 use reqwest::Method;
-use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
-use rustls::{ClientConfig, ClientConnection, Connection, RootCertStore, ServerConfig, ServerConnection};
 use serde::Serialize;
 use std::net::SocketAddr;
-use std::path::Path;
 use std::process::ExitCode;
-use std::sync::Arc;
-use std::thread::available_parallelism;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-/// The name in the server's certificate.
-const SERVER: &str = "causeway.northmoor.example";
 /// People who log in, in turns.
 const PEOPLE: usize = 500;
 /// Handshakes a second beside other logins.
@@ -51,14 +40,10 @@ struct Report {
     handshakes_beside_per_s: f64,
 }
 
-/// Both sides of a bare handshake.
-type Sides = (Arc<ServerConfig>, Arc<ClientConfig>);
-
 struct World {
     running: Running,
     radius: SocketAddr,
-    roots: RootCertStore,
-    bare: Sides,
+    load: EapLoad,
     _directory: StandInDirectory,
     _folder: tempfile::TempDir,
 }
@@ -80,30 +65,6 @@ fn site_text(directory: SocketAddr) -> String {
     )
 }
 
-/// Certificate and key for the service, and both sides of a bare handshake with them.
-fn certificates(data: &Path) -> Result<(RootCertStore, Sides), Failure> {
-    let issuer = LabIssuer::new("load issuer").map_err(failed)?;
-    let (certificate, key) = issuer.server_pem(&[SERVER]).map_err(failed)?;
-    std::fs::write(data.join("eap.pem"), &certificate).map_err(failed)?;
-    std::fs::write(data.join("eap-key.pem"), &key).map_err(failed)?;
-    let mut roots = RootCertStore::empty();
-    roots.add(CertificateDer::from_pem_slice(issuer.pem().as_bytes()).map_err(failed)?).map_err(failed)?;
-    let chain = vec![CertificateDer::from_pem_slice(certificate.as_bytes()).map_err(failed)?];
-    let key = PrivateKeyDer::from_pem_slice(key.as_bytes()).map_err(failed)?;
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(failed)?;
-    let mut server = builder.with_no_client_auth().with_single_cert(chain, key).map_err(failed)?;
-    server.send_tls13_tickets = 0;
-    Ok((roots.clone(), (Arc::new(server), without_sessions(&roots)?)))
-}
-
-/// A client that never resumes.
-fn without_sessions(roots: &RootCertStore) -> Result<Arc<ClientConfig>, Failure> {
-    let mut client = (*peer_tls(Trust::Issuers(roots.clone()), None, false).map_err(failed)?).clone();
-    client.resumption = rustls::client::Resumption::disabled();
-    Ok(Arc::new(client))
-}
-
 impl World {
     async fn start(no_sync: bool) -> Result<Self, Failure> {
         let data =
@@ -111,7 +72,7 @@ impl World {
         let any = SocketAddr::new(LOCAL, 0);
         let directory = StandInDirectory::start(any, &data, Protection::Clear, Duration::ZERO).await.map_err(failed)?;
         let folder = tempfile::tempdir().map_err(failed)?;
-        let (roots, bare) = certificates(folder.path())?;
+        let load = EapLoad::new(folder.path()).map_err(failed)?;
         let sync = if no_sync { Sync::Off } else { Sync::Full };
         let running = start(Options { sync, ..Options::new(folder.path().to_owned(), any) }).await?;
         let token = output::read_hidden(Some(&folder.path().join(TOKEN_FILE)), "")?;
@@ -122,28 +83,12 @@ impl World {
         let request = ApplyRequest { text: site_text(directory.address()), ..ApplyRequest::default() };
         client.ask::<_, AppliedView>(Method::POST, "/site/revisions", &[], Some(&request)).await?;
         let radius = running.radius().await.first().copied().ok_or_else(|| failed("no door is open"))?;
-        Ok(World { running, radius, roots, bare, _directory: directory, _folder: folder })
+        Ok(World { running, radius, load, _directory: directory, _folder: folder })
     }
 
-    /// EAP-TTLS logins for a time, by so many devices at once. Gives those that were accepted, and the others.
-    async fn eap(&self, limit: Duration, parallel: usize, resumes: bool, rate: Option<u64>) -> Result<(u64, u64), Failure> {
-        let began = Instant::now();
-        let mut devices = Vec::new();
-        for device in 0..parallel {
-            let tls = match resumes {
-                true => peer_tls(Trust::Issuers(self.roots.clone()), None, false).map_err(failed)?,
-                false => without_sessions(&self.roots)?,
-            };
-            let asker = Asker::connect(SocketAddr::new(LOCAL, 0), self.radius).await.map_err(failed)?;
-            let pause = rate.map(|rate| Duration::from_secs_f64(parallel as f64 / rate as f64));
-            devices.push(tokio::spawn(device_logs_in(device % PEOPLE, asker, tls, began, limit, pause)));
-        }
-        let mut total = (0, 0);
-        for device in devices {
-            let (good, bad) = device.await.map_err(failed)?;
-            total = (total.0 + good, total.1 + bad);
-        }
-        Ok(total)
+    async fn eap(&self, pace: EapPace) -> Result<(u64, u64), Failure> {
+        let who = |device: usize| (format!("load{:05}", device % PEOPLE), own_password(device % PEOPLE));
+        self.load.logins(self.radius, &SharedSecret::new(SECRET.as_bytes()), who, pace).await.map_err(failed)
     }
 
     async fn others(&self, limit: Duration, rate: Option<f64>) -> Result<Measured, Failure> {
@@ -151,82 +96,6 @@ impl World {
         let list = people.map(|person| LoadLogin { name: format!("load{person:05}"), password: own_password(person) }).collect();
         logins(LOCAL, self.radius, &SharedSecret::new(SECRET.as_bytes()), list, 16, limit, rate).await.map_err(failed)
     }
-}
-
-async fn device_logs_in(
-    person: usize,
-    asker: Asker,
-    tls: Arc<ClientConfig>,
-    began: Instant,
-    limit: Duration,
-    pause: Option<Duration>,
-) -> (u64, u64) {
-    let (secret, patience) = (SharedSecret::new(SECRET.as_bytes()), Patience { wait: Duration::from_secs(3), tries: 2 });
-    let (mut good, mut bad) = (0, 0);
-    let mut pace = pause.map(tokio::time::interval);
-    while began.elapsed() < limit {
-        if let Some(pace) = &mut pace {
-            pace.tick().await;
-        }
-        let settings = PeerSettings {
-            method: EapMethod::TtlsPap,
-            name: format!("load{person:05}").into_bytes(),
-            outer: Some(b"anonymous".to_vec()),
-            password: Secret::new(own_password(person).into_bytes()),
-            tls: Some(Arc::clone(&tls)),
-            server: SERVER.to_owned(),
-            fragment: 1400,
-            old_tls: false,
-        };
-        let round = EapLogin::new(settings, Message::new(Code::AccessRequest)).go_on(&asker, &secret, patience).await;
-        match round.ok().and_then(|round| round.exchange.reply).is_some_and(|reply| reply.code == Code::AccessAccept) {
-            true => good += 1,
-            false => bad += 1,
-        }
-    }
-    (good, bad)
-}
-
-/// Handshakes in memory, both sides, on every processor.
-fn bare_rate((server, client): &Sides, limit: Duration) -> f64 {
-    let one = move |server: Arc<ServerConfig>, client: Arc<ClientConfig>| {
-        let began = Instant::now();
-        let mut count = 0_u64;
-        while began.elapsed() < limit && handshake(&server, &client).is_some() {
-            count += 1;
-        }
-        count
-    };
-    let threads: Vec<_> = (0..available_parallelism().map_or(1, usize::from))
-        .map(|_| {
-            let (server, client) = (Arc::clone(server), Arc::clone(client));
-            std::thread::spawn(move || one(server, client))
-        })
-        .collect();
-    threads.into_iter().filter_map(|thread| thread.join().ok()).sum::<u64>() as f64 / limit.as_secs_f64()
-}
-
-fn handshake(server: &Arc<ServerConfig>, client: &Arc<ClientConfig>) -> Option<()> {
-    let mut server = Connection::Server(ServerConnection::new(Arc::clone(server)).ok()?);
-    let mut client = Connection::Client(ClientConnection::new(Arc::clone(client), ServerName::try_from(SERVER).ok()?).ok()?);
-    while server.is_handshaking() || client.is_handshaking() {
-        carry(&mut client, &mut server)?;
-        carry(&mut server, &mut client)?;
-    }
-    Some(())
-}
-
-fn carry(from: &mut Connection, to: &mut Connection) -> Option<()> {
-    let mut bytes = Vec::new();
-    while from.wants_write() {
-        from.write_tls(&mut bytes).ok()?;
-    }
-    let mut rest = bytes.as_slice();
-    while !rest.is_empty() {
-        to.read_tls(&mut rest).ok()?;
-        to.process_new_packets().ok()?;
-    }
-    Some(())
 }
 
 fn median(mut values: Vec<f64>) -> f64 {
@@ -241,17 +110,17 @@ pub(crate) async fn run(seconds: u64, parallel: usize, rounds: u64, no_sync: boo
     let (mut bare, mut full, mut resumed, mut beside, mut bad) = (Vec::new(), Vec::new(), Vec::new(), Vec::new(), 0);
     let mut others = [(Vec::new(), Vec::new()), (Vec::new(), Vec::new())];
     for _ in 0..rounds {
-        let sides = world.bare.clone();
-        bare.push(tokio::task::spawn_blocking(move || bare_rate(&sides, limit)).await.map_err(failed)?);
+        let load = world.load.clone();
+        bare.push(tokio::task::spawn_blocking(move || load.bare_rate(limit)).await.map_err(failed)?);
         for (resumes, into) in [(false, &mut full), (true, &mut resumed)] {
-            let (good, others) = world.eap(limit, parallel, resumes, None).await?;
+            let (good, others) = world.eap(EapPace { limit, parallel, resumes, rate: None }).await?;
             into.push(per_s(good));
             bad += others;
         }
         for (at, with_handshakes) in [false, true].into_iter().enumerate() {
             let handshakes = async {
                 match with_handshakes {
-                    true => world.eap(limit * 2, 16, false, Some(BESIDE)).await,
+                    true => world.eap(EapPace { limit: limit * 2, parallel: 16, resumes: false, rate: Some(BESIDE) }).await,
                     false => Ok((0, 0)),
                 }
             };
