@@ -124,7 +124,7 @@ impl<'w> Writer<'w> {
         let mut found = Vec::new();
         for cast in self.cast {
             let (Some(persona), Some((_, person)), None) = (self.persona(cast), &cast.known, cast.refused) else { continue };
-            let Some(way) = self.way(persona).filter(|_| persona.password.is_some() || self.chain.code_only) else { continue };
+            let Some(way) = self.way(persona).filter(|_| self.proves_itself(persona)) else { continue };
             if let Decision::Passed(passed, rule) = self.chain.rules.decide(&person.groups, &gateway.labels) {
                 found.push((cast, persona, way, passed.grant(), rule));
             }
@@ -197,8 +197,15 @@ impl<'w> Writer<'w> {
         self.titles.push(title.to_owned());
         let usual = self.usual_method();
         let mut lines = lines;
-        if usual != Method::Pap && !lines.iter().any(|(key, _)| key == "method") {
-            lines.push(("method".to_owned(), quoted(usual.name())));
+        match lines.iter().find(|(key, _)| key == "method").map(|(_, method)| method.clone()) {
+            None if usual != Method::Pap => lines.push(("method".to_owned(), quoted(usual.name()))),
+            _ => {}
+        }
+        // With a certificate nothing is typed.
+        let certificate = |method: &Method| method.proves() == Some(Proves::Certificate);
+        let of = |name: &str| Method::ALL.iter().find(|method| quoted(method.name()) == name).is_some_and(certificate);
+        if lines.iter().any(|(key, value)| key == "method" && of(value)) {
+            lines.retain(|(key, _)| key != "type");
         }
         let typed_name = self.typed_name(persona);
         let out = &mut self.out;
@@ -257,6 +264,19 @@ impl<'w> Writer<'w> {
         self.inside_eap(persona, gateway, &way);
     }
 
+    /// Whether the persona has what the first check wants.
+    fn proves_itself(&self, persona: &Persona) -> bool {
+        match self.shows_certificate() {
+            true => persona.certificate.is_some(),
+            false => persona.password.is_some() || self.chain.code_only,
+        }
+    }
+
+    /// Whether a certificate is all that the chain's logins show.
+    fn shows_certificate(&self) -> bool {
+        self.usual_method().proves() == Some(Proves::Certificate)
+    }
+
     /// The method of logins that are about something else: PAP where the chain accepts it, otherwise its first one that is carried out here.
     fn usual_method(&self) -> Method {
         let methods = &self.chain.methods;
@@ -308,12 +328,12 @@ impl<'w> Writer<'w> {
             Way::Code => {
                 // Where nothing tells that a code was meant, the whole text is the password.
                 let by_text = self.chain.when_unclear == WhenUnclear::Code || self.chain.forms.iter().all(|form| form.has_code());
-                let wrong = if method == Method::Pap && by_text { "code-wrong" } else { "password-wrong" };
+                let wrong = if method.gives_text() && by_text { "code-wrong" } else { "password-wrong" };
                 self.by_way("wrong code", persona, gateway, method, way, ("{password}", "{wrong}"), Must::Refuse(wrong));
                 if let Some(typed) = text(self, "{code}") {
                     let twisted = |twist: &str| vec![("type".to_owned(), typed.clone()), ("twist".to_owned(), quoted(twist))];
                     self.login("the same code again", persona, gateway, twisted("same-again"), Must::Refuse("code-used"));
-                    if method == Method::Pap && by_text {
+                    if method.gives_text() && by_text {
                         self.login("locked by wrong codes", persona, gateway, twisted("locked"), Must::Refuse("factor-locked"));
                     }
                 }
@@ -330,7 +350,11 @@ impl<'w> Writer<'w> {
 
     /// Logins that come from the wrong side, by the wrong method or under a name that nobody knows.
     fn strangers(&mut self, persona: &Persona, gateway: &Gateway, way: &Way) {
-        let typed = self.text(way, "{password}", "{code}").unwrap_or_else(|| "{password}".to_owned());
+        let certificate = self.shows_certificate();
+        let typed = match certificate {
+            true => "nothing".to_owned(),
+            false => self.text(way, "{password}", "{code}").unwrap_or_else(|| "{password}".to_owned()),
+        };
         let of = |more: Vec<(&str, String)>| {
             let more = more.into_iter().map(|(key, value)| (key.to_owned(), value));
             std::iter::once(("type".to_owned(), quoted(&typed))).chain(more).collect::<Vec<_>>()
@@ -338,7 +362,10 @@ impl<'w> Writer<'w> {
         let name = self.typed_name(persona);
         let nobody = name.split_once('@').map_or("nobody-here".to_owned(), |(_, realm)| format!("nobody-here@{realm}"));
         let unknown = if self.asks_upstream_first() { "upstream-refused" } else { "person-unknown" };
-        self.login("unknown person", persona, gateway, of(vec![("name", quoted(&nobody))]), Must::Refuse(unknown));
+        // A certificate names its own person.
+        if !certificate {
+            self.login("unknown person", persona, gateway, of(vec![("name", quoted(&nobody))]), Must::Refuse(unknown));
+        }
         match Method::ALL.iter().find(|method| !self.chain.methods.contains(method)) {
             Some(method) => {
                 let more = of(vec![("method", quoted(method.name()))]);
@@ -354,7 +381,7 @@ impl<'w> Writer<'w> {
     fn others(&mut self, gateway: &Gateway) {
         let (mut outside, mut kept_out, mut closed) = (false, false, false);
         for cast in self.cast {
-            let Some(persona) = self.persona(cast).filter(|persona| persona.password.is_some()) else { continue };
+            let Some(persona) = self.persona(cast).filter(|persona| self.proves_itself(persona)) else { continue };
             let way = self.way(persona).unwrap_or(Way::None);
             let typed = self.text(&way, "{password}", "{code}").unwrap_or_else(|| "{password}".to_owned());
             let mut lines = vec![("type".to_owned(), quoted(&typed))];

@@ -30,6 +30,9 @@ certificate = "eap.pem"
 key = "eap-key.pem"
 idle = "10s"
 
+[factors.totp]
+window = 3
+
 [[gateways]]
 name = "slipway"
 from = ["127.0.0.1"]
