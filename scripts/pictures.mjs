@@ -233,7 +233,10 @@ try {
     [`bivector ${budget} --suggest`, `${bin} ${budget} --suggest`],
     [`bivector ${budget} --sweep gateway.wait=1s..30s --points 9`, `${bin} ${budget} --sweep gateway.wait=1s..30s --points 9`],
   ], env, 800)
-  await terminal('lab-load', [['bivector lab load', `${bin} lab load`], ['bivector lab load --slapd --hashed', `${bin} lab load --slapd --hashed`], ['bivector lab load --traces 1000000', `${bin} lab load --traces 1000000`], ['bivector lab load --approvals 10000', `${bin} lab load --approvals 10000`]], env, 1290)
+  await terminal('eap', [
+    ['bivector rehearse causeway', `${bin} rehearse causeway`],
+    ['bivector login ines --via causeway --method eap-ttls-pap --outer anonymous@northmoor.example', `${bin} login ines --via causeway --method eap-ttls-pap --outer anonymous@northmoor.example --password-file ${join(work, 'typed')}`],
+  ], env, 860)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()
