@@ -143,10 +143,11 @@ fn read_handset_does(text: At<String>, section: &Section<'_, '_, '_>) -> Option<
 
 /// What is typed first. With a certificate nothing is.
 fn read_first_text(method: Method, section: &Section<'_, '_, '_>) -> Option<Typed> {
-    match (section.has("type"), method.proves()) {
-        (true, _) => section.text("type").and_then(|text| read_typed(&text, section)),
-        (false, Some(Proves::Certificate)) => Some(Typed { parts: Vec::new() }),
-        (false, _) => {
+    match (section.text("type"), method.proves()) {
+        (Some(text), _) => read_typed(&text, section),
+        (None, Some(Proves::Certificate)) if !section.has("type") => Some(Typed { parts: Vec::new() }),
+        (None, _) if section.has("type") => None,
+        (None, _) => {
             section.missing("type", "\"{password}{code}\"");
             None
         }
