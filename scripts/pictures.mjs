@@ -235,8 +235,8 @@ try {
   ], env, 800)
   await terminal('eap', [
     ['bivector rehearse causeway', `${bin} rehearse causeway`],
-    ['bivector login ines --via causeway --method eap-ttls-pap --outer anonymous@northmoor.example', `${bin} login ines --via causeway --method eap-ttls-pap --outer anonymous@northmoor.example --password-file ${join(work, 'typed')}`],
-  ], env, 860)
+    ['bivector login --persona tomasz --via causeway --method eap-ttls-pap --outer anonymous@northmoor.example', `${bin} login --persona tomasz --via causeway --method eap-ttls-pap --outer anonymous@northmoor.example`],
+  ], env, 1010)
 } finally {
   demo.kill('SIGINT')
   chromium.kill()

@@ -77,7 +77,7 @@ async fn as_persona(login: &Login, global: &Global) -> Result<ExitCode, Failure>
     let answers: Vec<String> = Answers::of(login)?.given.into();
     let body = serde_json::json!({
         "person": login.person, "via": login.via, "persona": login.persona, "typed": login.typed, "answers": answers,
-        "handset": login.handset, "method": login.method, "caller": login.caller,
+        "handset": login.handset, "method": login.method, "caller": login.caller, "outer": login.outer,
     });
     let tried: Tried = Client::new(global)?.ask(Method::POST, "/logins", &[], Some(&body)).await?;
     show(&tried, global);

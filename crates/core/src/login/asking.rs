@@ -184,7 +184,10 @@ impl Login {
             if let Some(Choice::Handset { with_key }) = choices.iter().find(|choice| matches!(choice, Choice::Handset { .. })) {
                 return self.ask_handset(asking, *with_key);
             }
-            let said = "no code was entered, and the gateway cannot show a prompt for one".to_owned();
+            let said = match self.request.known_method().filter(|method| method.eap().is_some()) {
+                Some(method) => format!("no code was entered, and `{}` cannot ask for one", method.name()),
+                None => "no code was entered, and the gateway cannot show a prompt for one".to_owned(),
+            };
             self.step(Hop::Second, "code", Tone::Bad, now, said, self.gateway().map(|gateway| gateway.line));
             return self.refuse(Cause::CodeMissing, now);
         }
