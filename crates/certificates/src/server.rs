@@ -190,9 +190,10 @@ fn tls(certificate: &Arc<Certificate>, verifier: Option<Arc<ChainVerifier>>, tls
     Ok(Arc::new(config))
 }
 
-/// Whether a session of the chain is worth anything: a code cannot be asked for in one.
+/// Whether a session of the chain may be resumed: a code cannot be asked for in one, and an upstream may have asked for a factor of its own.
 fn resumes(chain: &bivector_site::Chain) -> bool {
-    chain.second.is_empty() || chain.second.iter().any(|kind| kind.is_on_handset())
+    let by_upstream = chain.first.iter().any(|first| matches!(first.source, bivector_site::SourceRef::Upstream(_)));
+    !by_upstream && (chain.second.is_empty() || chain.second.iter().any(|kind| kind.is_on_handset()))
 }
 
 /// What a certificate is called: its first name, else its subject.

@@ -63,7 +63,7 @@ keys! {
         "tls" "`1.2` or `1.3`" "`1.2`" "Oldest TLS version that is accepted.";
         "fragment" "200 to 1400" "1024" "Bytes of TLS data in one EAP packet. Smaller packets pass networks with a small MTU and need more round trips.";
         "conversations" "16 to 100000" "4096" "Limit of open EAP conversations. Beyond it, the one that has been idle longest is ended. Each needs about 30 KiB.";
-        "resume" "60s to 24h" "never" "How long after an accepted login with `eap-tls` or EAP-TTLS its TLS session may be resumed without the password. The person is looked up again, and factors and rules apply; so it is only for chains without a second factor or with approvals.";
+        "resume" "60s to 24h" "never" "How long after an accepted login with `eap-tls` or EAP-TTLS its TLS session may be resumed without the password. The person is looked up again, and factors and rules apply; so it is only for chains without a second factor or with approvals, whose first check is not made by an upstream.";
         "idle" "10s to 600s" "60s" "How long a conversation may be without a packet before it ends as `eap-unfinished`.";
     }
     "traces" {
