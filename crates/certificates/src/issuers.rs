@@ -16,6 +16,7 @@ use rustls::pki_types::{CertificateDer, CertificateRevocationListDer, UnixTime};
 use rustls::server::WebPkiClientVerifier;
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, Error, OtherError, RootCertStore, SignatureScheme};
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -28,6 +29,8 @@ use x509_parser::{parse_x509_certificate, parse_x509_crl};
 
 /// Bytes of one revocation list.
 const LARGEST_LIST: usize = 32 * 1024 * 1024;
+/// How long after a failure the lists are read again.
+const RETRY: Duration = Duration::from_secs(60);
 /// How long an address may take to deliver a revocation list.
 const LIST_PATIENCE: Duration = Duration::from_secs(20);
 /// Certificates of one chain.
@@ -42,7 +45,10 @@ pub struct IssuerState {
     roots: Arc<RootCertStore>,
     data: PathBuf,
     current: ArcSwap<Current>,
-    read: Mutex<Option<Instant>>,
+    /// When the lists were last read, and whether all of them could be.
+    read: Mutex<Option<(Instant, bool)>>,
+    /// The last list of each file and address. It counts until it expires, also while a newer one cannot be read.
+    known: Mutex<HashMap<String, CertificateRevocationListDer<'static>>>,
 }
 
 /// What is known of revocation now.
@@ -84,7 +90,8 @@ impl IssuerState {
     /// The trusted certificates cannot be used.
     pub fn prepare(settings: &Issuer, data: &Path) -> Result<Self, ServiceError> {
         let roots = Arc::new(trust::roots(&settings.name, Some(&settings.trust), data)?);
-        let (lists, missing) = read_files(settings, data);
+        let (known, missing) = read_files(settings, data);
+        let lists: Vec<_> = known.values().cloned().collect();
         let count = lists.len();
         let verifier = verifier(settings, &roots, lists).map_err(|why| unusable(settings, why))?;
         let waits = settings.lists.iter().find(|list| is_address(list)).map(|list| format!("{list} was not read yet"));
@@ -95,22 +102,31 @@ impl IssuerState {
             data: data.to_owned(),
             current: ArcSwap::from_pointee(current),
             read: Mutex::new(None),
+            known: Mutex::new(known),
         })
     }
 
     /// Reads the revocation lists again when their time has come. A list that cannot be read makes the status unknown.
     pub async fn refresh(&self) {
-        let due = self.read.lock().is_ok_and(|read| read.is_none_or(|read| read.elapsed() >= self.settings.refresh));
+        let pause = |complete: bool| if complete { self.settings.refresh } else { self.settings.refresh.min(RETRY) };
+        let due = self.read.lock().is_ok_and(|read| read.is_none_or(|(at, complete)| at.elapsed() >= pause(complete)));
         if !due || self.settings.lists.is_empty() {
             return;
         }
-        let (mut lists, mut missing) = read_files(&self.settings, &self.data);
+        let (mut new, mut missing) = read_files(&self.settings, &self.data);
         for address in self.settings.lists.iter().filter(|list| is_address(list)) {
             match fetch(address).await {
-                Ok(list) => lists.push(list),
+                Ok(list) => drop(new.insert(address.clone(), list)),
                 Err(why) => missing = Some(format!("{address}: {why}")),
             }
         }
+        let lists: Vec<_> = match self.known.lock() {
+            Ok(mut known) => {
+                known.extend(new);
+                known.values().cloned().collect()
+            }
+            Err(_) => return,
+        };
         let count = lists.len();
         match verifier(&self.settings, &self.roots, lists) {
             Ok(verifier) => self.current.store(Arc::new(Current { verifier, missing: missing.clone(), lists: count })),
@@ -120,7 +136,7 @@ impl IssuerState {
             tracing::warn!(issuer = self.settings.name, why, "a revocation list could not be read");
         }
         if let Ok(mut read) = self.read.lock() {
-            *read = Some(Instant::now());
+            *read = Some((Instant::now(), missing.is_none()));
         }
     }
 
@@ -184,8 +200,8 @@ fn is_address(list: &str) -> bool {
 }
 
 /// The lists that are files, and why one could not be read.
-fn read_files(settings: &Issuer, data: &Path) -> (Vec<CertificateRevocationListDer<'static>>, Option<String>) {
-    let (mut lists, mut missing) = (Vec::new(), None);
+fn read_files(settings: &Issuer, data: &Path) -> (HashMap<String, CertificateRevocationListDer<'static>>, Option<String>) {
+    let (mut lists, mut missing) = (HashMap::new(), None);
     for file in settings.lists.iter().filter(|list| !is_address(list)) {
         let path = data.join(file);
         let small = std::fs::metadata(&path).map(|file| file.len() <= LARGEST_LIST as u64);
@@ -195,7 +211,7 @@ fn read_files(settings: &Issuer, data: &Path) -> (Vec<CertificateRevocationListD
             Err(error) => Err(error.to_string()),
         };
         match read {
-            Ok(list) => lists.push(list),
+            Ok(list) => drop(lists.insert(file.clone(), list)),
             Err(why) => missing = Some(format!("{file}: {why}")),
         }
     }

@@ -175,3 +175,23 @@ async fn a_server_of_lists_that_hangs_ends_by_itself() {
     state.refresh().await;
     assert!(state.health().missing.unwrap().contains("no answer within 20 s"));
 }
+
+#[tokio::test]
+async fn the_last_list_counts_while_its_server_is_away() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let (folder, issuer) = (tempfile::tempdir().unwrap(), authority("Northmoor badges"));
+    // It answers one request and is gone.
+    let address = server(Some(list(&issuer, 66))).await;
+    for when_unknown in [WhenUnknown::Refuse, WhenUnknown::Accept] {
+        let address = if when_unknown == WhenUnknown::Refuse { address.clone() } else { server(Some(list(&issuer, 66))).await };
+        let own = Issuer { when_unknown, refresh: Duration::ZERO, ..settings(NameFrom::Mail, &[&address]) };
+        let state = state(folder.path(), &issuer, &own);
+        state.refresh().await;
+        state.refresh().await;
+        assert!(state.health().missing.is_some() && state.health().lists == 1, "{:?}", state.health());
+        let (good, lost) =
+            (certificate(&issuer, vec![mail("ines@northmoor.example")], 7), certificate(&issuer, vec![mail("ines@northmoor.example")], 66));
+        assert!(identify(&state, &[good]).is_ok());
+        assert_eq!(identify(&state, &[lost]).unwrap_err().0, Cause::CertificateRevoked);
+    }
+}

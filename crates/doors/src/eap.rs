@@ -8,7 +8,7 @@ use bivector_eap::{Conversation, Failed, Given, GivenCredential, Note, Settings,
 use bivector_engine::ending;
 use bivector_engine::live::LiveSite;
 use bivector_model::identity::realm_of;
-use bivector_model::trace::{Hop, Step};
+use bivector_model::trace::{Hop, Origin, Step};
 use bivector_model::{Cause, Moment};
 use bivector_store::clock;
 use bivector_store::metrics;
@@ -185,6 +185,14 @@ impl Conversations {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(state);
     }
 
+    /// Forgets a conversation that was taken out and not given back: its login broke down.
+    pub(super) fn give_up(&self, state: &ConversationState) {
+        let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if matches!(open.get(state), Some(Slot::Busy(_))) {
+            open.remove(state);
+        }
+    }
+
     /// Takes out those that have been silent for too long.
     pub(super) fn silent(&self, now: Moment, idle: impl Fn(&Open) -> Duration) -> Vec<Open> {
         let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -343,8 +351,9 @@ impl Inner {
         }
     }
 
-    fn go_on_eap(self: &Arc<Self>, mut open: Box<Open>, message: &[u8], request: Request, round: Round) {
+    fn go_on_eap(self: &Arc<Self>, mut open: Box<Open>, message: &[u8], request: Request, mut round: Round) {
         let now = round.clock.now();
+        round.place.conversation = Some(open.state);
         open.hear(request, now);
         let turn = open.conversation.receive(message, &mut fill, now);
         open.keep_notes();
@@ -391,8 +400,7 @@ impl Inner {
             open.decided = Some(login);
             return self.end_eap(open, round);
         }
-        let method = None;
-        let inside = open.inside(method, now);
+        let inside = open.inside(None, now);
         let live = Arc::clone(&open.live);
         let request = open.request.clone().with_credential(Credential::Failed(failed.cause, failed.said), None);
         self.begin_login(live, request.within(inside), round, Some(open));
@@ -402,6 +410,7 @@ impl Inner {
     fn end_eap(&self, mut open: Box<Open>, round: Round) {
         self.conversations.forget(&open.state);
         let Some(login) = open.decided.take() else { return };
+        open.keep_session(&login, round.clock.now());
         let reply = EapReply::Last(open.last());
         let Round { gateway: _, which, clock, place, reply_for } = round;
         let decision = Decision { live: Arc::clone(&open.live), gateway: open.gateway, which, clock, place, reply_for, eap: None };
@@ -422,12 +431,7 @@ impl Inner {
                 }
                 None
             }
-            Some(Verdict::Accept(accept)) if !open.failed => {
-                if let Some(resume) = open.live.site.eap.resume {
-                    open.conversation.keep_session(&accept.person().key, now.plus(resume));
-                }
-                open.conversation.accept(accept.keys())
-            }
+            Some(Verdict::Accept(accept)) if !open.failed => open.conversation.accept(accept.keys()),
             Some(Verdict::Refuse(refusal)) if !open.failed => open.conversation.refuse(&refusal.message),
             _ => None,
         };
@@ -438,6 +442,7 @@ impl Inner {
                 Told::First { packet, state }
             }
             None => {
+                open.keep_session(&login, now);
                 self.conversations.forget(&state);
                 Told::Now(login, EapReply::Last(open.last()))
             }
@@ -521,6 +526,15 @@ impl Open {
     fn idle(&self) -> Duration {
         let usual = self.live.site.eap.idle;
         if self.conversation.failure().is_some() { usual.min(ALERT_ANSWERED) } else { usual }
+    }
+
+    /// Lets the session of a login be resumed that is accepted for good: the peer has nothing left to object. What a rehearsal was accepted
+    /// with counts nowhere else.
+    fn keep_session(&mut self, login: &Login, now: Moment) {
+        let (Some(Verdict::Accept(accept)), Some(resume)) = (login.verdict(), self.live.site.eap.resume) else { return };
+        if self.request.context.origin == Origin::Gateway {
+            self.conversation.keep_session(&accept.person().key, now.plus(resume));
+        }
     }
 
     /// The last packet, with the key of a success.

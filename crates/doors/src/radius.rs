@@ -2,7 +2,7 @@
 //!
 //! What needs nobody outside is answered where it was received. A login that must wait runs as a task; their number is bounded.
 
-use super::eap::{Conversations, EapReply, Open, Told, message_in};
+use super::eap::{ConversationState, Conversations, EapReply, Open, Told, message_in};
 use super::knocks::{Knocks, guess};
 use super::{receive_all, who_holds};
 use bivector_core::duplicates::{Arrival, RequestKey, Window};
@@ -234,6 +234,8 @@ pub(super) struct Place {
     pub(super) live: Arc<LiveSite>,
     gateway: usize,
     pub(super) key: RequestKey,
+    /// The EAP conversation that was taken out for it.
+    pub(super) conversation: Option<ConversationState>,
 }
 
 impl Drop for Place {
@@ -244,6 +246,9 @@ impl Drop for Place {
         if std::thread::panicking() {
             metrics::panicked();
             tracing::error!(sender = %self.key.sender, "a login could not be decided; please report what was logged before this");
+        }
+        if let Some(state) = &self.conversation {
+            self.inner.conversations.give_up(state);
         }
         // Nothing happens where it was decided.
         let mut replies = self.inner.replies.lock().unwrap_or_else(PoisonError::into_inner);
@@ -346,7 +351,7 @@ impl Inner {
             return;
         };
         let before = counter.fetch_add(1, Ordering::Relaxed);
-        let place = Place { inner: Arc::clone(self), live: Arc::clone(&live), gateway, key };
+        let place = Place { inner: Arc::clone(self), live: Arc::clone(&live), gateway, key, conversation: None };
         if before >= settings.logins_in_flight {
             // Nothing of it stays: a retry may be decided as soon as there is room.
             drop(place);

@@ -3,7 +3,7 @@
 
 use crate::tls::Tunnel;
 use crate::ttls::{InnerEap, InnerTurn};
-use crate::tunneled::InsideTurn;
+use crate::tunneled::TunneledTurn;
 use crate::{Failed, MSK, Msk, Random};
 use bivector_wire::eap::{self, EXTENSIONS, EapPacket, Half, IDENTITY, Inner, PEAP};
 use bivector_wire::{MsChapProved, Secret};
@@ -68,25 +68,13 @@ impl Binding {
     }
 
     fn mac(&self, subtype: u8, nonce: &[u8]) -> [u8; MAC] {
-        let mut over = BINDING.to_be_bytes().to_vec();
-        over.extend((BINDING_LENGTH as u16).to_be_bytes());
-        over.extend([0, 0, 0, subtype]);
-        over.extend(nonce);
-        over.extend([0; MAC]);
-        over.push(PEAP);
-        sha1(self.mac_key.expose(), &[&over])
+        sha1(self.mac_key.expose(), &[&bound(&[0, 0, 0, subtype], nonce)])
     }
 
     /// Whether the other side's value was made with the same keys.
     pub(crate) fn fits(&self, value: &[u8], subtype: u8) -> bool {
         let (Some(nonce), Some(mac)) = (value.get(4..36), value.get(36..56)) else { return false };
-        // The MAC is over zeros in its own place, and is compared in constant time.
-        let mut over = BINDING.to_be_bytes().to_vec();
-        over.extend((BINDING_LENGTH as u16).to_be_bytes());
-        over.extend(&value[..4]);
-        over.extend(nonce);
-        over.extend([0; MAC]);
-        over.push(PEAP);
+        let over = bound(&value[..4], nonce);
         let Ok(hmac) = Hmac::<Sha1>::new_from_slice(self.mac_key.expose()) else { return false };
         value[3] == subtype && hmac.chain_update(&over).verify_slice(mac).is_ok()
     }
@@ -97,12 +85,6 @@ impl Binding {
         key.truncate(MSK);
         Secret::new(key)
     }
-}
-
-/// Types of the inner methods that yield a session key, which cryptobinding needs.
-fn session_of(proved: Option<&MsChapProved>) -> Option<Vec<u8>> {
-    let proved = proved?;
-    Some([proved.receive_key.expose().as_slice(), proved.send_key.expose()].concat())
 }
 
 impl Peap {
@@ -116,13 +98,13 @@ impl Peap {
         vec![IDENTITY]
     }
 
-    pub(crate) fn receive(&mut self, clear: &[u8], tunnel: &Tunnel, random: Random<'_>) -> Result<InsideTurn, Failed> {
+    pub(crate) fn receive(&mut self, clear: &[u8], tunnel: &Tunnel, random: Random<'_>) -> Result<TunneledTurn, Failed> {
         if self.stage == Stage::Result {
             return self.result(clear);
         }
         let Some((kind, data)) = clear.split_first() else { return Err(Failed::malformed("inside PEAP: an empty message came")) };
         Ok(match self.inner.answer(*kind, 0, data, random)? {
-            InnerTurn::Ask(kind, data) => InsideTurn::Send([&[kind], data.as_slice()].concat()),
+            InnerTurn::Ask(kind, data) => TunneledTurn::Send([&[kind], data.as_slice()].concat()),
             InnerTurn::Acknowledged => {
                 if self.accepted
                     && let Some(session) = self.inner.msk()
@@ -131,14 +113,16 @@ impl Peap {
                     random(&mut nonce);
                     self.binding = Binding::new(tunnel, session.expose(), nonce);
                 }
-                InsideTurn::Send(self.tell_result())
+                TunneledTurn::Send(self.tell_result())
             }
-            InnerTurn::Given(kind, credential) => InsideTurn::Given { inner: Inner::Eap(kind), name: self.inner.name.clone(), credential },
+            InnerTurn::Given(kind, credential) => {
+                TunneledTurn::Given { inner: Inner::Eap(kind), name: self.inner.name.clone(), credential }
+            }
         })
     }
 
     /// The peer's own result.
-    fn result(&mut self, clear: &[u8]) -> Result<InsideTurn, Failed> {
+    fn result(&mut self, clear: &[u8]) -> Result<TunneledTurn, Failed> {
         let packet = EapPacket::parse(clear).ok().filter(|packet| packet.half == Half::Response && packet.kind == EXTENSIONS);
         let Some(packet) = packet else { return Err(Failed::malformed("inside PEAP: the result was not acknowledged")) };
         let values = tlvs(packet.data);
@@ -154,7 +138,7 @@ impl Peap {
             }
             _ => {}
         }
-        Ok(InsideTurn::Over)
+        Ok(TunneledTurn::Over)
     }
 
     fn tell_result(&mut self) -> Vec<u8> {
@@ -171,9 +155,8 @@ impl Peap {
         Some([&[kind], data.as_slice()].concat())
     }
 
-    pub(crate) fn accept(&mut self, proved: Option<&MsChapProved>, _: &Tunnel) -> Option<Vec<u8>> {
+    pub(crate) fn accept(&mut self, proved: Option<&MsChapProved>) -> Option<Vec<u8>> {
         self.accepted = true;
-        debug_assert!(session_of(proved).is_none_or(|session| session.len() == 32));
         self.end_inner(|inner| inner.accept(proved))
     }
 
@@ -196,6 +179,12 @@ impl Peap {
     pub(crate) fn msk(&self) -> Option<Msk> {
         self.msk.clone()
     }
+}
+
+/// What the MAC is made over: the value with zeros in the MAC's own place, and the type of PEAP.
+fn bound(head: &[u8], nonce: &[u8]) -> Vec<u8> {
+    let length = (BINDING_LENGTH as u16).to_be_bytes();
+    [&BINDING.to_be_bytes()[..], &length, head, nonce, &[0; MAC], &[PEAP]].concat()
 }
 
 pub(crate) fn tlv(kind: u16, value: &[u8]) -> Vec<u8> {

@@ -3,7 +3,7 @@
 use crate::basic::{Answered, Basic};
 use crate::server::{GivenCredential, identity_in};
 use crate::tls::Tunnel;
-use crate::tunneled::InsideTurn;
+use crate::tunneled::TunneledTurn;
 use crate::{Failed, Random};
 use bivector_model::Cause;
 use bivector_wire::eap::avp::{
@@ -28,7 +28,7 @@ impl Ttls {
         Ttls { inner: InnerEap::new(types, server), used: None, identifier: 0 }
     }
 
-    pub(crate) fn receive(&mut self, clear: &[u8], tunnel: &Tunnel, random: Random<'_>) -> Result<InsideTurn, Failed> {
+    pub(crate) fn receive(&mut self, clear: &[u8], tunnel: &Tunnel, random: Random<'_>) -> Result<TunneledTurn, Failed> {
         let avps = read_all(clear).map_err(|error| Failed::malformed(format!("inside EAP-TTLS: {error}")))?;
         let find = |code, vendor| avps.iter().find(|avp| (avp.code, avp.vendor) == (code, vendor)).map(|avp| avp.value);
         if let Some(unknown) = avps.iter().find(|avp| avp.mandatory && !is_known(avp)) {
@@ -58,21 +58,21 @@ impl Ttls {
             _ => return Err(Failed::new(Cause::CredentialSeveral, "inside EAP-TTLS: more than one credential came")),
         };
         self.used = Some(inner);
-        Ok(InsideTurn::Given { inner, name, credential })
+        Ok(TunneledTurn::Given { inner, name, credential })
     }
 
-    fn eap(&mut self, message: &[u8], random: Random<'_>) -> Result<InsideTurn, Failed> {
+    fn eap(&mut self, message: &[u8], random: Random<'_>) -> Result<TunneledTurn, Failed> {
         let packet = match EapPacket::parse(message) {
             Ok(packet) if packet.half == Half::Response => packet,
             Ok(_) => return Err(Failed::malformed("inside EAP-TTLS: the peer sent a request")),
             Err(error) => return Err(Failed::malformed(format!("inside EAP-TTLS: {error}"))),
         };
         Ok(match self.inner.answer(packet.kind, packet.identifier, packet.data, random)? {
-            InnerTurn::Ask(kind, data) => InsideTurn::Send(self.wrap(kind, &data)),
-            InnerTurn::Acknowledged => InsideTurn::Over,
+            InnerTurn::Ask(kind, data) => TunneledTurn::Send(self.wrap(kind, &data)),
+            InnerTurn::Acknowledged => TunneledTurn::Over,
             InnerTurn::Given(kind, credential) => {
                 self.used = Some(Inner::Eap(kind));
-                InsideTurn::Given { inner: Inner::Eap(kind), name: self.inner.name.clone(), credential }
+                TunneledTurn::Given { inner: Inner::Eap(kind), name: self.inner.name.clone(), credential }
             }
         })
     }

@@ -65,23 +65,10 @@ enum Inside {
     Peap(Peap),
 }
 
-/// What a message inside the tunnel brought.
-#[derive(Debug)]
-pub(crate) enum InsideTurn {
-    /// Send this inside.
-    Send(Vec<u8>),
-    Given {
-        inner: Inner,
-        name: Option<Vec<u8>>,
-        credential: GivenCredential,
-    },
-    Over,
-}
-
-/// What a packet brought.
+/// What a packet brought, or a message inside the tunnel.
 #[derive(Debug)]
 pub(crate) enum TunneledTurn {
-    /// Send this data of the method.
+    /// Send this: data of the method, or a message inside.
     Send(Vec<u8>),
     Given {
         inner: Inner,
@@ -314,9 +301,9 @@ impl Tunneled {
             Inside::Certificate => return Err(Failed::malformed("the peer sent data inside EAP-TLS, which has none")),
         };
         match turn {
-            InsideTurn::Send(clear) => Ok(TunneledTurn::Send(self.send_inside(&clear))),
-            InsideTurn::Over => Ok(TunneledTurn::Over),
-            InsideTurn::Given { inner, name, credential } => {
+            TunneledTurn::Send(clear) => Ok(TunneledTurn::Send(self.send_inside(&clear))),
+            TunneledTurn::Over => Ok(TunneledTurn::Over),
+            TunneledTurn::Given { inner, name, credential } => {
                 let method = eap::EapMethod::ALL.iter().find(|method| (method.outer(), method.inner()) == (self.kind, inner));
                 let said = method.map_or("another method", |method| method.name());
                 self.notes.push((Tone::Good, format!("inside the tunnel: the credential of {said}")));
@@ -343,7 +330,7 @@ impl Tunneled {
             Inside::Certificate if self.tunnel.is_tls13() => Some(vec![0]),
             Inside::Certificate => None,
             Inside::Ttls(ttls) => ttls.accept(proved),
-            Inside::Peap(peap) => peap.accept(proved, &self.tunnel),
+            Inside::Peap(peap) => peap.accept(proved),
         };
         let clear = clear.or_else(|| {
             // The ticket of TLS 1.3 has not left yet; the peer acknowledges it before it hears of its success.
