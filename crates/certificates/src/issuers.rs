@@ -1,5 +1,6 @@
 //! Certificates of people and devices: who issued them, whether they are revoked, and whose they are.
 
+use crate::status::{Status, Statuses};
 use arc_swap::ArcSwap;
 use bivector_core::login::VerifiedCertificate;
 use bivector_model::Cause;
@@ -19,7 +20,7 @@ use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, Error, 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 use thiserror::Error as ThisError;
 use x509_parser::certificate::X509Certificate;
 use x509_parser::extensions::GeneralName;
@@ -42,13 +43,22 @@ const PRINCIPAL: &[u64] = &[1, 3, 6, 1, 4, 1, 311, 20, 2, 3];
 #[derive(Debug)]
 pub struct IssuerState {
     settings: Issuer,
-    roots: Arc<RootCertStore>,
+    trusted: ArcSwap<Trusted>,
     data: PathBuf,
+    statuses: Option<Statuses>,
     current: ArcSwap<Current>,
     /// When the lists were last read, and whether all of them could be.
     read: Mutex<Option<(Instant, bool)>>,
     /// The last list of each file and address. It counts until it expires, also while a newer one cannot be read.
     known: Mutex<HashMap<String, CertificateRevocationListDer<'static>>>,
+}
+
+/// The certificates that are trusted, as their file is now.
+#[derive(Debug)]
+struct Trusted {
+    roots: Arc<RootCertStore>,
+    /// When the file was last changed, as far as that was seen.
+    changed: Option<SystemTime>,
 }
 
 /// What is known of revocation now.
@@ -70,6 +80,19 @@ pub struct IssuerHealth {
     pub lists: usize,
     /// Why one could not be read, if so.
     pub missing: Option<String>,
+    /// What its OCSP responder says, if it has one.
+    pub responder: Option<ResponderHealth>,
+}
+
+/// What an OCSP responder has answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ResponderHealth {
+    /// Its address, or where the address comes from.
+    pub address: String,
+    /// Certificates whose status is known.
+    pub known: usize,
+    /// Why its last answer could not be used, if so.
+    pub failed: Option<String>,
 }
 
 fn provider() -> Arc<CryptoProvider> {
@@ -89,6 +112,7 @@ impl IssuerState {
     /// # Errors
     /// The trusted certificates cannot be used.
     pub fn prepare(settings: &Issuer, data: &Path) -> Result<Self, ServiceError> {
+        let changed = changed(&data.join(&settings.trust));
         let roots = Arc::new(trust::roots(&settings.name, Some(&settings.trust), data)?);
         let (known, missing) = read_files(settings, data);
         let lists: Vec<_> = known.values().cloned().collect();
@@ -96,18 +120,64 @@ impl IssuerState {
         let verifier = verifier(settings, &roots, lists).map_err(|why| unusable(settings, why))?;
         let waits = settings.lists.iter().find(|list| is_address(list)).map(|list| format!("{list} was not read yet"));
         let current = Current { verifier, missing: missing.or(waits), lists: count };
+        let algorithms = provider().signature_verification_algorithms;
+        let statuses = settings.responder.clone().map(|responder| Statuses::new(responder, settings.refresh, algorithms));
         Ok(IssuerState {
             settings: settings.clone(),
-            roots,
+            trusted: ArcSwap::from_pointee(Trusted { roots, changed }),
             data: data.to_owned(),
+            statuses,
             current: ArcSwap::from_pointee(current),
             read: Mutex::new(None),
             known: Mutex::new(known),
         })
     }
 
-    /// Reads the revocation lists again when their time has come. A list that cannot be read makes the status unknown.
+    /// Reads the revocation lists again when their time has come, and asks again about the certificates of recent logins. A list that cannot
+    /// be read makes the status unknown.
     pub async fn refresh(&self) {
+        if let Some(statuses) = &self.statuses {
+            statuses.refresh().await;
+        }
+        self.refresh_lists().await;
+    }
+
+    /// Reads the trusted certificates again if their file has changed. Gives whether others are trusted now.
+    pub fn refresh_trust(&self) -> bool {
+        let now = changed(&self.data.join(&self.settings.trust));
+        let trusted = self.trusted.load();
+        if now.is_none() || now == trusted.changed {
+            return false;
+        }
+        let lists = self.known.lock().map(|known| known.values().cloned().collect()).unwrap_or_default();
+        let read = trust::roots(&self.settings.name, Some(&self.settings.trust), &self.data).map_err(|error| error.to_string());
+        let read = read.map(Arc::new).and_then(|roots| verifier(&self.settings, &roots, lists).map(|verifier| (roots, verifier)));
+        match read {
+            Ok((roots, verifier)) => {
+                let Current { missing, lists, .. } = &**self.current.load();
+                self.current.store(Arc::new(Current { verifier, missing: missing.clone(), lists: *lists }));
+                self.trusted.store(Arc::new(Trusted { roots, changed: now }));
+                tracing::info!(
+                    issuer = self.settings.name,
+                    file = self.settings.trust,
+                    "the trusted certificates have changed and are in use"
+                );
+                true
+            }
+            Err(why) => {
+                let roots = Arc::clone(&trusted.roots);
+                self.trusted.store(Arc::new(Trusted { roots, changed: now }));
+                tracing::warn!(
+                    issuer = self.settings.name,
+                    why,
+                    "the changed trusted certificates cannot be used; those before stay in use"
+                );
+                false
+            }
+        }
+    }
+
+    async fn refresh_lists(&self) {
         let pause = |complete: bool| if complete { self.settings.refresh } else { self.settings.refresh.min(RETRY) };
         let due = self.read.lock().is_ok_and(|read| read.is_none_or(|(at, complete)| at.elapsed() >= pause(complete)));
         if !due || self.settings.lists.is_empty() {
@@ -128,7 +198,7 @@ impl IssuerState {
             Err(_) => return,
         };
         let count = lists.len();
-        match verifier(&self.settings, &self.roots, lists) {
+        match verifier(&self.settings, &self.trusted.load().roots, lists) {
             Ok(verifier) => self.current.store(Arc::new(Current { verifier, missing: missing.clone(), lists: count })),
             Err(why) => missing = Some(why),
         }
@@ -143,7 +213,38 @@ impl IssuerState {
     /// What is known of revocation now.
     pub fn health(&self) -> IssuerHealth {
         let current = self.current.load();
-        IssuerHealth { name: self.settings.name.clone(), lists: current.lists, missing: current.missing.clone() }
+        let responder = self.statuses.as_ref().map(|statuses| {
+            let (known, failed) = statuses.health();
+            ResponderHealth { address: statuses.responder().to_owned(), known, failed }
+        });
+        IssuerHealth { name: self.settings.name.clone(), lists: current.lists, missing: current.missing.clone(), responder }
+    }
+
+    /// The key that verified a certificate, as a SubjectPublicKeyInfo. None if no path leads to a trusted certificate.
+    fn signer(&self, leaf: &CertificateDer<'_>, rest: &[CertificateDer<'_>], now: UnixTime) -> Option<Vec<u8>> {
+        let leaf = webpki::EndEntityCert::try_from(leaf).ok()?;
+        let algorithms = provider().signature_verification_algorithms.all;
+        let trusted = self.trusted.load();
+        let path = leaf.verify_for_usage(algorithms, &trusted.roots.roots, rest, now, webpki::KeyUsage::client_auth(), None, None).ok()?;
+        Some(path.issuer_spki().to_vec())
+    }
+
+    /// Whether the responder says that a certificate is not revoked, in words for the trace; nothing if there is no responder.
+    fn status(&self, leaf: &CertificateDer<'_>, rest: &[CertificateDer<'_>], now: UnixTime) -> Result<String, (Cause, String)> {
+        let Some(statuses) = &self.statuses else { return Ok(String::new()) };
+        let status = match self.signer(leaf, rest, now) {
+            Some(signer) => statuses.status(leaf, &signer),
+            None => Status::Unknown("the certificate has no path to its issuer".to_owned()),
+        };
+        match (status, self.settings.when_unknown) {
+            (Status::Good(age), _) => Ok(format!("; not revoked, as the OCSP responder said {} s ago", age.as_secs())),
+            (Status::Revoked, _) => Err((
+                Cause::CertificateRevoked,
+                format!("the OCSP responder of `{}` says that the certificate is revoked", self.settings.name),
+            )),
+            (Status::Unknown(why), WhenUnknown::Accept) => Ok(format!("; accepted although its status is not known: {why}")),
+            (Status::Unknown(why), WhenUnknown::Refuse) => Err((Cause::CertificateRevocationUnknown, why)),
+        }
     }
 
     fn verify(&self, leaf: &CertificateDer<'_>, rest: &[CertificateDer<'_>], now: UnixTime) -> Result<ClientCertVerified, Error> {
@@ -195,6 +296,14 @@ impl IssuerState {
     }
 }
 
+fn changed(file: &Path) -> Option<SystemTime> {
+    std::fs::metadata(file).and_then(|file| file.modified()).ok()
+}
+
+fn now() -> UnixTime {
+    UnixTime::since_unix_epoch(Duration::from_micros(clock::now().micros()))
+}
+
 fn is_address(list: &str) -> bool {
     list.starts_with("http://") || list.starts_with("https://")
 }
@@ -239,16 +348,24 @@ async fn fetch(address: &str) -> Result<CertificateRevocationListDer<'static>, S
         if !response.status().is_success() {
             return Err(format!("the answer is {}", response.status()));
         }
-        let (mut body, mut pieces) = (Vec::new(), response.bytes_stream());
-        while let Some(piece) = pieces.next().await {
-            body.extend_from_slice(&piece.map_err(|error| error.without_url().to_string())?);
-            if body.len() > LARGEST_LIST {
-                return Err(format!("it has more than {} MiB", LARGEST_LIST >> 20));
-            }
-        }
-        parse_list(&body)
+        parse_list(&read_body(response, LARGEST_LIST).await?)
     };
     tokio::time::timeout(LIST_PATIENCE, load).await.unwrap_or_else(|_| Err(format!("no answer within {} s", LIST_PATIENCE.as_secs())))
+}
+
+/// The body of an answer, if it is not larger than `most` bytes.
+pub(crate) async fn read_body(response: reqwest::Response, most: usize) -> Result<Vec<u8>, String> {
+    let (mut body, mut pieces) = (Vec::new(), response.bytes_stream());
+    while let Some(piece) = pieces.next().await {
+        body.extend_from_slice(&piece.map_err(|error| error.without_url().to_string())?);
+        if body.len() > most {
+            return Err(match most >> 20 {
+                0 => format!("it has more than {} KiB", most >> 10),
+                mebibytes => format!("it has more than {mebibytes} MiB"),
+            });
+        }
+    }
+    Ok(body)
 }
 
 fn verifier(
@@ -325,7 +442,7 @@ struct LongChain(usize);
 impl ChainVerifier {
     /// For these issuers.
     pub fn new(issuers: Vec<Arc<IssuerState>>) -> Self {
-        let subjects = issuers.iter().flat_map(|issuer| issuer.roots.subjects()).collect();
+        let subjects = issuers.iter().flat_map(|issuer| issuer.trusted.load().roots.subjects()).collect();
         ChainVerifier { issuers, subjects, provider: provider() }
     }
 
@@ -337,12 +454,37 @@ impl ChainVerifier {
         let Some((leaf, rest)) = chain.split_first() else {
             return Err((Cause::CertificateMissing, "the peer sent no certificate".to_owned()));
         };
-        let now = UnixTime::since_unix_epoch(Duration::from_micros(clock::now().micros()));
+        let now = now();
         let issuer = self.issuer_of(leaf, rest, now).map_err(|error| {
             let failed = bivector_eap::certificate_failed(&error);
             (failed.cause, failed.said)
         })?;
-        issuer.identify(leaf)
+        let status = issuer.status(leaf, rest, now)?;
+        let mut found = issuer.identify(leaf)?;
+        found.said.push_str(&status);
+        Ok(found)
+    }
+
+    /// Whether an OCSP responder has to be asked before [`ChainVerifier::identify`] can judge.
+    pub fn must_ask(&self, chain: &[CertificateDer<'static>]) -> bool {
+        self.question(chain).is_some_and(|(statuses, leaf, signer)| statuses.must_ask(leaf, &signer))
+    }
+
+    /// Asks the OCSP responder of the issuer that accepts a certificate, if it has one. It ends after a few seconds, whatever happens.
+    pub async fn ask(&self, chain: &[CertificateDer<'static>]) {
+        if let Some((statuses, leaf, signer)) = self.question(chain) {
+            statuses.ask(leaf, &signer).await;
+        }
+    }
+
+    fn question<'q>(&'q self, chain: &'q [CertificateDer<'static>]) -> Option<(&'q Statuses, &'q CertificateDer<'static>, Vec<u8>)> {
+        let (leaf, rest) = chain.split_first()?;
+        if self.issuers.iter().all(|issuer| issuer.statuses.is_none()) {
+            return None;
+        }
+        let now = now();
+        let issuer = self.issuer_of(leaf, rest, now).ok()?;
+        Some((issuer.statuses.as_ref()?, leaf, issuer.signer(leaf, rest, now)?))
     }
 
     /// The issuer that accepts a certificate. Where none does, the reason of one that knows its issuer is given.

@@ -44,6 +44,7 @@ fn settings(name_from: NameFrom, lists: &[&str]) -> Issuer {
         of_devices: false,
         same_person: true,
         lists: lists.iter().map(|list| (*list).to_owned()).collect(),
+        responder: None,
         when_unknown: WhenUnknown::Refuse,
         refresh: Duration::from_secs(60),
         key_bits: 2048,
@@ -194,4 +195,23 @@ async fn the_last_list_counts_while_its_server_is_away() {
         assert!(identify(&state, &[good]).is_ok());
         assert_eq!(identify(&state, &[lost]).unwrap_err().0, Cause::CertificateRevoked);
     }
+}
+
+#[tokio::test]
+async fn another_issuer_in_the_file_is_trusted_once_the_file_was_read_again() {
+    let (folder, issuer, next) = (tempfile::tempdir().unwrap(), authority("Northmoor badges"), authority("Northmoor badges 2027"));
+    let state = state(folder.path(), &issuer, &settings(NameFrom::Mail, &[]));
+    let own = certificate(&next, vec![mail("ines@northmoor.example")], 1);
+    assert_eq!(identify(&state, std::slice::from_ref(&own)).unwrap_err().0, Cause::CertificateUntrusted);
+    assert!(!state.refresh_trust(), "nothing has changed");
+    let file = folder.path().join("ca.pem");
+    let write = |text: String, seconds: u64| {
+        std::fs::write(&file, text).unwrap();
+        let changed = std::time::SystemTime::now() + Duration::from_secs(seconds);
+        std::fs::File::options().append(true).open(&file).unwrap().set_modified(changed).unwrap();
+    };
+    write("damaged".into(), 10);
+    assert!(!state.refresh_trust() && identify(&state, &[certificate(&issuer, vec![mail("a@b.example")], 2)]).is_ok(), "as before");
+    write(format!("{}{}", issuer.pem(), next.pem()), 20);
+    assert!(state.refresh_trust() && identify(&state, &[own]).is_ok());
 }

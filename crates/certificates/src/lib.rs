@@ -3,7 +3,11 @@
 mod issuers;
 #[cfg(test)]
 mod issuers_tests;
+mod ocsp;
+#[cfg(test)]
+mod ocsp_tests;
 mod server;
+mod status;
 
-pub use issuers::{ChainVerifier, IssuerHealth, IssuerState};
+pub use issuers::{ChainVerifier, IssuerHealth, IssuerState, ResponderHealth};
 pub use server::EapServer;

@@ -2,10 +2,8 @@
 
 use crate::issuers::{ChainVerifier, IssuerState};
 use arc_swap::ArcSwap;
-use bivector_core::login::VerifiedCertificate;
 use bivector_eap::{Sessions, Settings};
 use bivector_exchange::eap::Trust;
-use bivector_model::Cause;
 use bivector_site::{EapCertificate, Site};
 use bivector_store::error::ServiceError;
 use bivector_wire::eap::EapMethod;
@@ -27,10 +25,29 @@ const SERVER: &str = "bivector";
 #[derive(Debug, Default)]
 pub struct EapServer {
     /// By index of the chain; none for chains without EAP methods.
-    chains: Vec<Option<Arc<Settings>>>,
+    plans: Vec<Option<Plan>>,
+    prepared: ArcSwap<Prepared>,
     certificate: Option<Arc<Certificate>>,
     issuers: Vec<Arc<IssuerState>>,
-    /// By index of the chain; none for chains that accept no certificates.
+    sessions: Option<Arc<Sessions>>,
+    fragment: usize,
+    tls12: bool,
+}
+
+/// What the site says of one chain.
+#[derive(Debug)]
+struct Plan {
+    methods: Vec<EapMethod>,
+    /// Indexes of its issuers.
+    issuers: Vec<usize>,
+    resumes: bool,
+}
+
+/// What conversations use, by index of the chain. It is made anew when the certificates change that an issuer trusts.
+#[derive(Debug, Default)]
+struct Prepared {
+    settings: Vec<Option<Arc<Settings>>>,
+    /// None for chains that accept no certificates.
     verifiers: Vec<Option<Arc<ChainVerifier>>>,
 }
 
@@ -55,52 +72,63 @@ impl EapServer {
     /// # Errors
     /// The certificate or its key cannot be used.
     pub fn prepare(site: &Site, data: &Path) -> Result<Self, ServiceError> {
-        let methods_of = |methods: &[bivector_site::Method]| methods.iter().filter_map(|method| method.eap()).collect::<Vec<EapMethod>>();
-        if site.chains.iter().all(|chain| methods_of(&chain.methods).is_empty()) {
+        let plan = |chain: &bivector_site::Chain| {
+            let methods: Vec<EapMethod> = chain.methods.iter().filter_map(|method| method.eap()).collect();
+            (!methods.is_empty()).then(|| Plan { methods, issuers: chain.issuers.clone(), resumes: resumes(chain) })
+        };
+        let plans: Vec<_> = site.chains.iter().map(plan).collect();
+        if plans.iter().all(Option::is_none) {
             return Ok(EapServer::default());
         }
         let certificate = site.eap.certificate.as_ref().map(|files| Certificate::read(files, data)).transpose()?.map(Arc::new);
         let issuers = site.issuers.iter().map(|issuer| IssuerState::prepare(issuer, data).map(Arc::new)).collect::<Result<Vec<_>, _>>()?;
-        let verifiers = site.chains.iter().map(|chain| {
-            let own: Vec<_> = chain.issuers.iter().filter_map(|index| issuers.get(*index).cloned()).collect();
-            (!own.is_empty()).then(|| Arc::new(ChainVerifier::new(own)))
-        });
-        let verifiers: Vec<_> = verifiers.collect();
-        let by_chain = verifiers
-            .iter()
-            .map(|verifier| certificate.as_ref().map(|certificate| tls(certificate, verifier.clone(), site.eap.tls12)).transpose());
-        let by_chain = by_chain.collect::<Result<Vec<_>, _>>()?;
-        let shown = certificate.as_ref().map(|certificate| name_of(&certificate.current.load())).unwrap_or_default();
-        let sessions = site.eap.resume.map(|_| Arc::new(Sessions::new(site.eap.conversations * 4)));
-        let chains = site.chains.iter().zip(by_chain).map(|(chain, tls)| {
-            let methods = methods_of(&chain.methods);
-            (!methods.is_empty()).then(|| {
-                Arc::new(Settings {
-                    methods,
-                    tls,
-                    certificate: shown.clone(),
-                    asks_certificate: !chain.issuers.is_empty(),
-                    fragment: site.eap.fragment,
-                    server: SERVER.to_owned(),
-                    sessions: resumes(chain).then(|| sessions.clone()).flatten(),
-                })
-            })
-        });
-        Ok(EapServer { chains: chains.collect(), certificate, issuers, verifiers })
+        let server = EapServer {
+            plans,
+            prepared: ArcSwap::default(),
+            certificate,
+            issuers,
+            sessions: site.eap.resume.map(|_| Arc::new(Sessions::new(site.eap.conversations * 4))),
+            fragment: site.eap.fragment,
+            tls12: site.eap.tls12,
+        };
+        server.prepared.store(Arc::new(server.put_together()?));
+        Ok(server)
+    }
+
+    fn put_together(&self) -> Result<Prepared, ServiceError> {
+        let shown = self.certificate.as_ref().map(|certificate| name_of(&certificate.current.load())).unwrap_or_default();
+        let mut prepared = Prepared::default();
+        for plan in &self.plans {
+            let Some(plan) = plan else {
+                prepared.settings.push(None);
+                prepared.verifiers.push(None);
+                continue;
+            };
+            let own: Vec<_> = plan.issuers.iter().filter_map(|index| self.issuers.get(*index).cloned()).collect();
+            let verifier = (!own.is_empty()).then(|| Arc::new(ChainVerifier::new(own)));
+            let tls = self.certificate.as_ref().map(|certificate| tls(certificate, verifier.clone(), self.tls12)).transpose()?;
+            prepared.settings.push(Some(Arc::new(Settings {
+                methods: plan.methods.clone(),
+                tls,
+                certificate: shown.clone(),
+                asks_certificate: verifier.is_some(),
+                fragment: self.fragment,
+                server: SERVER.to_owned(),
+                sessions: self.sessions.clone().filter(|_| plan.resumes),
+            })));
+            prepared.verifiers.push(verifier);
+        }
+        Ok(prepared)
     }
 
     /// What conversations of a chain may do; none if the chain carries out no EAP method.
-    pub fn settings(&self, chain: usize) -> Option<&Arc<Settings>> {
-        self.chains.get(chain)?.as_ref()
+    pub fn settings(&self, chain: usize) -> Option<Arc<Settings>> {
+        self.prepared.load().settings.get(chain)?.clone()
     }
 
-    /// Whose certificate a peer has shown to a chain; none if it has shown none and the chain asks for none.
-    ///
-    /// # Errors
-    /// The cause, and what was seen.
-    pub fn identify(&self, chain: usize, shown: &[CertificateDer<'static>]) -> Result<Option<VerifiedCertificate>, (Cause, String)> {
-        let verifier = self.verifiers.get(chain).and_then(Option::as_ref);
-        verifier.map(|verifier| verifier.identify(shown)).transpose()
+    /// Who judges the certificates that peers show to a chain; none if the chain asks for none.
+    pub fn verifier(&self, chain: usize) -> Option<Arc<ChainVerifier>> {
+        self.prepared.load().verifiers.get(chain)?.clone()
     }
 
     /// What the issuers know of revocation.
@@ -114,10 +142,16 @@ impl EapServer {
         Some(Trust::Exactly(current.cert.first()?.clone()))
     }
 
-    /// Reads the certificate and the revocation lists again if their time has come. Conversations that have begun keep the one they saw.
+    /// Reads certificates and revocation lists again if they have changed or their time has come. Conversations that have begun keep the one they saw.
     pub async fn refresh(&self) {
-        if let Some(certificate) = &self.certificate {
-            certificate.refresh();
+        let renewed = self.certificate.as_ref().is_some_and(|certificate| certificate.refresh());
+        // Every issuer is looked at.
+        let retrusted = self.issuers.iter().filter(|issuer| issuer.refresh_trust()).count();
+        if renewed || retrusted > 0 {
+            match self.put_together() {
+                Ok(prepared) => self.prepared.store(Arc::new(prepared)),
+                Err(error) => tracing::warn!(%error, "changed certificates cannot be used; those before stay in use"),
+            }
         }
         for issuer in &self.issuers {
             issuer.refresh().await;
@@ -133,20 +167,25 @@ impl Certificate {
         Ok(Certificate { files, current: ArcSwap::from_pointee(key), changed })
     }
 
-    fn refresh(&self) {
+    /// Whether another certificate is in use now.
+    fn refresh(&self) -> bool {
         let now = modified(&self.files);
-        let Ok(mut changed) = self.changed.lock() else { return };
+        let Ok(mut changed) = self.changed.lock() else { return false };
         if now.is_none() || *changed == now {
-            return;
+            return false;
         }
+        *changed = now;
         match certified(&self.files.0, &self.files.1) {
             Ok(key) => {
                 self.current.store(Arc::new(key));
                 tracing::info!(file = %self.files.0.display(), "the certificate for EAP has changed and is in use");
+                true
             }
-            Err(error) => tracing::warn!(%error, "the changed certificate for EAP cannot be used; the one before stays in use"),
+            Err(error) => {
+                tracing::warn!(%error, "the changed certificate for EAP cannot be used; the one before stays in use");
+                false
+            }
         }
-        *changed = now;
     }
 }
 

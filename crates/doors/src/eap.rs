@@ -2,7 +2,8 @@
 //! ended when nobody goes on with them.
 
 use super::radius::{Decision, Inner, Round};
-use bivector_core::login::{Credential, Inside, Login, Proof, Request, Verdict};
+use bivector_certificates::ChainVerifier;
+use bivector_core::login::{Credential, Inside, Login, Proof, Request, Verdict, VerifiedCertificate};
 use bivector_core::radius::EapAnswer;
 use bivector_eap::{Conversation, Failed, Given, GivenCredential, Note, Settings, Turn};
 use bivector_engine::ending;
@@ -302,7 +303,7 @@ impl Inner {
             };
         }
         let chain = live.site.chain_for(round.gateway, request.context.port, &request.typed_name);
-        let settings = chain.and_then(|chain| Some((chain, Arc::clone(live.eap.settings(chain)?))));
+        let settings = chain.and_then(|chain| Some((chain, live.eap.settings(chain)?)));
         let Some((chain, settings)) = settings else { return self.begin_login(live, request, round, None) };
         // RFC 3579 section 2.1: a gateway may let the server ask for the identity.
         if message.len() < 5 {
@@ -359,21 +360,50 @@ impl Inner {
         open.keep_notes();
         match turn {
             Turn::Send(packet) => self.keep_and_send(open, &packet, round),
-            Turn::Decide(given) => self.decide_eap(open, &given, round, now),
+            Turn::Decide(given) => self.decide_eap(open, given, round, now),
             Turn::Over => self.end_eap(open, round),
             Turn::Failed(failed) => self.fail_eap(open, failed, round, now),
         }
     }
 
     /// Begins the login that a credential is for, or goes on with the one whose prompt it answers.
-    fn decide_eap(self: &Arc<Self>, mut open: Box<Open>, given: &Given, round: Round, now: Moment) {
-        if let Some(said) = open.realm_differs(given).filter(|_| !matches!(given.credential, GivenCredential::Certificate)) {
+    fn decide_eap(self: &Arc<Self>, open: Box<Open>, given: Box<Given>, round: Round, now: Moment) {
+        if let Some(said) = open.realm_differs(&given).filter(|_| !matches!(given.credential, GivenCredential::Certificate)) {
             return self.fail_eap(open, Failed { cause: Cause::RealmDiffers, said }, round, now);
         }
-        let certificate = match open.live.eap.identify(open.chain, &given.certificates) {
-            Ok(certificate) => certificate,
-            Err((cause, said)) => return self.fail_eap(open, Failed { cause, said }, round, now),
-        };
+        let Some(verifier) = open.live.eap.verifier(open.chain) else { return self.decide_for(open, &given, None, round, now) };
+        if !verifier.must_ask(&given.certificates) {
+            return self.decide_identified(open, &given, &verifier, round, now);
+        }
+        let inner = Arc::clone(self);
+        drop(tokio::spawn(async move {
+            verifier.ask(&given.certificates).await;
+            let now = round.clock.now();
+            inner.decide_identified(open, &given, &verifier, round, now);
+        }));
+    }
+
+    fn decide_identified(self: &Arc<Self>, open: Box<Open>, given: &Given, verifier: &ChainVerifier, round: Round, now: Moment) {
+        match verifier.identify(&given.certificates) {
+            Ok(certificate) => self.decide_for(open, given, Some(certificate), round, now),
+            Err((cause, said)) => self.fail_eap(open, Failed { cause, said }, round, now),
+        }
+    }
+
+    fn decide_for(
+        self: &Arc<Self>,
+        mut open: Box<Open>,
+        given: &Given,
+        certificate: Option<VerifiedCertificate>,
+        round: Round,
+        now: Moment,
+    ) {
+        if let Some(refused) = open.decided.take() {
+            // The peer tries another password; the refusal of the one before stands as it is.
+            let (verdict, trace) = refused.finish(Default::default(), now);
+            ending::finish(&verdict, trace, &self.shared, self.stage(), now);
+            open.began = now;
+        }
         let mut inside = open.inside(Some(given.method), now);
         let state = open.prompt.take();
         if state.is_some() {
@@ -432,7 +462,11 @@ impl Inner {
                 None
             }
             Some(Verdict::Accept(accept)) if !open.failed => open.conversation.accept(accept.keys()),
-            Some(Verdict::Refuse(refusal)) if !open.failed => open.conversation.refuse(&refusal.message),
+            Some(Verdict::Refuse(refusal)) if !open.failed => {
+                // Only a wrong password can be mended by another one.
+                let may_retry = refusal.may_retry && refusal.cause == Cause::PasswordWrong;
+                open.conversation.refuse(&refusal.message, may_retry, &mut fill)
+            }
             _ => None,
         };
         match first {

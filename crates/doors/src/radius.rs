@@ -592,7 +592,7 @@ logins_in_flight = 1
 [[chains]]
 name = "staff"
 gateways = ["breakwater"]
-methods = ["pap"]
+methods = ["pap", "eap-gtc"]
 forms = ["password"]
 first = ["roster"]
 second = []
@@ -625,16 +625,36 @@ name = "all"
         let gateway = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         BREAKS.store(true, Ordering::SeqCst);
         gateway.send_to(&packet, door.address()).await.unwrap();
-        let free = async {
-            while BREAKS.load(Ordering::SeqCst) || door.in_flight() > 0 || live.in_flight[0].load(Ordering::SeqCst) > 0 {
+        let free = async || {
+            let held = || door.in_flight() > 0 || live.in_flight[0].load(Ordering::SeqCst) > 0 || door.inner.conversations.count() > 0;
+            while BREAKS.load(Ordering::SeqCst) || held() {
                 tokio::time::sleep(Duration::from_millis(5)).await;
             }
         };
-        tokio::time::timeout(Duration::from_secs(10), free).await.expect("nothing of it stays");
+        tokio::time::timeout(Duration::from_secs(10), free()).await.expect("nothing of it stays");
         let mut reply = [0; 4096];
         gateway.send_to(&packet, door.address()).await.unwrap();
         let answered = tokio::time::timeout(Duration::from_secs(10), gateway.recv(&mut reply)).await;
         assert_eq!((answered.unwrap().is_ok(), reply[0]), (true, 3), "the same packet is decided the second time");
+        // The same inside EAP: the conversation is gone too.
+        let eap = |identifier: u8, response: &[u8], state: &[u8]| {
+            let mut message = Message::new(Code::AccessRequest);
+            message.push(AttributeType::UserName, b"nobody");
+            message.push(AttributeType::EapMessage, response);
+            if !state.is_empty() {
+                message.push(AttributeType::State, state);
+            }
+            message.sign_request(identifier, &[identifier; 16], &secret).unwrap()
+        };
+        gateway.send_to(&eap(2, b"\x02\x01\x00\x0b\x01nobody", &[]), door.address()).await.unwrap();
+        let length = gateway.recv(&mut reply).await.unwrap();
+        let challenge = Packet::parse(&reply[..length]).unwrap();
+        let (asked, state) = (message_in(&challenge).unwrap(), challenge.first(AttributeType::State).unwrap().value.to_vec());
+        assert_eq!((asked[4], door.inner.conversations.count()), (bivector_wire::eap::GTC, 1));
+        let typed = eap(3, &bivector_wire::eap::response(asked[1], bivector_wire::eap::GTC, b"mussel"), &state);
+        BREAKS.store(true, Ordering::SeqCst);
+        gateway.send_to(&typed, door.address()).await.unwrap();
+        tokio::time::timeout(Duration::from_secs(10), free()).await.expect("nothing of it stays");
         door.close(Duration::from_secs(1)).await;
     }
 }

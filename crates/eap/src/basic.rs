@@ -10,6 +10,9 @@ const FIRST_PROMPT: &str = "Password: ";
 /// Bytes of text that a peer may send.
 const LONGEST_TEXT: usize = 1024;
 
+/// How often a person may try another password in one conversation.
+const TRIES: u8 = 3;
+
 const CHALLENGE: u8 = 1;
 const RESPONSE: u8 = 2;
 const SUCCESS: u8 = 3;
@@ -30,6 +33,8 @@ pub(crate) struct MsChapV2 {
     identifier: u8,
     told: Told,
     keys: Option<Msk>,
+    /// Refusals after which another response was allowed.
+    retries: u8,
 }
 
 /// How far EAP-MSCHAPv2 is.
@@ -38,6 +43,8 @@ enum Told {
     Challenge,
     Success,
     Failure,
+    /// The peer may answer a new challenge with another password.
+    Again,
 }
 
 /// What a response brought.
@@ -57,7 +64,7 @@ impl Basic {
         Some(match kind {
             GTC => Basic::Gtc,
             MD5 => Basic::Md5 { challenge },
-            MS_CHAP_V2 => Basic::MsChapV2(MsChapV2 { challenge, identifier: challenge[0], told: Told::Challenge, keys: None }),
+            MS_CHAP_V2 => Basic::MsChapV2(MsChapV2 { challenge, identifier: challenge[0], told: Told::Challenge, keys: None, retries: 0 }),
             _ => return None,
         })
     }
@@ -114,11 +121,15 @@ impl Basic {
         Some(method.packet(SUCCESS, &message))
     }
 
-    /// The data of the request that tells the peer of failure, where the method has one.
-    pub(crate) fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
+    /// The data of the request that tells the peer of failure, where the method has one. With `may_retry`, the peer may answer the challenge
+    /// in it with another password (RFC 2759 section 6).
+    pub(crate) fn refuse(&mut self, message: &str, may_retry: bool, random: Random<'_>) -> Option<Vec<u8>> {
         let Basic::MsChapV2(method) = self else { return None };
-        method.told = Told::Failure;
-        let error = ms_chap_error(method.identifier, false, [0; 16], message);
+        let again = may_retry && method.retries + 1 < TRIES;
+        method.told = if again { Told::Again } else { Told::Failure };
+        method.retries += 1;
+        random(&mut method.challenge);
+        let error = ms_chap_error(method.identifier, again, method.challenge, message);
         Some(method.packet(FAILURE, error.get(1..).unwrap_or_default()))
     }
 
@@ -141,7 +152,11 @@ impl MsChapV2 {
     fn answer(&mut self, data: &[u8]) -> Result<Answered, Failed> {
         let wrong = |said: String| Err(Failed::malformed(format!("EAP-MSCHAPv2: {said}")));
         match (self.told, data) {
-            (Told::Challenge, [RESPONSE, identifier, _, _, 49, value @ ..]) if value.len() >= 49 => {
+            (Told::Challenge | Told::Again, [RESPONSE, identifier, _, _, 49, value @ ..]) if value.len() >= 49 => {
+                if self.told == Told::Again {
+                    // Peers count on from the refusal in different ways.
+                    (self.identifier, self.told) = (*identifier, Told::Challenge);
+                }
                 if *identifier != self.identifier {
                     return wrong(format!("the response is to challenge {identifier}, and {} was the last", self.identifier));
                 }
@@ -152,7 +167,7 @@ impl MsChapV2 {
                 let name = name.to_vec();
                 Ok(Answered::Given(GivenCredential::MsChapV2 { response, challenge: self.challenge, name }))
             }
-            (Told::Success, [SUCCESS, ..]) | (Told::Failure, [FAILURE, ..]) => Ok(Answered::Acknowledged),
+            (Told::Success, [SUCCESS, ..]) | (Told::Failure | Told::Again, [FAILURE, ..]) => Ok(Answered::Acknowledged),
             // The peer does not find our proof right: it knows another password than we do.
             (Told::Success, [FAILURE, ..]) => wrong("the peer rejects the server's own proof of the password".to_owned()),
             (told, [operation, ..]) => wrong(format!("operation {operation} is no answer to {told:?}")),
@@ -201,6 +216,32 @@ mod tests {
         assert!(matches!(method.answer(2, &[SUCCESS]), Ok(Answered::Acknowledged)));
         let key = method.msk().unwrap();
         assert_eq!((key.expose().len(), &key.expose()[..16]), (MSK, proved.receive_key.expose().as_slice()));
+    }
+
+    #[test]
+    fn mschapv2_lets_another_password_be_tried_as_often_as_it_is_allowed() {
+        let mut method = Basic::begin(MS_CHAP_V2, &mut counting).unwrap();
+        let respond = |method: &mut Basic, request: &[u8], challenge: [u8; 16], password: &str| {
+            let identifier = request[1].wrapping_add(1);
+            let (response, _) = MsChapProof::answer(identifier, b"ines", &nt_hash(password), challenge, [9; 16]);
+            method.answer(1, &[&[RESPONSE, identifier, 0, 58, 49], &response[2..], &[0], b"ines"].concat())
+        };
+        let mut next = 100;
+        let mut other = |bytes: &mut [u8]| bytes.iter_mut().for_each(|byte| (*byte, next) = (next, next + 1));
+        let told = method.refuse("Sign-in refused.", true, &mut other).unwrap();
+        let said = String::from_utf8_lossy(&told).into_owned();
+        assert!(told[0] == FAILURE && said.contains("E=691 R=1 C=64656667"), "{said}");
+        let challenge: [u8; 16] = core::array::from_fn(|at| 100 + at as u8);
+        let Answered::Given(GivenCredential::MsChapV2 { response, challenge, name }) =
+            respond(&mut method, &told, challenge, "mussel").unwrap()
+        else {
+            panic!("a credential")
+        };
+        assert!(MsChapProof::read(&response, Some(&challenge)).unwrap().proves(&name, &nt_hash("mussel")).is_some());
+        assert!(String::from_utf8_lossy(&method.refuse("x", true, &mut other).unwrap()).contains("R=1"));
+        assert!(String::from_utf8_lossy(&method.refuse("x", true, &mut other).unwrap()).contains("R=0"), "the third one is the last");
+        assert!(respond(&mut method, &told, challenge, "mussel").is_err(), "and no further response is read");
+        assert!(matches!(method.answer(2, &[FAILURE]), Ok(Answered::Acknowledged)));
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use crate::{Conversation, Given, GivenCredential, MSK, Peer, PeerSettings, PeerTurn, Settings, Turn};
 use bivector_model::Cause;
 use bivector_model::moment::Moment;
-use bivector_wire::eap::{self, EapMethod, GTC, MD5, MS_CHAP_V2, PEAP, TLS, TTLS};
+use bivector_wire::eap::{self, EapMethod, GTC, MD5, MS_CHAP_V2, PEAP, Proves, TLS, TTLS};
 use bivector_wire::{ChapProof, MsChapProof, MsChapProved, Secret, nt_hash};
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, ExtendedKeyUsagePurpose, IsCa, KeyPair};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
@@ -98,6 +98,7 @@ fn peer(method: EapMethod, password: &str, tls: Arc<ClientConfig>) -> PeerSettin
         name: b"ines".to_vec(),
         outer: method.has_tunnel().then(|| b"anonymous".to_vec()),
         password: Secret::new(password.as_bytes().to_vec()),
+        again: Vec::new(),
         tls: Some(tls),
         server: SERVER.into(),
         fragment: 1000,
@@ -180,7 +181,7 @@ fn run(settings: Settings, peer: PeerSettings, code: Option<&str>, mangle: &mut 
                 None
             }
             Turn::Decide(given) => {
-                let first = went.given.is_empty();
+                let first = went.given.is_empty() || code.is_none();
                 let (right, proved) = check(&given, if first { PASSWORD } else { code.unwrap_or(PASSWORD) });
                 went.given.push(*given);
                 match (right, first && code.is_some()) {
@@ -190,7 +191,7 @@ fn run(settings: Settings, peer: PeerSettings, code: Option<&str>, mangle: &mut 
                         server.keep_session("roster:ines", Moment::from_micros(10_000_000));
                         server.accept(proved.as_ref())
                     }
-                    (false, _) => server.refuse("Sign-in refused."),
+                    (false, _) => server.refuse("Sign-in refused.", true, &mut random),
                 }
             }
         };
@@ -219,7 +220,7 @@ fn every_method_accepts_the_right_password_and_both_sides_have_the_same_key() {
     for version in [&TLS12, &TLS13] {
         let server = authority.server(version);
         for method in EapMethod::ALL {
-            let client = authority.client(&authority, *method == EapMethod::Tls);
+            let client = authority.client(&authority, method.proves() == Proves::Certificate);
             let went = plainly(settings(&[*method], Arc::clone(&server)), peer(*method, PASSWORD, client));
             assert!(went.accepted && went.peer_said.as_deref() == Some("Success"), "{method:?} {version:?}: {went:?}");
             assert_eq!((went.given.len(), went.given[0].method), (1, *method));
@@ -239,7 +240,7 @@ fn every_method_refuses_a_wrong_password_and_gives_no_key() {
     let authority = Authority::new();
     for version in [&TLS12, &TLS13] {
         let server = authority.server(version);
-        for method in EapMethod::ALL.iter().filter(|method| **method != EapMethod::Tls) {
+        for method in EapMethod::ALL.iter().filter(|method| method.proves() != Proves::Certificate) {
             let client = authority.client(&authority, false);
             let went = plainly(settings(&[*method], Arc::clone(&server)), peer(*method, "whelk", client));
             assert!(!went.accepted && went.keys.0.is_none() && went.cause.is_none(), "{method:?}: {went:?}");
@@ -390,6 +391,91 @@ fn certificates_that_are_missing_or_foreign_have_causes_of_their_own() {
 }
 
 #[test]
+fn a_certificate_inside_peap_is_the_credential_and_its_failures_are_told_inside() {
+    let (authority, stranger) = (Authority::new(), Authority::named("Elsewhere"));
+    for version in [&TLS12, &TLS13] {
+        let run = |client: Arc<ClientConfig>| {
+            let settings = Settings { asks_certificate: true, fragment: 400, ..settings(&[EapMethod::PeapTls], authority.server(version)) };
+            plainly(settings, PeerSettings { fragment: 400, ..peer(EapMethod::PeapTls, PASSWORD, client) })
+        };
+        let went = run(authority.client(&authority, true));
+        assert!(went.accepted && went.keys.0.is_some() && went.keys.0 == went.keys.1, "{version:?}: {went:?}");
+        assert!(went.notes.iter().any(|note| note.starts_with("inside the tunnel: from the peer: ClientHello")), "{:?}", went.notes);
+        let went = run(authority.client(&authority, false));
+        assert_eq!(went.cause.map(|(cause, _)| cause), Some(Cause::CertificateMissing), "{version:?}");
+        // The one outside is looked at first, and it is the stranger's too.
+        let went = run(stranger.client(&authority, true));
+        assert_eq!(went.cause.map(|(cause, _)| cause), Some(Cause::CertificateUntrusted), "{version:?}");
+    }
+}
+
+#[test]
+fn a_wrong_password_may_be_followed_by_the_right_one() {
+    let authority = Authority::new();
+    for method in [EapMethod::MsChapV2, EapMethod::TtlsEapMsChapV2, EapMethod::PeapMsChapV2] {
+        let again = |texts: &[&str]| {
+            let client = authority.client(&authority, false);
+            let again = texts.iter().map(|text| Secret::new(text.as_bytes().to_vec())).collect();
+            let peer = PeerSettings { again, ..peer(method, "whelk", client) };
+            plainly(settings(&[method], authority.server(&TLS13)), peer)
+        };
+        let went = again(&[PASSWORD]);
+        assert!(went.accepted && went.keys.0 == went.keys.1, "{method:?}: {went:?}");
+        assert_eq!((went.given.len(), went.peer_said.as_deref()), (2, Some("Success")), "{method:?}");
+        let went = again(&["cockle", "limpet", PASSWORD]);
+        assert!(!went.accepted && went.given.len() == 3, "{method:?}: only three are read: {went:?}");
+        assert_eq!(went.peer_said.as_deref(), Some("Failure"), "{method:?}");
+    }
+}
+
+#[test]
+fn tls_data_after_the_end_refuses_a_login_that_was_accepted() {
+    let authority = Authority::new();
+    let client = authority.client(&authority, true);
+    let settings = || settings(&[EapMethod::Tls], authority.server(&TLS13));
+    let last = plainly(settings(), peer(EapMethod::Tls, PASSWORD, Arc::clone(&client))).rounds;
+    let went = run(settings(), peer(EapMethod::Tls, PASSWORD, client), None, &mut |round, response| {
+        if round == last {
+            // One more record, where only an acknowledgement may come.
+            let record = [0x17, 3, 3, 0, 4, 1, 2, 3, 4];
+            *response = eap::response(response[1], TLS, &[&[0], record.as_slice()].concat());
+        }
+    });
+    let cause = went.cause.as_ref().map(|(cause, _)| *cause);
+    assert!(matches!(cause, Some(Cause::EapMalformed | Cause::TlsFailed)), "{went:?}");
+}
+
+#[test]
+fn wherever_a_peer_stops_the_stage_is_told() {
+    let authority = Authority::new();
+    let (mut stages, mut rounds) = (Vec::new(), 0);
+    loop {
+        let settings = Settings { fragment: 600, ..settings(&[EapMethod::TtlsGtc], authority.server(&TLS12)) };
+        let mut peer = Peer::new(PeerSettings { fragment: 600, ..peer(EapMethod::TtlsGtc, PASSWORD, authority.client(&authority, false)) });
+        let (mut server, mut request) = Conversation::begin(Arc::new(settings), b"ines", 1, &mut random, NOW).unwrap();
+        let ended = (0..rounds).any(|_| {
+            let PeerTurn::Send(response) = peer.receive(&request, &mut random) else { panic!("it answers") };
+            match server.receive(&response, &mut random, NOW) {
+                Turn::Send(next) => request = next,
+                Turn::Decide(_) => return true,
+                other => panic!("{other:?}"),
+            }
+            false
+        });
+        stages.push(server.stage());
+        if ended {
+            break;
+        }
+        rounds += 1;
+    }
+    stages.dedup();
+    for (stage, said) in stages.iter().zip(["was offered", "during the TLS handshake", "inside the tunnel", "was being decided"]) {
+        assert!(stage.contains(said), "{stages:?}");
+    }
+    assert!(rounds > 4 && stages.len() == 4, "{rounds}: {stages:?}");
+}
+
+#[test]
 fn a_modified_fragment_ends_the_conversation() {
     let authority = Authority::new();
     for version in [&TLS12, &TLS13] {
@@ -471,7 +557,7 @@ fn whatever_a_peer_sends_the_conversation_ends_or_goes_on() {
             let bytes = if *fitting { eap::response(request[1], method.outer(), data) } else { eap::response(request[1], *kind, data) };
             match conversation.receive(&bytes, &mut random, NOW) {
                 Turn::Send(next) => request = next,
-                Turn::Decide(_) => prop_assert!(conversation.refuse("no").is_none() || method.inner() != eap::Inner::Pap),
+                Turn::Decide(_) => prop_assert!(conversation.refuse("no", false, &mut random).is_none() || method.inner() != eap::Inner::Pap),
                 Turn::Over | Turn::Failed(_) => break,
             }
         }

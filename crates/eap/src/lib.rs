@@ -14,6 +14,7 @@
 mod basic;
 mod describe;
 mod framing;
+mod inner;
 mod peap;
 mod peer;
 mod server;

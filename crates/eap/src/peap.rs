@@ -1,13 +1,15 @@
 //! Inside PEAP version 0: an EAP method without its headers, then the result, with cryptobinding where the peer supports it
 //! ([MS-PEAP] sections 2.2.8 and 3.1.5.5).
 
+use crate::inner::{InnerEap, InnerTurn};
 use crate::tls::Tunnel;
-use crate::ttls::{InnerEap, InnerTurn};
 use crate::tunneled::TunneledTurn;
 use crate::{Failed, MSK, Msk, Random};
+use bivector_model::trace::Tone;
 use bivector_wire::eap::{self, EXTENSIONS, EapPacket, Half, IDENTITY, Inner, PEAP};
 use bivector_wire::{MsChapProved, Secret};
 use hmac::{Hmac, KeyInit, Mac};
+use rustls::pki_types::CertificateDer;
 use sha1::Sha1;
 
 /// Result; mandatory.
@@ -88,9 +90,8 @@ impl Binding {
 }
 
 impl Peap {
-    /// `types` are the EAP methods that may be used inside.
-    pub(crate) fn new(types: Vec<u8>, server: &str) -> Self {
-        Peap { inner: InnerEap::new(types, server), stage: Stage::Inner, accepted: false, binding: None, msk: None }
+    pub(crate) fn new(inner: InnerEap) -> Self {
+        Peap { inner, stage: Stage::Inner, accepted: false, binding: None, msk: None }
     }
 
     /// Asks for the inner identity. Headers are left out inside PEAP version 0.
@@ -106,19 +107,40 @@ impl Peap {
         Ok(match self.inner.answer(*kind, 0, data, random)? {
             InnerTurn::Ask(kind, data) => TunneledTurn::Send([&[kind], data.as_slice()].concat()),
             InnerTurn::Acknowledged => {
-                if self.accepted
-                    && let Some(session) = self.inner.msk()
-                {
-                    let mut nonce = [0; 32];
-                    random(&mut nonce);
-                    self.binding = Binding::new(tunnel, session.expose(), nonce);
-                }
+                self.bind(tunnel, random);
                 TunneledTurn::Send(self.tell_result())
             }
             InnerTurn::Given(kind, credential) => {
+                self.stage = Stage::Inner;
+                // EAP-TLS has its key before its result is told; it may end without a further packet.
+                self.bind(tunnel, random);
                 TunneledTurn::Given { inner: Inner::Eap(kind), name: self.inner.name.clone(), credential }
             }
         })
+    }
+
+    /// Binds the inner method's key to the tunnel, once it has one.
+    fn bind(&mut self, tunnel: &Tunnel, random: Random<'_>) {
+        if let Some(session) = self.inner.msk() {
+            let mut nonce = [0; 32];
+            random(&mut nonce);
+            self.binding = Binding::new(tunnel, session.expose(), nonce);
+        }
+    }
+
+    /// The certificates that the peer has shown to the method inside.
+    pub(crate) fn certificates(&self) -> Vec<CertificateDer<'static>> {
+        self.inner.certificates()
+    }
+
+    /// Why the method inside has failed, once the peer was sent an alert.
+    pub(crate) fn failure(&self) -> Option<&Failed> {
+        self.inner.failure()
+    }
+
+    /// What the method inside has seen.
+    pub(crate) fn take_notes(&mut self) -> Vec<(Tone, String)> {
+        self.inner.take_notes()
     }
 
     /// The peer's own result.
@@ -144,7 +166,7 @@ impl Peap {
     fn tell_result(&mut self) -> Vec<u8> {
         self.stage = Stage::Result;
         let mut data = tlv(RESULT, &[0, if self.accepted { 1 } else { 2 }]);
-        if let Some(binding) = &self.binding {
+        if let Some(binding) = self.binding.as_ref().filter(|_| self.accepted) {
             data.extend(tlv(BINDING, &binding.value(REQUEST)));
         }
         eap::request(self.inner.next_identifier(), EXTENSIONS, &data)
@@ -160,9 +182,9 @@ impl Peap {
         self.end_inner(|inner| inner.accept(proved))
     }
 
-    pub(crate) fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
+    pub(crate) fn refuse(&mut self, message: &str, may_retry: bool, random: Random<'_>) -> Option<Vec<u8>> {
         self.accepted = false;
-        self.end_inner(|inner| inner.refuse(message))
+        self.end_inner(|inner| inner.refuse(message, may_retry, random))
     }
 
     fn end_inner(&mut self, end: impl FnOnce(&mut InnerEap) -> Option<(u8, Vec<u8>)>) -> Option<Vec<u8>> {

@@ -24,6 +24,8 @@ pub struct PeerSettings {
     pub outer: Option<Vec<u8>>,
     /// What the person types first.
     pub password: Secret<Vec<u8>>,
+    /// What the person types where MS-CHAPv2 lets another password be tried, one after the other.
+    pub again: Vec<Secret<Vec<u8>>>,
     /// Trust, versions and the person's certificate, for methods with a tunnel.
     pub tls: Option<Arc<ClientConfig>>,
     /// The name that the server's certificate must have.
@@ -60,6 +62,10 @@ pub struct Peer {
     proof: Option<MsChapProof>,
     proved: Option<MsChapProved>,
     bound: Option<Msk>,
+    /// EAP-TLS inside PEAP.
+    inner: Option<Box<Peer>>,
+    /// How many further passwords were tried.
+    again: usize,
     /// An alert was sent; nothing more is expected but a failure.
     ended: Option<String>,
 }
@@ -75,7 +81,7 @@ struct Asked {
 impl Peer {
     /// A peer that has not begun.
     pub fn new(settings: PeerSettings) -> Self {
-        Peer { settings, tunnel: None, texts: 0, asked: None, proof: None, proved: None, bound: None, ended: None }
+        Peer { settings, tunnel: None, texts: 0, asked: None, proof: None, proved: None, bound: None, inner: None, again: 0, ended: None }
     }
 
     /// The response that begins: the identity (RFC 3579 section 2.1).
@@ -172,21 +178,43 @@ impl Peer {
                 Basic::Data([&[16], &digest[1..]].concat())
             }
             (MS_CHAP_V2, [1, own, _, _, 16, challenge @ ..]) => match challenge.first_chunk::<16>() {
-                Some(challenge) => {
-                    let value = self.respond(*own, *challenge, random);
-                    let name = &self.settings.name;
-                    let length = (5 + 49 + name.len()) as u16;
-                    Basic::Data([&[2, *own, length.to_be_bytes()[0], length.to_be_bytes()[1], 49], &value[2..], &[0], name].concat())
-                }
+                Some(challenge) => Basic::Data(self.ms_chap(*own, *challenge, random)),
                 None => Basic::Wrong("the challenge is too short"),
             },
             (MS_CHAP_V2, [3, _, _, _, message @ ..]) => match self.confirms(message) {
                 true => Basic::Data(vec![3]),
                 false => Basic::Wrong("the server does not know the password: its own proof is wrong"),
             },
-            (MS_CHAP_V2, [4, ..]) => Basic::Data(vec![4]),
+            (MS_CHAP_V2, [4, own, _, _, message @ ..]) => match self.challenged_again(message) {
+                Some((challenge, password)) => {
+                    self.settings.password = password;
+                    self.again += 1;
+                    Basic::Data(self.ms_chap(own.wrapping_add(1), challenge, random))
+                }
+                None => Basic::Data(vec![4]),
+            },
             _ => Basic::Wrong("a request that the peer does not understand"),
         }
+    }
+
+    /// A Response of EAP-MSCHAPv2.
+    fn ms_chap(&mut self, own: u8, challenge: [u8; 16], random: Random<'_>) -> Vec<u8> {
+        let value = self.respond(own, challenge, random);
+        let name = &self.settings.name;
+        let [high, low] = ((5 + 49 + name.len()) as u16).to_be_bytes();
+        [&[2, own, high, low, 49], &value[2..], &[0], name].concat()
+    }
+
+    /// The challenge of a refusal that lets another password be tried (RFC 2759 section 6), and that password, if there is one.
+    fn challenged_again(&self, message: &[u8]) -> Option<([u8; 16], Secret<Vec<u8>>)> {
+        let text = std::str::from_utf8(message).ok()?;
+        let field = |key: &str| text.split(' ').find_map(|part| part.strip_prefix(key));
+        let hex = field("C=").filter(|hex| hex.len() == 32 && field("R=") == Some("1"))?;
+        let mut challenge = [0; 16];
+        for (at, byte) in challenge.iter_mut().enumerate() {
+            *byte = u8::from_str_radix(hex.get(at * 2..at * 2 + 2)?, 16).ok()?;
+        }
+        Some((challenge, self.settings.again.get(self.again)?.clone()))
     }
 
     /// An MS-CHAPv2 response: 50 bytes as in MS-CHAP2-Response.
@@ -336,6 +364,10 @@ impl Peer {
         let answer = match *kind {
             IDENTITY => [&[IDENTITY], self.settings.name.as_slice()].concat(),
             kind if kind != wanted => vec![eap::NAK, wanted],
+            TLS => match self.inner_tls(identifier, data, random) {
+                Ok(answer) => answer,
+                Err(turn) => return turn,
+            },
             kind => match self.basic(kind, identifier, data, random) {
                 Basic::Data(data) => [&[kind], data.as_slice()].concat(),
                 Basic::Asked(prompt) => {
@@ -348,9 +380,23 @@ impl Peer {
         self.send_inside(identifier, &answer)
     }
 
+    /// EAP-TLS inside PEAP is a conversation of its own, without headers.
+    fn inner_tls(&mut self, identifier: u8, data: &[u8], random: Random<'_>) -> Result<Vec<u8>, PeerTurn> {
+        let fragment = self.settings.fragment.saturating_sub(64);
+        let settings = || PeerSettings { method: EapMethod::Tls, fragment, ..self.settings.clone() };
+        let inner = self.inner.get_or_insert_with(|| Box::new(Peer::new(settings())));
+        match inner.receive(&eap::request(identifier, TLS, data), random) {
+            PeerTurn::Send(response) => Ok(response.get(4..).unwrap_or_default().to_vec()),
+            other => Err(other),
+        }
+    }
+
     fn result(&mut self, identifier: u8, packet: EapPacket<'_>) -> PeerTurn {
         let (good, binding) = read_result(packet.data);
-        let session = self.proved.as_ref().map(|proved| [proved.receive_key.expose().as_slice(), proved.send_key.expose()].concat());
+        let session = match &self.inner {
+            Some(inner) => inner.msk().map(|key| key.expose().clone()),
+            None => self.proved.as_ref().map(|proved| [proved.receive_key.expose().as_slice(), proved.send_key.expose()].concat()),
+        };
         let answered = match (binding, &session, &self.tunnel) {
             (Some(value), Some(session), Some((tunnel, _))) => match answer_binding(tunnel, session, value) {
                 Some(answered) => Some(answered),

@@ -357,13 +357,14 @@ impl Conversation {
         }
     }
 
-    /// Tells the peer that it is refused, where the method has a way to; none if EAP-Failure can follow at once.
-    pub fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
+    /// Tells the peer that it is refused, where the method has a way to; none if EAP-Failure can follow at once. With `may_retry`, methods
+    /// with MS-CHAPv2 let the peer answer again, which yields another credential.
+    pub fn refuse(&mut self, message: &str, may_retry: bool, random: Random<'_>) -> Option<Vec<u8>> {
         self.accepted = false;
         let kind = self.kind();
         let data = match &mut self.running {
-            Running::Basic(basic) => basic.refuse(message),
-            Running::Tunneled(tunneled) => tunneled.refuse(message),
+            Running::Basic(basic) => basic.refuse(message, may_retry, random),
+            Running::Tunneled(tunneled) => tunneled.refuse(message, may_retry, random),
         }?;
         Some(self.request(kind, &data))
     }

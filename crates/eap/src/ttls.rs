@@ -1,7 +1,7 @@
 //! Inside EAP-TTLS: attributes with a password, a response, or another EAP method (RFC 5281 section 11).
 
-use crate::basic::{Answered, Basic};
-use crate::server::{GivenCredential, identity_in};
+use crate::inner::{InnerEap, InnerTurn};
+use crate::server::GivenCredential;
 use crate::tls::Tunnel;
 use crate::tunneled::TunneledTurn;
 use crate::{Failed, Random};
@@ -9,7 +9,7 @@ use bivector_model::Cause;
 use bivector_wire::eap::avp::{
     self, Avp, CHAP_CHALLENGE, CHAP_PASSWORD, EAP_MESSAGE, REPLY_MESSAGE, USER_NAME, USER_PASSWORD, password, read_all,
 };
-use bivector_wire::eap::{self, EapPacket, Half, IDENTITY, Inner, NAK};
+use bivector_wire::eap::{self, EapPacket, Half, Inner};
 use bivector_wire::{MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP_ERROR, MS_CHAP2_RESPONSE, MS_CHAP2_SUCCESS, MsChapProved, ms_chap_error};
 
 /// The server's side inside EAP-TTLS.
@@ -23,9 +23,8 @@ pub(crate) struct Ttls {
 }
 
 impl Ttls {
-    /// `types` are the EAP methods that may be used inside.
-    pub(crate) fn new(types: Vec<u8>, server: &str) -> Self {
-        Ttls { inner: InnerEap::new(types, server), used: None, identifier: 0 }
+    pub(crate) fn new(inner: InnerEap) -> Self {
+        Ttls { inner, used: None, identifier: 0 }
     }
 
     pub(crate) fn receive(&mut self, clear: &[u8], tunnel: &Tunnel, random: Random<'_>) -> Result<TunneledTurn, Failed> {
@@ -99,7 +98,7 @@ impl Ttls {
         Some(self.wrap(kind, &data))
     }
 
-    pub(crate) fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
+    pub(crate) fn refuse(&mut self, message: &str, may_retry: bool, random: Random<'_>) -> Option<Vec<u8>> {
         match self.used {
             Some(Inner::MsChapV2) => {
                 let mut body = Vec::new();
@@ -107,7 +106,7 @@ impl Ttls {
                 Some(body)
             }
             _ => {
-                let (kind, data) = self.inner.refuse(message)?;
+                let (kind, data) = self.inner.refuse(message, may_retry, random)?;
                 Some(self.wrap(kind, &data))
             }
         }
@@ -145,94 +144,5 @@ fn ms_chap(value: &[u8], challenge: Option<&[u8]>, tunnel: &Tunnel) -> Result<Gi
     match (<[u8; 50]>::try_from(value), own, same) {
         (Ok(response), Some(challenge), true) => Ok(GivenCredential::MsChapV2 { response, challenge, name: Vec::new() }),
         _ => Err(Failed::malformed("inside EAP-TTLS: the MS-CHAPv2 response is not for the challenge of this tunnel")),
-    }
-}
-
-/// An EAP method inside a tunnel: identity, negotiation, and one of the basic methods.
-#[derive(Debug)]
-pub(crate) struct InnerEap {
-    types: Vec<u8>,
-    server: String,
-    running: Option<Basic>,
-    /// Whether the method has only been offered.
-    offered: bool,
-    pub(crate) name: Option<Vec<u8>>,
-    identifier: u8,
-}
-
-/// What a response of the inner method brought.
-#[derive(Debug)]
-pub(crate) enum InnerTurn {
-    /// Send a request of this type.
-    Ask(u8, Vec<u8>),
-    Given(u8, GivenCredential),
-    Acknowledged,
-}
-
-impl InnerEap {
-    pub(crate) fn new(types: Vec<u8>, server: &str) -> Self {
-        InnerEap { types, server: server.to_owned(), running: None, offered: false, name: None, identifier: 0 }
-    }
-
-    /// The identifier of the next request.
-    pub(crate) fn next_identifier(&mut self) -> u8 {
-        self.identifier = self.identifier.wrapping_add(1);
-        self.identifier
-    }
-
-    pub(crate) fn answer(&mut self, kind: u8, identifier: u8, data: &[u8], random: Random<'_>) -> Result<InnerTurn, Failed> {
-        match (&mut self.running, kind) {
-            (None, IDENTITY) => {
-                self.identifier = identifier;
-                self.name = Some(identity_in(data).to_vec());
-                self.offer(|_| true, random)
-            }
-            (Some(running), NAK) if self.offered => {
-                let refused = running.kind();
-                self.types.retain(|kind| *kind != refused);
-                self.offer(|kind| data.contains(&kind), random)
-            }
-            (Some(running), kind) if kind == running.kind() => {
-                self.offered = false;
-                Ok(match running.answer(identifier, data)? {
-                    Answered::Given(credential) => InnerTurn::Given(kind, credential),
-                    Answered::Acknowledged => InnerTurn::Acknowledged,
-                })
-            }
-            (_, kind) => Err(Failed::malformed(format!("inside the tunnel: {} was not expected", eap::shown(kind)))),
-        }
-    }
-
-    fn offer(&mut self, wanted: impl Fn(u8) -> bool, random: Random<'_>) -> Result<InnerTurn, Failed> {
-        let next = self.types.iter().copied().find(|kind| wanted(*kind));
-        let Some(basic) = next.and_then(|kind| Basic::begin(kind, random)) else {
-            let ours: Vec<String> = self.types.iter().map(|kind| eap::shown(*kind)).collect();
-            let ours = if ours.is_empty() { "none".to_owned() } else { ours.join(", ") };
-            let said = format!("inside the tunnel, the peer wants an EAP method that the chain does not accept; methods left: {ours}");
-            return Err(Failed::new(Cause::MethodNotInChain, said));
-        };
-        let first = basic.first(&self.server);
-        let kind = basic.kind();
-        (self.running, self.offered) = (Some(basic), true);
-        Ok(InnerTurn::Ask(kind, first))
-    }
-
-    pub(crate) fn ask(&self, prompt: &str) -> Option<(u8, Vec<u8>)> {
-        let running = self.running.as_ref()?;
-        Some((running.kind(), running.ask(prompt)?))
-    }
-
-    pub(crate) fn accept(&mut self, proved: Option<&MsChapProved>) -> Option<(u8, Vec<u8>)> {
-        let running = self.running.as_mut()?;
-        Some((running.kind(), running.accept(proved)?))
-    }
-
-    pub(crate) fn refuse(&mut self, message: &str) -> Option<(u8, Vec<u8>)> {
-        let running = self.running.as_mut()?;
-        Some((running.kind(), running.refuse(message)?))
-    }
-
-    pub(crate) fn msk(&self) -> Option<crate::Msk> {
-        self.running.as_ref()?.msk()
     }
 }

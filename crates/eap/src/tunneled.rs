@@ -2,6 +2,7 @@
 
 use crate::describe::{flight as named, size};
 use crate::framing::{Arrived, Framing, START};
+use crate::inner::InnerEap;
 use crate::peap::Peap;
 use crate::server::{GivenCredential, Settings};
 use crate::sessions::{OwnSessions, SessionOf};
@@ -16,6 +17,9 @@ use bivector_wire::eap::{self, Inner, PEAP, TLS, TTLS};
 use rustls::pki_types::CertificateDer;
 use rustls::{Connection, ServerConnection};
 use std::sync::Arc;
+
+/// Bytes that a TLS record, its header and an EAP header add to what they carry.
+const TUNNEL_OVERHEAD: usize = 64;
 
 /// A method with a tunnel, in progress.
 #[derive(Debug)]
@@ -81,17 +85,26 @@ pub(crate) enum TunneledTurn {
 impl Tunneled {
     /// Begins a method by its type, if it is one of these and TLS is set up.
     pub(crate) fn begin(settings: &Arc<Settings>, kind: u8, now: Moment) -> Option<Self> {
-        let inners = settings.methods.iter().filter(|method| method.outer() == kind).map(|method| method.inner());
-        let types = inners.filter_map(|inner| if let Inner::Eap(kind) = inner { Some(kind) } else { None }).collect();
         let inside = match kind {
             TLS => Inside::Certificate,
-            TTLS => Inside::Ttls(Ttls::new(types, &settings.server)),
-            PEAP => Inside::Peap(Peap::new(types, &settings.server)),
+            TTLS => Inside::Ttls(Ttls::new(InnerEap::new(kind, settings))),
+            PEAP => Inside::Peap(Peap::new(InnerEap::new(kind, settings))),
             _ => return None,
         };
         // PEAP tells its result inside the tunnel, and peers differ in what they expect of it in a resumed session.
         let sessions =
             settings.sessions.as_ref().filter(|_| kind != PEAP).map(|shared| Arc::new(OwnSessions::new(Arc::clone(shared), now)));
+        Self::with(settings, kind, inside, sessions)
+    }
+
+    /// EAP-TLS inside another tunnel. Its fragments are small enough to fit into the packets of that one.
+    pub(crate) fn begin_inside(settings: &Arc<Settings>) -> Option<Self> {
+        let mut inner = Self::with(settings, TLS, Inside::Certificate, None)?;
+        inner.framing = Framing::new(settings.fragment.saturating_sub(TUNNEL_OVERHEAD));
+        Some(inner)
+    }
+
+    fn with(settings: &Arc<Settings>, kind: u8, inside: Inside, sessions: Option<Arc<OwnSessions>>) -> Option<Self> {
         let mut tls = Arc::clone(settings.tls.as_ref()?);
         if let Some(own) = &sessions {
             let with_sessions = Arc::make_mut(&mut tls);
@@ -151,16 +164,23 @@ impl Tunneled {
     pub(crate) fn failure(&self) -> Option<&Failed> {
         match &self.phase {
             Phase::Alerted(failed) => Some(failed),
-            _ => None,
+            _ => match &self.inside {
+                Inside::Peap(peap) => peap.failure(),
+                Inside::Certificate | Inside::Ttls(_) => None,
+            },
         }
     }
 
     /// The certificate chain that the peer has proved to own, leaf first.
     pub(crate) fn certificates(&self) -> Vec<CertificateDer<'static>> {
-        match self.tunnel.is_handshaking() {
-            true => Vec::new(),
-            false => self.tunnel.0.peer_certificates().unwrap_or_default().to_vec(),
+        if self.tunnel.is_handshaking() {
+            return Vec::new();
         }
+        let inner = match &self.inside {
+            Inside::Peap(peap) => peap.certificates(),
+            Inside::Certificate | Inside::Ttls(_) => Vec::new(),
+        };
+        if inner.is_empty() { self.tunnel.0.peer_certificates().unwrap_or_default().to_vec() } else { inner }
     }
 
     pub(crate) fn receive(&mut self, data: &[u8], random: Random<'_>) -> Result<TunneledTurn, Failed> {
@@ -292,17 +312,21 @@ impl Tunneled {
 
     /// A message inside the tunnel.
     fn inside(&mut self, clear: &[u8], random: Random<'_>) -> Result<TunneledTurn, Failed> {
-        if self.asks_certificate && self.certificates().is_empty() {
-            return Err(Failed::new(Cause::CertificateMissing, "the peer sent no certificate"));
-        }
         let turn = match &mut self.inside {
             Inside::Ttls(ttls) => ttls.receive(clear, &self.tunnel, random)?,
-            Inside::Peap(peap) => peap.receive(clear, &self.tunnel, random)?,
+            Inside::Peap(peap) => {
+                let turn = peap.receive(clear, &self.tunnel, random);
+                self.notes.extend(peap.take_notes());
+                turn?
+            }
             Inside::Certificate => return Err(Failed::malformed("the peer sent data inside EAP-TLS, which has none")),
         };
         match turn {
             TunneledTurn::Send(clear) => Ok(TunneledTurn::Send(self.send_inside(&clear))),
             TunneledTurn::Over => Ok(TunneledTurn::Over),
+            TunneledTurn::Given { .. } if self.asks_certificate && self.certificates().is_empty() => {
+                Err(Failed::new(Cause::CertificateMissing, "the peer sent no certificate"))
+            }
             TunneledTurn::Given { inner, name, credential } => {
                 let method = eap::EapMethod::ALL.iter().find(|method| (method.outer(), method.inner()) == (self.kind, inner));
                 let said = method.map_or("another method", |method| method.name());
@@ -340,11 +364,11 @@ impl Tunneled {
         self.end_with(clear)
     }
 
-    pub(crate) fn refuse(&mut self, message: &str) -> Option<Vec<u8>> {
+    pub(crate) fn refuse(&mut self, message: &str, may_retry: bool, random: Random<'_>) -> Option<Vec<u8>> {
         let clear = match &mut self.inside {
             Inside::Certificate => None,
-            Inside::Ttls(ttls) => ttls.refuse(message),
-            Inside::Peap(peap) => peap.refuse(message),
+            Inside::Ttls(ttls) => ttls.refuse(message, may_retry, random),
+            Inside::Peap(peap) => peap.refuse(message, may_retry, random),
         };
         self.end_with(clear)
     }

@@ -86,7 +86,7 @@ pub struct Facts {
     pub first_token_left: bool,
     /// Days until the service's own certificate ends.
     pub own_certificate_days: Option<i64>,
-    /// Issuers of people's certificates, each with why a revocation list of it could not be read.
+    /// Issuers of people's certificates, each with why a revocation list could not be read or its OCSP responder gives no usable answer.
     pub revocation: Vec<(String, Option<String>)>,
     /// Days until certificates in trust files end, by file.
     pub trust_days: Vec<(String, i64)>,
@@ -281,8 +281,8 @@ fn files(facts: &Facts, advice: &mut Vec<Advice>) {
 
 fn certificates(facts: &Facts, advice: &mut Vec<Advice>) {
     for (issuer, why) in facts.revocation.iter().filter_map(|(issuer, why)| Some((issuer, why.as_ref()?))) {
-        let said = format!("a revocation list of `{issuer}` could not be read: {why}");
-        let remedy = "check the file or address under `revocation` of the issuer; it is read again at the next `refresh`";
+        let said = format!("which certificates of `{issuer}` are revoked cannot be found out: {why}");
+        let remedy = "check `revocation` and `ocsp` of the issuer; both are tried again in the background";
         advice.push(advise(Topic::Certificates, Tone::Warn, said, remedy));
     }
     let own = facts.own_certificate_days.map(|days| ("the service's own certificate".to_owned(), days));
@@ -561,7 +561,7 @@ mod tests {
                 Facts { revocation: vec![("badges".into(), Some("badges.crl: no such file".into()))], ..sound() },
                 Topic::Certificates,
                 Tone::Warn,
-                "a revocation list of `badges` could not be read",
+                "which certificates of `badges` are revoked cannot be found out",
             ),
             (Facts { descriptors: 1024, connections: (512, 0), ..sound() }, Topic::Descriptors, Tone::Warn, "1024 files"),
             (Facts { connections: (100, 90), ..sound() }, Topic::Limits, Tone::Warn, "90 of 100"),

@@ -58,7 +58,7 @@ fn conversations() {
             let kind = if *kind < 128 { request[4] } else { *kind };
             match conversation.receive(&eap::response(request[1], kind, data), &mut fill, now) {
                 Turn::Send(next) => request = next,
-                Turn::Decide(_) => match conversation.ask("Code: ").or_else(|| conversation.refuse("no")) {
+                Turn::Decide(_) => match conversation.ask("Code: ").or_else(|| conversation.refuse("no", true, &mut fill)) {
                     Some(next) => request = next,
                     None => break,
                 },

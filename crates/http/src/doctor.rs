@@ -44,7 +44,7 @@ pub async fn review(
     let (open, most) = connections.figures();
     let clock_synchronised = clock_synchronised().await;
     let health = live.iter().flat_map(|live| live.eap.issuers()).map(|issuer| issuer.health());
-    let revocation = health.map(|issuer| (issuer.name, issuer.missing)).collect();
+    let revocation = health.map(|issuer| (issuer.name, issuer.missing.or(issuer.responder.and_then(|one| one.failed)))).collect();
     let facts = Facts {
         operators: exposure.operators,
         phones: exposure.phones,

@@ -87,6 +87,11 @@ impl LabIssuer {
         &self.pem
     }
 
+    /// Its key as PEM, for a stand-in that answers in its name.
+    pub fn key_pem(&self) -> String {
+        self.issuer.key().serialize_pem()
+    }
+
     /// TLS settings of a server with these names or addresses.
     ///
     /// # Errors

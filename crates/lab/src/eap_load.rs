@@ -153,6 +153,7 @@ async fn device_logs_in(
             name: name.clone().into_bytes(),
             outer: Some(b"anonymous".to_vec()),
             password: Secret::new(password.clone().into_bytes()),
+            again: Vec::new(),
             tls: Some(Arc::clone(&tls)),
             server: SERVER.to_owned(),
             fragment: 1400,

@@ -18,6 +18,8 @@ pub struct EapPerson<'p> {
     pub outer: Option<&'p str>,
     /// What is typed first.
     pub password: &'p str,
+    /// What is typed where MS-CHAPv2 lets another password be tried.
+    pub again: &'p [String],
     /// The person's certificate.
     pub identity: Option<Identity>,
     /// Whether the device offers no TLS version from 1.2 on.
@@ -55,6 +57,7 @@ pub fn begin(live: &LiveSite, person: EapPerson<'_>, extra: Message) -> Result<E
         name: person.name.as_bytes().to_vec(),
         outer: person.outer.map(|name| name.as_bytes().to_vec()),
         password: Secret::new(person.password.as_bytes().to_vec()),
+        again: person.again.iter().map(|text| Secret::new(text.as_bytes().to_vec())).collect(),
         tls,
         server: "localhost".to_owned(),
         fragment: live.site.eap.fragment,

@@ -20,6 +20,7 @@ use bivector_site::{Chain, CourierBy, FactorKind, Gateway, Method, SourceRef, Wa
 use bivector_store::clock;
 use bivector_store::records::{RecordsError, TraceFilter};
 use bivector_wire::Secret;
+use bivector_wire::eap::Proves;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -235,6 +236,11 @@ impl Climb<'_> {
     /// The password, and what the code behind it is.
     async fn password(&mut self, source: SourceRef, person: &Found, factors: &Factors) -> Result<LookedCode, ()> {
         let about = self.live.site.source_name(source).to_owned();
+        if self.sought.method.proves() == Some(Proves::Certificate) {
+            let said = "not needed: the certificate is the first check, and only a login shows whether it is accepted";
+            self.rung(Layer::Password, &about, Seen::note(said), None);
+            return Ok(LookedCode::None);
+        }
         let Some(typed) = &self.sought.typed else {
             self.rung(Layer::Password, &about, Seen::note("not tried: no password was given"), None);
             return Ok(LookedCode::None);
@@ -493,8 +499,19 @@ impl Climb<'_> {
             self.live.eap.issuers().iter().map(|issuer| issuer.health()).filter(|issuer| own.contains(&issuer.name)).collect();
         health.into_iter().all(|issuer| {
             let strict = self.live.site.issuers.iter().any(|one| one.name == issuer.name && one.when_unknown == WhenUnknown::Refuse);
+            let asked = issuer.responder.as_ref().map(|responder| match &responder.failed {
+                Some(why) if strict => Seen::bad(Cause::CertificateRevocationUnknown, why.clone()),
+                Some(why) => Seen::note(why),
+                None => Seen::good(format!("revocation is asked of {}; certificates known: {}", responder.address, responder.known)),
+            });
+            if let Some(seen) = asked
+                && !self.rung(Layer::Certificate, &issuer.name, seen, None)
+            {
+                return false;
+            }
             let seen = match issuer.missing {
-                None if issuer.lists == 0 => Seen::note("no revocation list is set"),
+                None if issuer.lists == 0 && issuer.responder.is_some() => return true,
+                None if issuer.lists == 0 => Seen::note("neither a revocation list nor an OCSP responder is set"),
                 None => Seen::good(format!("revocation lists in use: {}", issuer.lists)),
                 Some(why) if strict && issuer.lists == 0 => Seen::bad(Cause::CertificateRevocationUnknown, why),
                 Some(why) => Seen::note(&why),

@@ -1,8 +1,8 @@
 //! What a change of the site means, in sentences, and whether it makes logging in weaker.
 
 use super::{
-    Chain, ConfirmedBy, Courier, CourierBy, Directory, Eap, FirstSource, Gateway, HashSettings, Issuer, PasswordFields, Push, Site,
-    SourceWhen, Upstream, Waived, Wake, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered, WhenUnknown,
+    Chain, ConfirmedBy, Courier, CourierBy, Directory, Eap, FirstSource, Gateway, HashSettings, Issuer, PasswordFields, Push, Responder,
+    Site, SourceWhen, Upstream, Waived, Wake, WhenDown, WhenNotEnrolled, WhenSecondIsDown, WhenUnanswered, WhenUnknown,
 };
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
 use bivector_model::grant::Grant;
@@ -263,6 +263,10 @@ fn issuer(old: &Issuer, new: &Issuer, about: &mut About<'_>) {
     about.value("the certificates that are trusted", &old.trust, &new.trust, Clone::clone);
     about.value("the name that says whose a certificate is", &old.name_from, &new.name_from, |from| from.words().to_owned());
     about.list("revocation lists", &old.lists, &new.lists);
+    match (&old.responder, &new.responder) {
+        (Some(_), None) => about.weaker("its OCSP responder is not asked any more"),
+        (old, new) => about.value("the OCSP responder", old, new, |one| one.as_ref().map_or("none", Responder::name).to_owned()),
+    }
     about.value("how often revocation lists are read", &old.refresh, &new.refresh, time);
     match (old.when_unknown, new.when_unknown) {
         (WhenUnknown::Refuse, WhenUnknown::Accept) => about.weaker("certificates whose status is not known are accepted"),

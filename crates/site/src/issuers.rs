@@ -17,6 +17,8 @@ pub struct Issuer {
     pub same_person: bool,
     /// Revocation lists: files in the data folder, and `http` or `https` addresses.
     pub lists: Vec<String>,
+    /// The OCSP responder that is asked about each certificate, if any.
+    pub responder: Option<Responder>,
     /// Whether a certificate whose status is not known is accepted.
     pub when_unknown: WhenUnknown,
     /// How often the lists are read again.
@@ -25,6 +27,25 @@ pub struct Issuer {
     pub key_bits: u32,
     /// Its line.
     pub line: u32,
+}
+
+/// Which OCSP responder is asked (RFC 6960).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Responder {
+    /// The one that the certificate itself names.
+    InCertificate,
+    /// The one at this `http` or `https` address.
+    At(String),
+}
+
+impl Responder {
+    /// As in site files.
+    pub fn name(&self) -> &str {
+        match self {
+            Responder::InCertificate => "certificate",
+            Responder::At(address) => address,
+        }
+    }
 }
 
 /// The name in a certificate that says whose it is (RFC 5280 section 4.2.1.6).

@@ -24,7 +24,7 @@ pub use factors::{
     Sending, Waived, Waiver, Wake, WhenNotEnrolled, WhenSecondIsDown, WhenSeveral, WhenUnanswered,
 };
 pub use finding::{Finding, Severity, Span};
-pub use issuers::{Issuer, NameFrom, WhenUnknown};
+pub use issuers::{Issuer, NameFrom, Responder, WhenUnknown};
 pub use reference::reference_markdown;
 pub use section::read_duration;
 

@@ -288,8 +288,9 @@ keys! {
         "belong_to" "`people` or `devices`" "`people`" "Whether its certificates belong to people or to devices. A device's certificate is only accepted beside a password.";
         "same_person" "true or false" "true" "Whether a certificate and the password beside it must belong to the same person.";
         "revocation" "files and addresses" "none" "Revocation lists (CRLs): files in the data folder, or `http` and `https` addresses.";
-        "when_unknown" "`refuse` or `accept`" "`refuse`" "Whether a certificate is accepted while no current revocation list says anything about it.";
-        "refresh" "60s to 168h" "1h" "How often the lists are read again, in the background.";
+        "ocsp" "`certificate` or an address" "none" "The OCSP responder that is asked whether a certificate is revoked: the one that the certificate names, or the one at an `http` or `https` address. The first login with a certificate waits for it, at most 3 seconds; after that it is asked in the background. With `revocation`, both must have nothing against the certificate.";
+        "when_unknown" "`refuse` or `accept`" "`refuse`" "Whether a certificate is accepted while no current revocation list or OCSP response says anything about it.";
+        "refresh" "60s to 168h" "1h" "How often the lists are read again, in the background, and how old an OCSP response gets before the responder is asked again.";
         "key_bits" "1024 to 16384" "2048" "Bits of an RSA key, at least.";
     }
     "chains" {

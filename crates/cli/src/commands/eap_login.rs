@@ -6,6 +6,7 @@ use crate::failure::Failure;
 use crate::output;
 use bivector_exchange::eap::{EapLogin, Identity, PeerSettings, Trust, peer_tls};
 use bivector_exchange::{AskError, Asker, Patience};
+use bivector_wire::eap::Proves;
 use bivector_wire::{AttributeType, Code, Message, Secret, SharedSecret};
 use rustls::RootCertStore;
 use rustls::pki_types::pem::PemObject;
@@ -22,7 +23,9 @@ pub(super) async fn run(login: &Login, from: IpAddr, to: SocketAddr, global: &Gl
     let secret = output::read_hidden(login.secret_file.as_deref(), "shared secret (not shown): ")?;
     let secret = SharedSecret::new(secret.expose().as_bytes());
     let mut answers = Answers::of(login)?;
-    let mut eap = EapLogin::new(settings(login)?, own_words(login, from));
+    // Where MS-CHAPv2 lets another password be tried, the answers are further passwords: it asks for nothing else.
+    let again = if method_proves_ms_chap(login) { answers.take() } else { Vec::new() };
+    let mut eap = EapLogin::new(settings(login, &again)?, own_words(login, from));
     let no = |error: AskError| Failure::no(error.to_string(), "check that the address given with `--from` is one of this machine");
     let asker = Asker::connect(SocketAddr::new(from, 0), to).await.map_err(|error| no(error.into()))?;
     let patience = Patience { wait: Duration::from_secs(5), tries: 3 };
@@ -43,7 +46,11 @@ pub(super) async fn run(login: &Login, from: IpAddr, to: SocketAddr, global: &Gl
     }
 }
 
-fn settings(login: &Login) -> Result<PeerSettings, Failure> {
+fn method_proves_ms_chap(login: &Login) -> bool {
+    login.method.0.proves() == Some(Proves::MsChapV2)
+}
+
+fn settings(login: &Login, again: &[String]) -> Result<PeerSettings, Failure> {
     let Some(method) = login.method.0.eap() else { return Err(Failure::no("the method is no EAP method", "choose one with `--method`")) };
     let tls = match (method.has_tunnel(), &login.trust) {
         (false, _) => None,
@@ -57,7 +64,7 @@ fn settings(login: &Login) -> Result<PeerSettings, Failure> {
         }
     };
     let password = match method.proves() {
-        bivector_wire::eap::Proves::Certificate => Secret::default(),
+        Proves::Certificate => Secret::default(),
         _ => output::read_hidden(login.password_file.as_deref(), "password field (not shown): ")?,
     };
     Ok(PeerSettings {
@@ -65,6 +72,7 @@ fn settings(login: &Login) -> Result<PeerSettings, Failure> {
         name: login.person.clone().into_bytes(),
         outer: login.outer.clone().map(String::into_bytes),
         password: Secret::new(password.expose().clone().into_bytes()),
+        again: again.iter().map(|text| Secret::new(text.clone().into_bytes())).collect(),
         tls,
         server: login.server_name.clone().unwrap_or_else(|| "localhost".to_owned()),
         fragment: FRAGMENT,

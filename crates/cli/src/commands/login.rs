@@ -30,6 +30,11 @@ impl Answers {
         Ok(Answers { given: login.answer.iter().cloned().chain(from_file).collect(), asks })
     }
 
+    /// All that were given, at once.
+    pub(super) fn take(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.given).into()
+    }
+
     /// The next one; none leaves the prompt unanswered, as a person who walks away does.
     pub(super) fn next(&mut self) -> Result<Option<Secret<String>>, Failure> {
         match self.given.pop_front() {
@@ -56,7 +61,7 @@ async fn by_service(login: &Login, global: &Global) -> Result<ExitCode, Failure>
     let mut typed = output::read_hidden(login.password_file.as_deref(), "password field (not shown): ")?;
     let (method, mut state): (TriedMethod, Option<String>) = (login.method, None);
     // Inside EAP all rounds are one conversation, so its answers go along.
-    let at_once: Vec<String> = if method.0.eap().is_some() { std::mem::take(&mut answers.given).into() } else { Vec::new() };
+    let at_once: Vec<String> = if method.0.eap().is_some() { answers.take() } else { Vec::new() };
     loop {
         let body = serde_json::json!({
             "person": login.person, "via": login.via, "password": typed.expose(), "state": state, "method": method, "caller": login.caller,

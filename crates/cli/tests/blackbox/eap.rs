@@ -311,6 +311,107 @@ async fn a_certificate_beside_a_password_must_be_there_and_be_the_same_persons()
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_inside_peap_logs_its_person_in() {
+    let certificates = Certificates::start(&["eap-peap-tls"], "").await;
+    let mut count = 0;
+    for tls13 in [false, true] {
+        for (serial, cause) in [(7, None), (66, Some("certificate-revoked"))] {
+            let inner = |key: &str, file: &str| format!("{key}=\"{}\"", certificates.world.path(file).display());
+            let version = if tls13 { "phase1=\"tls_disable_tlsv1_3=0\"" } else { "phase1=\"tls_disable_tlsv1_3=1\"" };
+            let made = certificates.issuer.person_pem(&person(Some(MAIL), serial)).unwrap();
+            std::fs::write(certificates.world.path("inner.pem"), made.certificate).unwrap();
+            std::fs::write(certificates.world.path("inner-key.pem"), made.key).unwrap();
+            let (certificate, key) = (inner("client_cert2", "inner.pem"), inner("private_key2", "inner-key.pem"));
+            let ca = inner("ca_cert2", "ca.pem");
+            let lines = [
+                "eap=PEAP",
+                "identity=\"odile\"",
+                "anonymous_identity=\"anonymous\"",
+                version,
+                "phase2=\"auth=TLS\"",
+                &ca,
+                &certificate,
+                &key,
+            ];
+            let (accepted, said) = certificates.peer(&lines, None).await;
+            count += 1;
+            let trace = certificates.world.newest_of(count).await;
+            assert_eq!((accepted, trace["cause"].as_str()), (cause.is_none(), cause), "{tls13} {serial}: {trace:#}\n{said}");
+            if accepted {
+                assert!(said.contains("MPPE keys OK: 1  mismatch: 0"), "{tls13}: {said}");
+                assert_eq!((trace["person"].as_str(), trace["method"].as_str()), (Some("roster:odile"), Some("eap-peap-tls")));
+            }
+        }
+    }
+}
+
+/// `openssl` as the OCSP responder of an issuer: 01 is good, 02 revoked, 03 unknown. Ended when dropped.
+struct Responder(std::process::Child);
+
+impl Responder {
+    fn start(folder: &Path, port: u16) -> Self {
+        let index = "V\t400101000000Z\t\t01\tunknown\t/CN=one\nR\t400101000000Z\t240101000000Z\t02\tunknown\t/CN=two\n";
+        std::fs::write(folder.join("index.txt"), index).unwrap();
+        let port = port.to_string();
+        let args = [
+            "ocsp",
+            "-port",
+            &port,
+            "-index",
+            "index.txt",
+            "-CA",
+            "badges.pem",
+            "-rsigner",
+            "badges.pem",
+            "-rkey",
+            "badges-key.pem",
+            "-nmin",
+            "60",
+        ];
+        let null = std::process::Stdio::null;
+        Responder(Command::new("openssl").args(args).current_dir(folder).stdout(null()).stderr(null()).spawn().unwrap())
+    }
+}
+
+impl Drop for Responder {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_ocsp_responder_is_asked_at_the_first_login_and_its_silence_is_weighed_as_the_issuer_says() {
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let ocsp = format!("ocsp = \"http://127.0.0.1:{port}\"");
+    for (more, unknown) in [("", Some("certificate-revocation-unknown")), ("when_unknown = \"accept\"\n", None)] {
+        let certificates = Certificates::start(&["eap-tls"], &format!("{more}{ocsp}")).await;
+        let (world, own) = (&certificates.world, &certificates.issuer);
+        std::fs::write(world.path("badges.pem"), own.pem()).unwrap();
+        std::fs::write(world.path("badges-key.pem"), own.key_pem()).unwrap();
+        let mut count = 0;
+        let mut login = async |serial: u64, cause: Option<&str>, said: &str| {
+            count += 1;
+            let (accepted, shown) = certificates.peer(&tls(true), Some((own, person(Some(MAIL), serial)))).await;
+            let trace = world.newest_of(count).await;
+            assert_eq!((accepted, trace["cause"].as_str()), (cause.is_none(), cause), "{serial}: {trace:#}\n{shown}");
+            assert!(trace["steps"].to_string().contains(said), "{said}: {trace:#}");
+        };
+        login(4, unknown, &format!("http://127.0.0.1:{port}: ")).await;
+        let responder = Responder::start(&world.path(""), port);
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        login(1, None, "not revoked, as the OCSP responder said 0 s ago").await;
+        login(2, Some("certificate-revoked"), "OCSP responder").await;
+        login(3, unknown, "does not know the certificate").await;
+        drop(responder);
+        login(1, None, "not revoked, as the OCSP responder said").await;
+        let located = world.service.cli_with_input(&["locate", PERSON, "--via", "slipway", "--method", "eap-tls", "--password-file", "-"], "");
+        let (said, wrong) = (text(&located.stdout), text(&located.stderr));
+        assert!(said.contains("revocation is asked of http://127.0.0.1:"), "{said}{wrong}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn without_a_revocation_list_the_issuers_setting_decides() {
     for (more, cause) in [("", Some("certificate-revocation-unknown")), ("when_unknown = \"accept\"", None)] {
         let certificates = Certificates::start(&["eap-tls"], more).await;
@@ -504,6 +605,102 @@ async fn bad_line(port: u16) -> std::net::SocketAddr {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_wrong_password_may_be_corrected_inside_ms_chap_where_the_chain_says_so() {
+    let world = World::with(&["eap-mschapv2", "eap-peap-mschapv2"], "[\"password\"]", "[]", |site, _| {
+        site.replacen("first = [\"roster\"]", "first = [\"roster\"]\nretry = true", 1)
+    })
+    .await;
+    for (count, method) in [(2, "eap-mschapv2"), (4, "eap-peap-mschapv2")] {
+        let (accepted, tried) = tried(&world, method, "kelp", &[PASSWORD]).await;
+        assert!(accepted, "{method}: {tried:#}");
+        world.newest_of(count).await;
+        let rows = world.service.get("/traces?limit=200").await;
+        let outcomes: Vec<_> =
+            rows.as_array().unwrap().iter().take(2).map(|row| (row["outcome"].as_str(), row["cause"].as_str())).collect();
+        let refused = (Some("refused"), Some("password-wrong"));
+        assert_eq!(outcomes, [(Some("accepted"), None), refused], "each password is a login of its own");
+    }
+    let (accepted, tried) = tried(&world, "eap-mschapv2", "kelp", &[]).await;
+    assert!(!accepted && tried["trace"]["cause"] == "password-wrong", "{tried:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_has_no_token_enrols_one_inside_the_conversation() {
+    let world = World::with(&["eap-gtc"], "[\"password\"]", "[\"totp\"]", |site, _| {
+        site.replacen("first = [\"roster\"]", "first = [\"roster\"]\nwhen_not_enrolled = \"enrol\"", 1)
+    })
+    .await;
+    let number = world.service.get(&format!("/people/{PERSON}")).await[0]["factors"][0]["id"].to_string();
+    world.service.run(&["factor", "remove", PERSON, &number]);
+    let settings = PeerSettings {
+        method: eap::EapMethod::Gtc,
+        name: PERSON.into(),
+        outer: None,
+        password: Secret::new(PASSWORD.into()),
+        again: Vec::new(),
+        tls: None,
+        server: SERVER.to_owned(),
+        fragment: 1000,
+        old_tls: false,
+    };
+    let asker = Asker::connect("127.0.0.1:0".parse().unwrap(), ([127, 0, 0, 1], world.port).into()).await.unwrap();
+    let (secret, patience) = (SharedSecret::new(SECRET.as_bytes()), Patience { wait: Duration::from_secs(5), tries: 1 });
+    let mut login = EapLogin::new(settings, Message::new(Code::AccessRequest));
+    let prompt = login.go_on(&asker, &secret, patience).await.unwrap().asks.expect("the key is shown");
+    let is_key = |word: &&str| (2..=4).contains(&word.len()) && word.bytes().all(|byte| matches!(byte, b'A'..=b'Z' | b'2'..=b'7'));
+    let seed: String = prompt.split(' ').filter(is_key).collect();
+    assert_eq!(seed.len(), 32, "{prompt}");
+    login.answer(&super::harness::code_of(&seed)).unwrap();
+    let round = login.go_on(&asker, &secret, patience).await.unwrap();
+    assert_eq!(round.exchange.reply.map(|reply| reply.code), Some(Code::AccessAccept));
+    let trace = world.newest_of(1).await;
+    assert!(trace["outcome"] == "accepted" && !trace.to_string().contains(&seed[..8]), "{trace:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_that_stops_anywhere_leaves_one_trace_and_no_conversation() {
+    let world = World::start(&["eap-ttls-pap"], "[\"password\"]", "[]").await;
+    let roots = std::fs::read(world.path("ca.pem")).unwrap();
+    let mut trusted = rustls::RootCertStore::empty();
+    trusted.add(rustls::pki_types::CertificateDer::from_pem_slice(&roots).unwrap()).unwrap();
+    let tls = peer_tls(Trust::Issuers(trusted), None, false).unwrap();
+    let mut stops = 0;
+    // The peer ends after 0, 1, 2… responses; the one that gets through has ended the login.
+    loop {
+        let settings = PeerSettings {
+            method: eap::EapMethod::TtlsPap,
+            name: PERSON.into(),
+            outer: None,
+            password: Secret::new(PASSWORD.into()),
+            again: Vec::new(),
+            tls: Some(tls.clone()),
+            server: SERVER.to_owned(),
+            fragment: 400,
+            old_tls: false,
+        };
+        let mut peer = bivector_eap::Peer::new(settings);
+        let mut exchange = send(&world, &peer.begin(), None).await;
+        let mut through = false;
+        for _ in 0..stops {
+            let request = of(&exchange, AttributeType::EapMessage);
+            let bivector_eap::PeerTurn::Send(response) = peer.receive(&request, &mut |bytes| bytes.fill(9)) else { break };
+            exchange = send(&world, &response, Some(&of(&exchange, AttributeType::State))).await;
+            through = exchange.reply.as_ref().is_some_and(|reply| reply.code == Code::AccessAccept);
+        }
+        if through {
+            break;
+        }
+        stops += 1;
+        assert!(stops < 30, "it ends");
+    }
+    world.newest_of(stops + 1).await;
+    let rows = world.service.get("/traces?limit=200").await;
+    let causes: Vec<_> = rows.as_array().unwrap().iter().map(|row| row["cause"].as_str()).collect();
+    assert_eq!(causes.iter().filter(|cause| **cause == Some("eap-unfinished")).count(), stops, "{causes:?}");
+    assert!(world.service.figures().await.contains("bivector_eap_conversations 0"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn over_a_line_that_loses_and_doubles_every_packet_there_is_still_one_login() {
     let world = World::start(&["eap-ttls-gtc"], "[\"password\"]", "[\"totp\"]").await;
     let line = bad_line(world.port).await;
@@ -516,6 +713,7 @@ async fn over_a_line_that_loses_and_doubles_every_packet_there_is_still_one_logi
         name: PERSON.into(),
         outer: Some(b"anonymous".to_vec()),
         password: Secret::new(PASSWORD.into()),
+        again: Vec::new(),
         tls: Some(peer_tls(Trust::Issuers(trusted), None, false).unwrap()),
         server: SERVER.to_owned(),
         fragment: 300,

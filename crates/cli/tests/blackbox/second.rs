@@ -460,7 +460,7 @@ async fn an_nt_hash_of_the_directory_serves_ms_chap_and_nothing_else() {
         super::harness::DIRECTORY.replacen("groups = [\"control-room\"]", &format!("groups = [\"control-room\"]\nmobile = \"{hash}\""), 1);
     let change = [
         ("groups = { from = \"memberOf\" }", "groups = { from = \"memberOf\" }\nattributes = { nt_hash = \"mobile\" }"),
-        ("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\"]"),
+        ("methods = [\"pap\"]", "methods = [\"pap\", \"ms-chap-v2\", \"eap-mschapv2\"]"),
         ("second = [\"totp\"]\nwhen_unclear = \"code\"", "second = []"),
         ("forms = [\"password code(6)\", \"password\"]", "forms = [\"password\"]"),
     ];
@@ -473,6 +473,9 @@ async fn an_nt_hash_of_the_directory_serves_ms_chap_and_nothing_else() {
     ] {
         let (_, local) = breakwater.send(&Request::ms_chap_v2(&format!("NORTHMOOR\\{name}"), password).unwrap()).await.unwrap();
         assert_eq!(world.service.trace_from(local).await["cause"].as_str(), wanted, "{name} {password}");
+        let body = json!({ "person": format!("NORTHMOOR\\{name}"), "via": "breakwater", "method": "eap-mschapv2", "password": password });
+        let (status, tried) = world.service.call("POST", "/logins", Some(body)).await;
+        assert_eq!((status, tried["trace"]["cause"].as_str()), (200, wanted), "inside EAP: {name} {password}: {tried:#}");
     }
 }
 

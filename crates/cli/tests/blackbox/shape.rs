@@ -33,7 +33,7 @@ const LAYERS: &[(&str, &[&str])] = &[
     ("outbound", &["wire", "model", "push", "site", "core", "api", "store"]),
     ("certificates", &["wire", "model", "site", "core", "eap", "exchange", "store", "outbound"]),
     ("engine", &["wire", "model", "push", "site", "core", "timing", "explain", "exchange", "api", "store", "outbound", "certificates"]),
-    ("doors", &["wire", "model", "site", "core", "eap", "api", "store", "engine"]),
+    ("doors", &["wire", "model", "site", "core", "eap", "api", "store", "certificates", "engine"]),
     ("prove", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors"]),
     ("manage", &["wire", "model", "site", "core", "timing", "explain", "api", "store", "engine", "doors", "prove"]),
     ("http", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors", "prove", "manage"]),

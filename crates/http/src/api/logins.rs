@@ -109,6 +109,7 @@ async fn by_eap(
         name: &request.person,
         outer: request.outer.as_deref(),
         password: password.expose(),
+        again: &request.answers,
         identity: None,
         old_tls: false,
     };

@@ -24,7 +24,7 @@ use bivector_site::rehearsal::{
 use bivector_site::{Chain, Method, Site};
 use bivector_store::clock;
 use bivector_store::seal::{digits, random};
-use bivector_wire::eap::EapMethod;
+use bivector_wire::eap::{EapMethod, Proves};
 use bivector_wire::{AttributeType, Code, Message, Secret, SharedSecret, render};
 use std::convert::Infallible;
 use std::net::SocketAddr;
@@ -334,11 +334,18 @@ impl<'s> Scene<'s> {
     async fn begin_eap(&mut self, method: EapMethod, name: &str, text: &str) -> Result<Exchange, String> {
         let mut extra = Message::new(Code::AccessRequest);
         self.own_words(&mut extra);
+        let mut again = Vec::new();
+        if method.proves() == Proves::MsChapV2 {
+            for answer in &self.login.answers {
+                again.push(self.typed(answer).await?);
+            }
+        }
         let person = EapPerson {
             method,
             name,
             outer: self.login.outer.as_deref(),
             password: text,
+            again: &again,
             identity: self.identity()?,
             old_tls: self.login.twist == Some(Twist::OldTls),
         };

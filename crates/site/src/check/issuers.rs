@@ -17,11 +17,14 @@ fn usable(chains: &[Chain], issuers: &[(At<String>, Issuer)], notes: &Notes<'_>)
             let message = format!("the issuer `{}` is not used", issuer.name);
             notes.warn("unused", name.span.clone(), message, "add it to `issuers` of a chain, or remove it");
         }
-        if issuer.lists.is_empty() {
+        if issuer.lists.is_empty() && issuer.responder.is_none() {
             let message = format!("nothing says which certificates of `{}` are revoked: a lost one works until it expires", issuer.name);
-            notes.warn("no-revocation", name.span.clone(), message, "list the issuer's revocation list under `revocation`");
+            notes.warn("no-revocation", name.span.clone(), message, "list the issuer's revocation list under `revocation`, or set `ocsp`");
         } else if issuer.when_unknown == WhenUnknown::Accept {
-            let message = format!("while the revocation list of `{}` cannot be read, revoked certificates are accepted", issuer.name);
+            let message = match issuer.responder {
+                None => format!("while the revocation list of `{}` cannot be read, revoked certificates are accepted", issuer.name),
+                Some(_) => format!("while the OCSP responder of `{}` does not answer, revoked certificates are accepted", issuer.name),
+            };
             notes.warn("revocation-soft", name.span.clone(), message, "set `when_unknown = \"refuse\"` if that must not happen");
         }
     }

@@ -87,6 +87,7 @@ methods! {
     TtlsMd5 "eap-ttls-eap-md5" "an EAP-TTLS/EAP-MD5" TTLS Inner::Eap(MD5), Chap, "EAP-TTLS with EAP-MD5 inside.";
     TtlsEapMsChapV2 "eap-ttls-eap-mschapv2" "an EAP-TTLS/EAP-MSCHAPv2" TTLS Inner::Eap(MS_CHAP_V2), MsChapV2, "EAP-TTLS with EAP-MSCHAPv2 inside.";
     PeapMsChapV2 "eap-peap-mschapv2" "a PEAP/MSCHAPv2" PEAP Inner::Eap(MS_CHAP_V2), MsChapV2, "PEAP with EAP-MSCHAPv2 inside.";
+    PeapTls "eap-peap-tls" "a PEAP/EAP-TLS" PEAP Inner::Eap(TLS), Certificate, "PEAP with EAP-TLS inside: a client certificate that nobody on the way sees.";
     PeapGtc "eap-peap-gtc" "a PEAP/GTC" PEAP Inner::Eap(GTC), Text, "PEAP with EAP-GTC inside, which can show prompts.";
 }
 
