@@ -60,6 +60,7 @@ const METHODS = [
   'eap-ttls-eap-mschapv2',
   'eap-peap-mschapv2',
   'eap-peap-gtc',
+  'eap-peap-tls',
   'eap-gtc',
   'eap-mschapv2',
   'eap-md5',

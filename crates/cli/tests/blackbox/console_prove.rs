@@ -1,7 +1,7 @@
 //! The Prove page, and what it leads to, in a real browser.
 
 use super::browser::{Driver, press, wait_for};
-use super::harness::{Northmoor, code, ines};
+use super::harness::{Northmoor, Setup, code, ines};
 use super::rehearsal::{login, small, world};
 use std::time::Duration;
 use thirtyfour::prelude::*;
@@ -79,6 +79,25 @@ async fn one_login_is_tried_prompt_by_prompt_and_located_as_a_ladder() {
     let shown = ladder.text().await.unwrap();
     assert!(shown.contains("not-enrolled") && shown.contains("bivector factor invite") && shown.contains("not tried"), "{shown}");
     assert!(ladder.find_all(By::Css("[data-testid=rung]")).await.unwrap().len() >= 9);
+    page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_login_inside_eap_is_tried_with_the_answer_to_its_prompt() {
+    let change = [("methods = [\"pap\"]", "methods = [\"pap\", \"eap-gtc\"]")];
+    let world = Northmoor::with(Setup { change: &change, ..Setup::default() }).await;
+    let driver = Driver::start();
+    let page = open(&world, &driver, "/prove?tool=login&person=ines&via=breakwater").await;
+    wait_for(&page, "option", "eap-gtc").await;
+    page.find(By::XPath("//option[. = 'eap-gtc']")).await.unwrap().click().await.unwrap();
+    type_into(&page, "Password field", "barnacle-and-buoy").await;
+    type_into(&page, "Answer to the prompt inside EAP", &code("ines", 0)).await;
+    press(&page, "Send login").await;
+    let tried = wait_for(&page, "[data-testid=tried]", "Access-Accept").await;
+    let shown = tried.text().await.unwrap();
+    assert!(shown.contains("the peer answered GTC (6)"), "{shown}");
+    let source = page.source().await.unwrap();
+    assert!(!source.contains("barnacle-and-buoy"), "what was typed is not kept on the page");
     page.quit().await.unwrap();
 }
 
