@@ -43,6 +43,7 @@ export type TimingView = components['schemas']['TimingView']
 export type SettingView = components['schemas']['SettingView']
 export type Suggestion = components['schemas']['Suggestion']
 export type Curve = components['schemas']['Curve']
+export type SessionRow = components['schemas']['SessionRow']
 export type Failures = components['schemas']['Failures']
 
 /** The API. The header marks changes as the console's own: a page elsewhere cannot set it. */

@@ -10,6 +10,7 @@ type Handlers = {
   onSite?: () => void
   onPerson?: () => void
   onRun?: (progress: Progress) => void
+  onSession?: () => void
   onMissed: () => void
 }
 
@@ -36,6 +37,7 @@ export function useEvents(handlers: Handlers): Line {
     source.addEventListener('site', () => latest.current.onSite?.())
     source.addEventListener('person', () => latest.current.onPerson?.())
     source.addEventListener('run', (event) => latest.current.onRun?.(JSON.parse(event.data)))
+    source.addEventListener('session', () => latest.current.onSession?.())
     source.addEventListener('notice', () => latest.current.onPerson?.())
     source.addEventListener('missed', () => latest.current.onMissed())
     return () => source.close()

@@ -7,6 +7,7 @@ import { Account } from './Account'
 
 const PAGES = [
   { to: '/logins', name: 'Logins' },
+  { to: '/sessions', name: 'Sessions' },
   { to: '/chains', name: 'Chains' },
   { to: '/people', name: 'People' },
   { to: '/prove', name: 'Test' },

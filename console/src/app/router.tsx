@@ -6,6 +6,8 @@ import { type LoginsSearch, readSearch } from '../features/logins/search'
 import { PeoplePage } from '../features/people/PeoplePage'
 import { STATES } from '../features/people/states'
 import { type ProveSearch, readProve } from '../features/prove/search'
+import { SessionsPage } from '../features/sessions/SessionsPage'
+import { readSessions, type SessionsSearch } from '../features/sessions/search'
 import { readTiming, type TimingSearch } from '../features/timing/search'
 import { Shell } from './Shell'
 
@@ -44,6 +46,13 @@ const peopleRoute = createRoute({
     open: typeof search.open === 'string' ? search.open : undefined,
   }),
   component: PeoplePage,
+})
+
+const sessionsRoute = createRoute({
+  getParentRoute: () => root,
+  path: '/sessions',
+  validateSearch: (search: Record<string, unknown>): SessionsSearch => readSessions(search),
+  component: SessionsPage,
 })
 
 // What proves is fetched when somebody goes there.
@@ -95,6 +104,7 @@ export const router = createRouter({
   routeTree: root.addChildren([
     home,
     loginsRoute,
+    sessionsRoute,
     chainsRoute,
     peopleRoute,
     proveRoute,

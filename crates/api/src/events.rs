@@ -43,6 +43,13 @@ pub enum Event {
         #[serde(flatten)]
         progress: crate::runs::Progress,
     },
+    /// A session began, went on or ended.
+    Session {
+        /// Its number; 0 where several did.
+        id: u64,
+        /// Its gateway.
+        gateway: String,
+    },
     /// A revision of the site is active.
     Site {
         /// Its number.

@@ -19,6 +19,7 @@ pub mod push;
 pub mod readings;
 pub mod runs;
 pub mod secrets;
+pub mod sessions;
 pub mod site;
 pub mod status;
 pub mod timing;

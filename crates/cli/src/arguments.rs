@@ -3,11 +3,13 @@
 mod lab;
 mod people;
 mod prove;
+mod sessions;
 mod timing;
 
 pub(crate) use lab::Lab;
 pub(crate) use people::{Factor, Person, Push, Whose};
 pub(crate) use prove::{Drill, Fails, Locate, Login, Rehearse, Rule, Trace, TraceFilter, Who};
+pub(crate) use sessions::{Session, SessionFilter};
 pub(crate) use timing::Budget;
 
 use clap::{Args, Parser, Subcommand};
@@ -105,6 +107,9 @@ pub(crate) enum Command {
     /// Show recorded logins, step by step
     #[command(subcommand)]
     Trace(Trace),
+    /// List sessions of gateways, end and change them (RFC 2866, RFC 5176)
+    #[command(subcommand)]
+    Session(Session),
     /// Test tools: simulated directory, upstream, courier, handset and gateway; load measurement
     #[command(subcommand)]
     Lab(Lab),

@@ -8,13 +8,11 @@ mod arguments;
 mod client;
 mod commands;
 mod demo;
-mod failure;
-mod findings;
-mod output;
+
 mod settings;
-mod waterfall;
 
 use arguments::{Arguments, Command};
+use bivector_terminal::{failure, findings, output, waterfall};
 use clap::Parser;
 use failure::Failure;
 use std::process::ExitCode;
@@ -57,6 +55,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Push(push) => commands::push::run(push, &global).await,
         Command::Read(read) => commands::read::run(read, &global).await,
         Command::Doctor => commands::doctor::run(&global).await,
+        Command::Session(session) => commands::session::run(session, &global).await,
         Command::Login(login) => commands::login::run(login, &global).await,
         Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, &global).await,
         Command::Locate(locate) => commands::locate::run(locate, &global).await,

@@ -1,22 +1,23 @@
-//! The accounting door: gateways tell that a session began or ended (RFC 2866). Each report is answered once it is proved; what it says
-//! is only held against the logins that were let in.
+//! The accounting door: gateways tell what becomes of sessions (RFC 2866). A report is answered once what it says is on disk.
 
 use super::knocks::Knocks;
 use super::radius::bind;
 use super::{receive_all, who_holds};
 use bivector_engine::shared::Shared;
 use bivector_model::Cause;
+use bivector_sessions::Report;
+use bivector_store::clock;
 use bivector_store::error::ServiceError;
 use bivector_store::metrics;
-use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, NotAuthentic, Packet};
+use bivector_wire::{AttributeType, Code, IntegrityPolicy, Message, NotAuthentic, Packet, TooLong};
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use tokio::net::UdpSocket;
-use tokio::sync::watch;
+use tokio::sync::{Semaphore, watch};
 use tokio::task::JoinHandle;
 
-/// Acct-Status-Type of a session that is there: it begins, or an interim report tells of it (RFC 2866 section 5.1).
-const HAS_BEGUN: [u32; 2] = [1, 3];
+/// Reports that are being written; a gateway sends those that find no place again.
+const IN_FLIGHT: usize = 2_048;
 
 /// An open socket that reports of sessions come in by.
 #[derive(Debug)]
@@ -30,6 +31,7 @@ struct Inner {
     socket: UdpSocket,
     shared: Arc<Shared>,
     knocks: Knocks,
+    places: Arc<Semaphore>,
 }
 
 impl AccountingDoor {
@@ -41,10 +43,13 @@ impl AccountingDoor {
         let failed = |source: std::io::Error| ServiceError::Listen { protocol: "UDP", address, holder: who_holds("udp", address), source };
         let socket = bind(address).and_then(UdpSocket::from_std).map_err(failed)?;
         let address = socket.local_addr().map_err(failed)?;
-        let inner = Inner { socket, shared: Arc::clone(shared), knocks: Knocks::new(Arc::clone(shared)) };
+        let (knocks, places) = (Knocks::new(Arc::clone(shared)), Arc::new(Semaphore::new(IN_FLIGHT)));
+        let inner = Arc::new(Inner { socket, shared: Arc::clone(shared), knocks, places });
         let (stop, stopped) = watch::channel(false);
         let receiving = tokio::spawn(async move {
             receive_all(&inner.socket, &inner.knocks, stopped, |datagram, sender| inner.receive(datagram, sender)).await;
+            // What was received is answered before the door counts as closed.
+            let _ = inner.places.acquire_many(IN_FLIGHT as u32).await;
         });
         Ok(AccountingDoor { address, stop, receiving: Mutex::new(Some(receiving)) })
     }
@@ -66,7 +71,7 @@ impl AccountingDoor {
 
 impl Inner {
     /// One datagram. A report that comes again says the same, so nothing is kept for resends.
-    fn receive(&self, datagram: &[u8], sender: SocketAddr) {
+    fn receive(self: &Arc<Self>, datagram: &[u8], sender: SocketAddr) {
         let Some(live) = self.shared.live.load_full() else { return metrics::dropped_packet("no-site") };
         let drop_packet = |cause: Cause, gateway: &str, said: String| {
             metrics::dropped_packet(cause.slug());
@@ -96,22 +101,42 @@ impl Inner {
             }
         };
         let packet = authentic.packet();
-        if packet.code() == Code::AccountingRequest {
-            let number = packet.first(AttributeType::AcctStatusType).and_then(|status| <[u8; 4]>::try_from(status.value).ok());
-            let name = packet.text(AttributeType::UserName).unwrap_or_default();
-            metrics::accounting(number.map(u32::from_be_bytes));
-            self.shared.sessions.told(&gateway.name, name, number.is_some_and(|number| HAS_BEGUN.contains(&u32::from_be_bytes(number))));
-        }
         let mut message = Message::new(Code::AccountingResponse);
         for state in packet.attributes().filter(|attribute| attribute.kind == AttributeType::ProxyState) {
             message.push(AttributeType::ProxyState, state.value);
         }
         // Message-Authenticator has no place in accounting (RFC 3579 section 3.2 is about logins), but belongs to Status-Server (RFC 5997).
         let (identifier, authenticator, secret) = (packet.identifier(), packet.authenticator(), secret.of(which));
-        let reply = match packet.code() {
-            Code::StatusServer => message.sign_reply(identifier, authenticator, secret),
-            _ => message.unsigned_reply(identifier, authenticator, secret),
+        if packet.code() == Code::StatusServer {
+            return self.reply(message.sign_reply(identifier, authenticator, secret), sender);
+        }
+        let reply = message.unsigned_reply(identifier, authenticator, secret);
+        let number = packet.first(AttributeType::AcctStatusType).and_then(|status| <[u8; 4]>::try_from(status.value).ok());
+        metrics::accounting(number.map(u32::from_be_bytes));
+        let report = match Report::read(packet, clock::now()) {
+            Ok(report) => report,
+            Err(error) => {
+                // It says nothing that could be kept, and would be sent for ever if nobody answered.
+                self.knocks.add(sender.ip(), Cause::PacketMalformed, &gateway.name, &error.to_string(), || None);
+                return self.reply(reply, sender);
+            }
         };
+        let Ok(place) = Arc::clone(&self.places).try_acquire_owned() else { return metrics::accounting_dropped() };
+        let (inner, gateway) = (Arc::clone(self), gateway.name.clone());
+        tokio::spawn(async move {
+            let written = inner.shared.session_reported(&gateway, report).await;
+            match written {
+                Ok(()) => inner.reply(reply, sender),
+                Err(error) => {
+                    metrics::accounting_dropped();
+                    tracing::debug!(%error, gateway, "a report of a session could not be written; the gateway has to send it again");
+                }
+            }
+            drop(place);
+        });
+    }
+
+    fn reply(&self, reply: Result<Vec<u8>, TooLong>, sender: SocketAddr) {
         if let Ok(bytes) = reply
             && let Err(error) = self.socket.try_send_to(&bytes, sender)
         {

@@ -46,7 +46,7 @@ pub fn keep(trace: Trace, shared: &Shared, stage: Option<&Stage>) {
 fn accepted(accept: &Accept, trace: &Trace, shared: &Shared, now: Moment) {
     // Only gateways report sessions.
     if trace.origin == Origin::Gateway {
-        shared.sessions.let_in(&trace.gateway, &trace.typed_name, &trace.reference, now.micros());
+        shared.sessions.let_in(trace, now);
     }
     if let Some((station, until)) = accept.remember().cloned() {
         shared.roster.note_remembered(station.clone(), until, now);

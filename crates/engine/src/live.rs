@@ -31,6 +31,8 @@ pub struct LiveSite {
     pub site: Arc<Site>,
     /// Shared secrets, by gateway.
     pub secrets: Vec<GatewaySecret>,
+    /// Shared secrets for requests to end or change sessions, by gateway; none for gateways that take none.
+    pub dynamic: Vec<Option<SharedSecret>>,
     /// Logins in flight, by gateway.
     pub in_flight: Vec<AtomicUsize>,
     /// Directories, by index in the site.
@@ -189,6 +191,11 @@ impl LiveSite {
                 })
             })
             .collect::<Result<Vec<_>, ServiceError>>()?;
+        let dynamic = site.gateways.iter().map(|gateway| {
+            let secret = gateway.dynamic.as_ref().map(|dynamic| dynamic.secret.as_deref().unwrap_or(&gateway.secret));
+            secret.map(shared).transpose()
+        });
+        let dynamic = dynamic.collect::<Result<Vec<_>, ServiceError>>()?;
         let upstreams = site
             .upstreams
             .iter()
@@ -214,6 +221,7 @@ impl LiveSite {
             revision,
             site: Arc::new(site),
             secrets,
+            dynamic,
             in_flight,
             directories,
             upstreams,
@@ -229,6 +237,7 @@ impl LiveSite {
         LiveSite {
             revision: self.revision,
             secrets: self.secrets.clone(),
+            dynamic: self.dynamic.clone(),
             in_flight: site.gateways.iter().map(|_| AtomicUsize::new(0)).collect(),
             directories: self.directories.clone(),
             upstreams: self.upstreams.clone(),

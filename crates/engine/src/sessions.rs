@@ -1,17 +1,27 @@
-//! Logins that were let in and whose session has yet to begin. A gateway that tells of sessions and says nothing of one has let somebody
-//! in who never came up: the login was fine, and the person is not on.
+//! Sessions: which login each one comes from, which logins have none, and what ends of itself.
 
 use crate::shared::Shared;
-use bivector_model::trace::{NO_SESSION, Step};
+use bivector_api::events::Event;
+use bivector_api::traces::TraceRow;
+use bivector_model::Moment;
+use bivector_model::trace::{NO_SESSION, Outcome, SESSION_BEGAN, Step, Tone, Trace};
+use bivector_sessions::{Report, ReportKind};
+use bivector_site::SessionKeeping;
 use bivector_store::clock;
+use bivector_store::metrics;
+use bivector_store::records::{RecordsError, SessionChanged, SessionLink, TraceFilter};
 use std::collections::{HashSet, VecDeque};
-use std::sync::{Mutex, Weak};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
 
-/// Logins that are waited for; more are let go, oldest first. Each takes about 150 bytes.
+/// Logins that are waited for; more are let go, oldest first. Each takes about 400 bytes.
 const WAITING: usize = 10_000;
 /// How often it is looked whose time is over.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// How often open sessions are counted, and what ends of itself is looked for.
+const COUNT_EVERY: u64 = 10;
+/// How far the clocks of a gateway and of this machine may differ, where a session is matched by its time.
+const SKEW: Duration = Duration::from_secs(5);
 
 /// What is waited for.
 #[derive(Debug, Default)]
@@ -23,67 +33,208 @@ pub struct Sessions {
 struct State {
     /// Gateways that have told of a session since the start: of the others silence means nothing.
     tells: HashSet<String>,
-    waiting: VecDeque<Waiting>,
+    waiting: VecDeque<LetIn>,
 }
 
-#[derive(Debug)]
-struct Waiting {
+/// A login that was let in and whose session has yet to begin.
+#[derive(Debug, Clone)]
+struct LetIn {
     gateway: String,
+    /// As typed, in lower case.
     name: String,
-    reference: String,
-    since_us: u64,
+    /// Calling-Station-Id; empty if the gateway sent none.
+    caller: String,
+    link: SessionLink,
+}
+
+impl LetIn {
+    fn is_of(&self, gateway: &str, report: &Report) -> bool {
+        let same_caller = self.caller.is_empty() || report.caller.is_empty() || self.caller == report.caller;
+        self.gateway == gateway && same_caller && self.name == report.name.to_lowercase()
+    }
 }
 
 impl Sessions {
     /// A login was let in.
-    pub fn let_in(&self, gateway: &str, name: &str, reference: &str, now_us: u64) {
-        let Ok(mut state) = self.state.lock() else { return };
-        if !state.tells.contains(gateway) {
+    pub fn let_in(&self, trace: &Trace, now: Moment) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        if !state.tells.contains(&trace.gateway) {
             return;
         }
         if state.waiting.len() >= WAITING {
             state.waiting.pop_front();
         }
-        let (gateway, name, reference) = (gateway.to_owned(), name.to_lowercase(), reference.to_owned());
-        state.waiting.push_back(Waiting { gateway, name, reference, since_us: now_us });
+        state.waiting.push_back(LetIn {
+            gateway: trace.gateway.clone(),
+            name: trace.typed_name.to_lowercase(),
+            caller: trace.facts.station.clone().unwrap_or_default(),
+            link: SessionLink {
+                reference: trace.reference.clone(),
+                accepted: now,
+                person: trace.person.clone(),
+                chain: trace.chain.clone(),
+                grant: trace.grant.clone(),
+                factor: trace.factor.clone(),
+            },
+        });
     }
 
-    /// A gateway told of a session; where it has begun, the oldest login of that name is no longer waited for.
-    pub fn told(&self, gateway: &str, name: &str, has_begun: bool) {
-        let Ok(mut state) = self.state.lock() else { return };
+    /// A gateway told of a session: the login that it comes from is no longer waited for.
+    fn told(&self, gateway: &str, report: &Report) -> Option<SessionLink> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         if !state.tells.contains(gateway) {
             state.tells.insert(gateway.to_owned());
         }
-        let name = name.to_lowercase();
-        if has_begun && let Some(at) = state.waiting.iter().position(|one| one.gateway == gateway && one.name == name) {
-            state.waiting.remove(at);
+        if !matches!(report.kind, ReportKind::Start | ReportKind::Interim) {
+            return None;
         }
+        let at = match &report.reference {
+            Some(reference) => state.waiting.iter().position(|one| one.link.reference == *reference),
+            None => state.waiting.iter().position(|one| one.is_of(gateway, report)),
+        };
+        at.and_then(|at| state.waiting.remove(at)).map(|one| one.link)
     }
 
     /// References of the logins whose session should have begun by now; each is given once.
-    fn overdue(&self, within: Duration, now_us: u64) -> Vec<String> {
-        let Ok(mut state) = self.state.lock() else { return Vec::new() };
-        let limit_us = now_us.saturating_sub(within.as_micros() as u64);
-        let count = state.waiting.iter().take_while(|one| one.since_us <= limit_us).count();
-        state.waiting.drain(..count).map(|one| one.reference).collect()
+    fn overdue(&self, within: Duration, now: Moment) -> Vec<String> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = state.waiting.iter().take_while(|one| now.since(one.link.accepted) >= within).count();
+        state.waiting.drain(..count).map(|one| one.link.reference).collect()
     }
 }
 
-/// Writes into the trace of each login whose session did not come up that it did not, until the service ends.
+impl Shared {
+    /// Takes a report of a gateway. What it says is durable when this returns.
+    ///
+    /// # Errors
+    /// It could not be written: the gateway must not be told that it was.
+    pub async fn session_reported(self: &Arc<Self>, gateway: &str, report: Report) -> Result<(), RecordsError> {
+        let waited = self.sessions.told(gateway, &report);
+        if matches!(report.kind, ReportKind::On | ReportKind::Off) {
+            return self.records.gateway_restarted(gateway.to_owned(), report.at).await;
+        }
+        let changed = self.records.report_session(gateway.to_owned(), report.clone()).await?;
+        if changed.unlinked && (waited.is_some() || changed.is_new || report.kind == ReportKind::Start) {
+            let (shared, gateway) = (Arc::clone(self), gateway.to_owned());
+            // The gateway need not wait for this.
+            tokio::spawn(async move { shared.link(&gateway, &report, &changed, waited).await });
+        } else if changed.grown != 0 {
+            self.tell_session(changed.id, gateway);
+        }
+        Ok(())
+    }
+
+    /// Connects a session with its login, in both directions.
+    async fn link(&self, gateway: &str, report: &Report, changed: &SessionChanged, waited: Option<SessionLink>) {
+        let link = match waited {
+            Some(link) => Some(link),
+            None => self.login_of(gateway, report).await,
+        };
+        if let Some(link) = link {
+            self.add_step(link.reference.clone(), session_began(changed.id, report, link.accepted));
+            if let Err(error) = self.records.link_session(changed.id, link).await {
+                tracing::debug!(%error, "a session could not be connected with its login");
+            }
+        }
+        self.tell_session(changed.id, gateway);
+    }
+
+    /// The login of a session that was not waited for, as after a restart of the service: by our Class, or by name and time.
+    async fn login_of(&self, gateway: &str, report: &Report) -> Option<SessionLink> {
+        if let Some(reference) = &report.reference {
+            let (row, ..) = self.trace(reference).await.ok()??;
+            return (row.gateway == gateway && row.outcome == Outcome::Accepted).then(|| link_of(row));
+        }
+        if report.name.is_empty() {
+            return None;
+        }
+        let began = report.at.micros().saturating_sub(report.lasted.unwrap_or_default().as_micros() as u64);
+        let within = self.live.load().as_ref().map(|live| live.site.radius.session_within).unwrap_or_default();
+        let filter = TraceFilter {
+            gateway: Some(gateway.to_owned()),
+            person: Some(report.name.to_lowercase()),
+            outcome: Some(Outcome::Accepted.slug().to_owned()),
+            since_us: Some(began.saturating_sub((within + SKEW).as_micros() as u64)),
+            limit: Some(1),
+            ..TraceFilter::default()
+        };
+        let row = self.records.traces(filter).await.ok()?.into_iter().next()?;
+        (row.began_us <= began + SKEW.as_micros() as u64).then(|| link_of(row))
+    }
+
+    fn tell_session(&self, id: u64, gateway: &str) {
+        // Nobody listening is no error.
+        let _ = self.events.send(Event::Session { id, gateway: gateway.to_owned() });
+    }
+}
+
+fn link_of(row: TraceRow) -> SessionLink {
+    SessionLink {
+        accepted: Moment::from_micros(row.began_us + row.took_us),
+        reference: row.reference,
+        person: row.person,
+        chain: row.chain,
+        grant: row.grant,
+        factor: row.factor,
+    }
+}
+
+/// What the login's trace says of its session.
+fn session_began(id: u64, report: &Report, accepted: Moment) -> Step {
+    let after = report.at.since(accepted);
+    let addresses = if report.addresses.is_empty() { String::new() } else { format!(", address {}", report.addresses.join(" and ")) };
+    let said = format!("session {id} began {} s after the accept; the gateway calls it `{}`{addresses}", after.as_secs(), report.session);
+    Step { tone: Tone::Good, ..Step::afterwards(SESSION_BEGAN, after, said) }
+}
+
+/// Until the service ends: writes into the trace of each login whose session did not come up that it did not, ends the sessions of gateways
+/// that have restarted and those that are lost, and removes old ones.
 pub async fn watch(shared: Weak<Shared>) {
     let mut pace = tokio::time::interval(LOOK_EVERY);
+    let mut round = 0_u64;
     loop {
         pace.tick().await;
         let Some(shared) = shared.upgrade() else { return };
-        let Some(within) = shared.live.load().as_ref().map(|live| live.site.radius.session_within) else { continue };
-        for reference in shared.sessions.overdue(within, clock::now().micros()) {
+        let Some((within, keeping)) = shared.live.load().as_ref().map(|live| (live.site.radius.session_within, live.site.sessions)) else {
+            continue;
+        };
+        for reference in shared.sessions.overdue(within, clock::now()) {
             let said = format!(
                 "accepted, but no Accounting-Start arrived within {} s: the session did not come up, or the packet was lost",
                 within.as_secs()
             );
             shared.add_step(reference, Step::afterwards(NO_SESSION, within, said));
         }
+        if let Err(error) = tidy(&shared, keeping, round.is_multiple_of(COUNT_EVERY)).await {
+            tracing::debug!(%error, "sessions could not be tidied");
+        }
+        round += 1;
     }
+}
+
+/// One slice of what ends of itself, so that logins do not wait behind it.
+async fn tidy(shared: &Shared, keeping: SessionKeeping, count: bool) -> Result<(), RecordsError> {
+    let before = |now: Moment, span: Duration| Moment::from_micros(now.micros().saturating_sub(span.as_micros() as u64));
+    let now = clock::now();
+    // A gateway may have a million sessions: some thousands are ended in each round.
+    for _ in 0..10 {
+        let (ended, more) = shared.records.end_stale_sessions(before(now, keeping.lost_after)).await?;
+        if ended > 0 {
+            shared.tell_session(0, "");
+        }
+        if !more {
+            break;
+        }
+    }
+    if count {
+        for _ in 0..10 {
+            if !shared.records.tidy_sessions(keeping.count, keeping.time.map(|time| before(now, time))).await? {
+                break;
+            }
+        }
+        metrics::open_sessions(shared.records.open_sessions().await?);
+    }
+    Ok(())
 }
 
 #[cfg(test)]
@@ -92,28 +243,68 @@ mod tests {
 
     const MINUTE: Duration = Duration::from_secs(60);
 
+    fn trace(gateway: &str, name: &str, reference: &str, caller: &str) -> Trace {
+        let mut trace = Trace { gateway: gateway.into(), typed_name: name.into(), reference: reference.into(), ..Trace::default() };
+        trace.facts.station = Some(caller.to_owned()).filter(|caller| !caller.is_empty());
+        trace
+    }
+
+    fn report(kind: ReportKind, name: &str, reference: Option<&str>, caller: &str) -> Report {
+        Report {
+            kind,
+            session: "1".into(),
+            name: name.into(),
+            reference: reference.map(str::to_owned),
+            addresses: Vec::new(),
+            caller: caller.into(),
+            called: String::new(),
+            port: String::new(),
+            at: Moment::from_secs(1),
+            lasted: None,
+            traffic: None,
+            cause: None,
+            odd: None,
+        }
+    }
+
     #[test]
     fn only_gateways_that_tell_of_sessions_are_waited_for_and_each_login_is_named_once() {
-        let sessions = Sessions::default();
-        sessions.let_in("lantern", "pell", "A", 0);
-        assert_eq!(sessions.overdue(MINUTE, 100_000_000), Vec::<String>::new(), "nothing is known of lantern's sessions");
-        sessions.told("breakwater", "somebody", true);
+        let (sessions, at) = (Sessions::default(), Moment::from_secs);
+        sessions.let_in(&trace("lantern", "pell", "A", ""), at(0));
+        assert_eq!(sessions.overdue(MINUTE, at(100)), Vec::<String>::new(), "nothing is known of lantern's sessions");
+        sessions.told("breakwater", &report(ReportKind::Start, "somebody", None, ""));
         for (name, reference) in [("Ines", "B"), ("ines", "C"), ("yuki", "D")] {
-            sessions.let_in("breakwater", name, reference, 1_000_000);
+            sessions.let_in(&trace("breakwater", name, reference, ""), at(1));
         }
-        sessions.told("breakwater", "INES", true);
-        sessions.told("breakwater", "yuki", false);
-        assert_eq!(sessions.overdue(MINUTE, 60_000_000), Vec::<String>::new(), "not yet");
-        assert_eq!(sessions.overdue(MINUTE, 61_000_000), ["C", "D"], "the end of a session begins none");
-        assert_eq!(sessions.overdue(MINUTE, 99_000_000), Vec::<String>::new());
+        let found = sessions.told("breakwater", &report(ReportKind::Start, "INES", None, ""));
+        assert_eq!(found.map(|link| link.reference).as_deref(), Some("B"), "the oldest of that name");
+        assert_eq!(sessions.told("breakwater", &report(ReportKind::Stop, "yuki", None, "")), None);
+        assert_eq!(sessions.overdue(MINUTE, at(60)), Vec::<String>::new(), "not yet");
+        assert_eq!(sessions.overdue(MINUTE, at(61)), ["C", "D"], "the end of a session begins none");
+        assert_eq!(sessions.overdue(MINUTE, at(99)), Vec::<String>::new());
+    }
+
+    #[test]
+    fn our_class_and_the_caller_tell_logins_of_one_name_apart() {
+        let sessions = Sessions::default();
+        sessions.told("breakwater", &report(ReportKind::Start, "x", None, ""));
+        for (reference, caller) in [("A", "192.0.2.1"), ("B", "192.0.2.2"), ("C", "192.0.2.3")] {
+            sessions.let_in(&trace("breakwater", "ines", reference, caller), Moment::from_secs(1));
+        }
+        let found = |reference, caller| {
+            sessions.told("breakwater", &report(ReportKind::Start, "ines", reference, caller)).map(|link| link.reference)
+        };
+        assert_eq!(found(None, "192.0.2.2").as_deref(), Some("B"));
+        assert_eq!(found(Some("C"), "").as_deref(), Some("C"));
+        assert_eq!(found(Some("C"), ""), None, "it has its session");
     }
 
     #[test]
     fn what_is_waited_for_is_bounded() {
         let sessions = Sessions::default();
-        sessions.told("breakwater", "x", true);
-        (0..WAITING + 5).for_each(|number| sessions.let_in("breakwater", "x", &number.to_string(), 1));
-        let overdue = sessions.overdue(MINUTE, 100_000_000);
+        sessions.told("breakwater", &report(ReportKind::Start, "x", None, ""));
+        (0..WAITING + 5).for_each(|number| sessions.let_in(&trace("breakwater", "x", &number.to_string(), ""), Moment::from_secs(1)));
+        let overdue = sessions.overdue(MINUTE, Moment::from_secs(100));
         assert_eq!((overdue.len(), overdue[0].as_str()), (WAITING, "5"));
     }
 }

@@ -3,6 +3,7 @@
 //! Used by rehearsal logins and by the lab's gateways alike. What is asked is built with `bivector-wire`; who answers is not
 //! this crate's business.
 
+pub mod dynamic;
 pub mod eap;
 
 use bivector_wire::{

@@ -97,6 +97,15 @@ fn on_the_device(site: &Site, gateway: &Gateway, chains: &[&Chain], doors: &[Soc
         let servers: Vec<String> = site.radius.accounting.iter().map(|door| format!("{} port {}", door.ip(), door.port())).collect();
         let reports = "with the same secret: start, stop and interim reports; any interval will do, every few minutes is usual";
         device.push(("accounting server", format!("{}; {reports}", servers.join("; "))));
+        if gateway.session_class {
+            let said = "return every Class attribute of the Access-Accept in the reports: the last one leads from a session to its login";
+            device.push(("Class", said.to_owned()));
+        }
+    }
+    if let Some(dynamic) = &gateway.dynamic {
+        let secret = dynamic.secret.as_ref().map_or("the same secret".to_owned(), |secret| format!("the secret sealed as {secret}"));
+        let said = format!("accept Disconnect-Request and CoA-Request (RFC 5176) at {} from this server, with {secret}", dynamic.to);
+        device.push(("ending sessions", said));
     }
     if gateway.fields == PasswordFields::Packed {
         let said = "two: the client has a second field for the code, and sends both as SCRV1 (answers to prompts as CRV1)";

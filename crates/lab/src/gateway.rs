@@ -90,12 +90,20 @@ impl SimulatedGateway {
     /// # Errors
     /// [`AskError`]; silence is no error.
     pub async fn account(&self, server: SocketAddr, name: &str, session: &str, status: u32) -> Result<bool, AskError> {
-        let socket = UdpSocket::bind(SocketAddr::new(self.from, 0)).await?;
-        socket.connect(server).await?;
         let mut message = Message::new(Code::AccountingRequest);
         message.push(AttributeType::AcctStatusType, &status.to_be_bytes());
         message.push(AttributeType::UserName, name.as_bytes());
         message.push(AttributeType::AcctSessionId, session.as_bytes());
+        self.report(server, message).await
+    }
+
+    /// Sends a report to the accounting door at `server`; gives whether it was confirmed.
+    ///
+    /// # Errors
+    /// [`AskError`]; silence is no error.
+    pub async fn report(&self, server: SocketAddr, mut message: Message) -> Result<bool, AskError> {
+        let socket = UdpSocket::bind(SocketAddr::new(self.from, 0)).await?;
+        socket.connect(server).await?;
         message.push(AttributeType::NasIdentifier, self.name.as_bytes());
         let bytes = message.accounting_request(1, &self.secret)?;
         let authenticator = <[u8; 16]>::try_from(&bytes[4..20]).unwrap_or_default();

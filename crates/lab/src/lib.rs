@@ -14,6 +14,7 @@ pub mod handset;
 pub mod link;
 pub mod load;
 pub mod odd;
+pub mod online;
 pub mod push;
 pub mod slapd;
 pub mod upstream;

@@ -45,6 +45,9 @@ pub const LATE_ANSWER: &str = "late answer";
 /// What a step says of a login that was let in and whose session never began.
 pub const NO_SESSION: &str = "no session";
 
+/// What a step says of a login whose session has begun.
+pub const SESSION_BEGAN: &str = "session";
+
 /// One entry of a trace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Step {

@@ -185,6 +185,7 @@ fn begin_upkeep(shared: &Arc<Shared>) {
     tokio::spawn(crate::upkeep::check(Arc::downgrade(shared)));
     tokio::spawn(crate::upkeep::expire_prompts(Arc::downgrade(shared)));
     tokio::spawn(bivector_engine::sessions::watch(Arc::downgrade(shared)));
+    tokio::spawn(bivector_manage::sessions::watch(Arc::downgrade(shared)));
     tokio::spawn(bivector_engine::push::run(Arc::downgrade(shared)));
 }
 

@@ -242,6 +242,8 @@ fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
         site.say(if is.shows_code { "handsets show the person's codes" } else { "handsets no longer show codes" });
     }
     push(&old.push, &new.push, site);
+    site.value("silent sessions count as lost after", &old.sessions.lost_after, &new.sessions.lost_after, time);
+    site.value("sessions that are kept", &old.sessions.count, &new.sessions.count, ToString::to_string);
     eap(&old.eap, &new.eap, site);
     let who = |site: &Site| site.newcomers.iter().map(|one| (one.group.clone(), one.factor, one.send_by)).collect::<Vec<_>>();
     if who(old) != who(new) {
@@ -414,6 +416,10 @@ fn gateway(old: &Gateway, new: &Gateway, (old_site, new_site): (&Site, &Site), a
     });
     about.value("client patience", &old.client_patience, &new.client_patience, |patience| {
         patience.map_or("not stated".into(), |patience| time(&patience))
+    });
+    about.value("returns a Class that leads to the login", &old.session_class, &new.session_class, yes);
+    about.value("takes requests to end sessions", &old.dynamic, &new.dynamic, |dynamic| {
+        dynamic.as_ref().map_or_else(|| "no".to_owned(), |dynamic| format!("at {}", dynamic.to))
     });
     about.value("reads password fields as", &old.fields, &new.fields, |fields| match fields {
         PasswordFields::One => "one text".into(),

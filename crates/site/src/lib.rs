@@ -14,6 +14,7 @@ mod read;
 mod reference;
 pub mod rehearsal;
 mod section;
+mod sessions;
 #[cfg(test)]
 mod tests;
 
@@ -27,6 +28,7 @@ pub use finding::{Finding, Severity, Span};
 pub use issuers::{Issuer, NameFrom, Responder, WhenUnknown};
 pub use reference::reference_markdown;
 pub use section::read_duration;
+pub use sessions::{DynamicAuthorization, SessionKeeping};
 
 use crate::rehearsal::{Persona, Rehearsal};
 use bivector_model::addresses::AddressMap;
@@ -90,6 +92,8 @@ pub struct Site {
     pub newcomers: Vec<Newcomers>,
     /// How long traces are kept.
     pub traces: TraceKeeping,
+    /// How sessions are kept.
+    pub sessions: SessionKeeping,
     /// People who exist for rehearsals.
     pub personas: Vec<Persona>,
     /// Rehearsals.
@@ -188,6 +192,10 @@ pub struct Gateway {
     pub language: String,
     /// Bytes of a prompt that it can show.
     pub prompt_limit: usize,
+    /// Whether an accept carries a Class of our own, which leads from a session back to its login.
+    pub session_class: bool,
+    /// Where it takes requests to end or change a session, if it does.
+    pub dynamic: Option<DynamicAuthorization>,
     /// Logins of this gateway that may be in flight.
     pub logins_in_flight: usize,
     /// The chains that take its logins, in the order in which they are tried.

@@ -89,6 +89,14 @@ impl Site {
         let upstreams = self.upstreams.iter().map(|upstream| upstream.secret.as_str());
         let couriers = self.couriers.iter().filter_map(|courier| courier.secret.as_deref());
         let personas = self.personas.iter().flat_map(Persona::secrets);
-        self.gateways.iter().map(|gateway| gateway.secret.as_str()).chain(readers).chain(upstreams).chain(couriers).chain(personas)
+        let dynamic = self.gateways.iter().filter_map(|gateway| gateway.dynamic.as_ref()?.secret.as_deref());
+        self.gateways
+            .iter()
+            .map(|gateway| gateway.secret.as_str())
+            .chain(dynamic)
+            .chain(readers)
+            .chain(upstreams)
+            .chain(couriers)
+            .chain(personas)
     }
 }

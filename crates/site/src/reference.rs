@@ -37,6 +37,7 @@ keys! {
         "rules" "tables" "" "Who may log in; the first matching rule decides.";
         "grants" "tables" "" "RADIUS attributes returned on accept.";
         "traces" "table" "" "How long traces are kept.";
+        "sessions" "table" "" "How long sessions are kept, and when a silent one counts as lost.";
         "intended" "tables" "" "Warnings of the check that are intended, one by one.";
         "personas" "tables" "" "Test identities for rehearsals.";
         "rehearsals" "tables" "" "Lists of test logins with the expected result of each.";
@@ -70,6 +71,11 @@ keys! {
         "count" "1000 to 20000000" "1000000" "Maximum number of traces; the oldest are deleted. Each needs about 3 KiB on disk.";
         "time" "1d to 3650d" "no limit" "Maximum age of traces.";
         "keep_unknown_names" "true or false" "false" "Whether a typed name that nobody is known by is kept as it was typed. It may be a password in the wrong field, so otherwise only its first two characters, its length and a digest are kept, unless it resembles a known name.";
+    }
+    "sessions" {
+        "lost_after" "60s to 30d" "24h" "How long a gateway may say nothing of a session before it counts as lost. A later report takes that back. Set it to three or four times the interval of the gateways' interim reports.";
+        "count" "1000 to 20000000" "1000000" "Maximum number of sessions; the oldest that have ended are deleted. Each needs about 1 KiB on disk.";
+        "time" "1d to 3650d" "no limit" "Maximum time after the end of a session.";
     }
     "factors" {
         "totp" "table" "" "Time-based codes (TOTP).";
@@ -188,7 +194,13 @@ keys! {
         "joins_without_caller" "true or false" "false" "Whether a second login of somebody joins the approval that waits, although the gateway sends no Calling-Station-Id and so nothing tells the two logins apart. Otherwise it is refused as busy.";
         "language" "language" "the site's" "The language of its people, where a person's own is not known.";
         "prompt_limit" "40 to 3000" "253" "Maximum prompt length in bytes; longer prompts are truncated.";
+        "session_class" "true or false" "true" "Whether Access-Accept carries a further Class attribute, after those of the grant, that leads from a session back to its login. Switch it off for gateways that treat every Class as a group; their sessions are matched by name, caller and time.";
+        "dynamic_authorization" "table" "" "Where it takes Disconnect-Request and CoA-Request (RFC 5176), if it does.";
         "logins_in_flight" "1 to 1000000" "4096" "Logins of this gateway undecided at one time.";
+    }
+    "gateways.dynamic_authorization" {
+        "to" "address and port" "needed" "Where the gateway listens; the port is 3799 unless another is given.";
+        "secret" "name of a secret" "the gateway's `secret`" "The shared secret of these requests, if it is another one.";
     }
     "gateways.patience" {
         "wait" "100ms to 600s" "5s" "Wait per try.";

@@ -6,7 +6,7 @@ use bivector_model::trace::{Origin, Outcome, Trace};
 use metrics::{Counter, Gauge, Histogram, counter, gauge, histogram};
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use std::collections::HashMap;
-use std::sync::{LazyLock, OnceLock, RwLock};
+use std::sync::{LazyLock, Mutex, OnceLock, PoisonError, RwLock};
 
 static HANDLE: OnceLock<Option<PrometheusHandle>> = OnceLock::new();
 
@@ -89,9 +89,32 @@ pub fn accounting(status: Option<u32>) {
         Some(1) => "start",
         Some(2) => "stop",
         Some(3) => "interim",
+        Some(7) => "on",
+        Some(8) => "off",
         _ => "other",
     };
     counter!("bivector_accounting_total", "what" => what).increment(1);
+}
+
+/// Open sessions of each gateway.
+pub fn open_sessions(of_gateways: Vec<(String, u64)>) {
+    let mut known = OPEN_SESSIONS.lock().unwrap_or_else(PoisonError::into_inner);
+    // One that has none any more is told too.
+    for gateway in std::mem::take(&mut *known) {
+        gauge!("bivector_open_sessions", "gateway" => gateway).set(0.0);
+    }
+    for (gateway, count) in of_gateways {
+        gauge!("bivector_open_sessions", "gateway" => gateway.clone()).set(count as f64);
+        known.push(gateway);
+    }
+}
+
+/// Gateways whose open sessions were told.
+static OPEN_SESSIONS: Mutex<Vec<String>> = Mutex::new(Vec::new());
+
+/// A report of a session could not be taken: the records are behind, or cannot be written.
+pub fn accounting_dropped() {
+    counter!("bivector_accounting_dropped_total").increment(1);
 }
 
 /// A trace was not kept because the records could not keep up.

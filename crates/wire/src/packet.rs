@@ -25,6 +25,18 @@ pub enum Code {
     AccessChallenge,
     /// "Are you alive?" (RFC 5997).
     StatusServer,
+    /// A gateway is to end a session (RFC 5176).
+    DisconnectRequest,
+    /// The session has ended.
+    DisconnectAck,
+    /// The session has not ended.
+    DisconnectNak,
+    /// A gateway is to change a session (RFC 5176).
+    CoaRequest,
+    /// The session has changed.
+    CoaAck,
+    /// The session has not changed.
+    CoaNak,
     /// Any other number, kept.
     Unknown(u8),
 }
@@ -39,6 +51,12 @@ impl From<u8> for Code {
             5 => Code::AccountingResponse,
             11 => Code::AccessChallenge,
             12 => Code::StatusServer,
+            40 => Code::DisconnectRequest,
+            41 => Code::DisconnectAck,
+            42 => Code::DisconnectNak,
+            43 => Code::CoaRequest,
+            44 => Code::CoaAck,
+            45 => Code::CoaNak,
             other => Code::Unknown(other),
         }
     }
@@ -54,6 +72,12 @@ impl From<Code> for u8 {
             Code::AccountingResponse => 5,
             Code::AccessChallenge => 11,
             Code::StatusServer => 12,
+            Code::DisconnectRequest => 40,
+            Code::DisconnectAck => 41,
+            Code::DisconnectNak => 42,
+            Code::CoaRequest => 43,
+            Code::CoaAck => 44,
+            Code::CoaNak => 45,
             Code::Unknown(other) => other,
         }
     }
@@ -69,6 +93,12 @@ impl std::fmt::Display for Code {
             Code::AccountingResponse => f.write_str("Accounting-Response"),
             Code::AccessChallenge => f.write_str("Access-Challenge"),
             Code::StatusServer => f.write_str("Status-Server"),
+            Code::DisconnectRequest => f.write_str("Disconnect-Request"),
+            Code::DisconnectAck => f.write_str("Disconnect-ACK"),
+            Code::DisconnectNak => f.write_str("Disconnect-NAK"),
+            Code::CoaRequest => f.write_str("CoA-Request"),
+            Code::CoaAck => f.write_str("CoA-ACK"),
+            Code::CoaNak => f.write_str("CoA-NAK"),
             Code::Unknown(other) => write!(f, "code {other}"),
         }
     }

@@ -29,6 +29,11 @@ impl Message {
         Message { code, body: Vec::with_capacity(256) }
     }
 
+    /// The same attributes in a packet of another kind.
+    pub fn with_code(&self, code: Code) -> Self {
+        Message { code, body: self.body.clone() }
+    }
+
     /// What kind of packet it will be.
     pub fn code(&self) -> Code {
         self.code
@@ -84,7 +89,7 @@ impl Message {
         Ok(packet)
     }
 
-    /// Writes an Accounting-Request with its authenticator (RFC 2866 section 3).
+    /// Writes an Accounting-Request with its authenticator (RFC 2866 section 3), or a Disconnect-Request or CoA-Request (RFC 5176 section 2.3).
     ///
     /// # Errors
     /// [`TooLong`].

@@ -22,6 +22,7 @@ pub(crate) mod replay;
 pub(crate) mod rule;
 pub(crate) mod secret;
 pub(crate) mod serve;
+pub(crate) mod session;
 pub(crate) mod site;
 pub(crate) mod trace;
 pub(crate) mod upstream;

@@ -27,7 +27,7 @@ pub(crate) async fn run(command: Trace, global: &Global) -> Result<ExitCode, Fai
         Trace::Show { reference } => show(&client, &reference, global).await,
         Trace::Waiting => waiting(&client, global).await,
         Trace::Follow { filter, duration, count } => follow(&client, &filter, duration.as_deref(), count, global).await,
-        Trace::Export { filter, output } => export(&client, &filter, output.as_deref()).await,
+        Trace::Export { filter, output } => download(&client, "/traces/export", &query(&filter)?, output.as_deref()).await,
         Trace::Chart { last, gateway } => chart(&client, &last, gateway, global).await,
     }
 }
@@ -50,7 +50,7 @@ fn query(filter: &TraceFilter) -> Result<Vec<(&'static str, String)>, Failure> {
 }
 
 /// A time such as `2h` ago, or a date, in microseconds since 1970.
-fn moment(text: &str) -> Result<String, Failure> {
+pub(super) fn moment(text: &str) -> Result<String, Failure> {
     let now = Timestamp::now();
     if let Some(ago) = read_duration(text) {
         return Ok(now.as_microsecond().saturating_sub(ago.as_micros() as i64).to_string());
@@ -185,13 +185,13 @@ async fn print_followed(client: &Client, row: &TraceRow, filter: &TraceFilter, g
     Ok(())
 }
 
-fn span(text: &str) -> Result<Duration, Failure> {
+pub(super) fn span(text: &str) -> Result<Duration, Failure> {
     read_duration(text).ok_or_else(|| Failure::usage(format!("`{text}` is not a time"), "write for example 30s, 10m, 1h or 7d"))
 }
 
-/// Writes what fits as it comes, so that a million traces need no memory here.
-async fn export(client: &Client, filter: &TraceFilter, file: Option<&Path>) -> Result<ExitCode, Failure> {
-    let mut stream = client.stream("/traces/export", &query(filter)?).await?;
+/// Writes what the service sends as it comes, so that a million rows need no memory here.
+pub(super) async fn download(client: &Client, path: &str, query: &[(&str, String)], file: Option<&Path>) -> Result<ExitCode, Failure> {
+    let mut stream = client.stream(path, query).await?;
     let failed =
         |error: std::io::Error| Failure::no(format!("the export could not be written: {error}"), "choose another file with `--output`");
     let mut out: Box<dyn Write> = match file {
@@ -254,7 +254,7 @@ fn print_chart(failures: &Failures, last: u64) {
     output::line(format!("\nfull bar: {failed} (or {logins}) per {}", output::span(failures.span_us)));
 }
 
-fn height(count: u64, highest: u64) -> char {
+pub(super) fn height(count: u64, highest: u64) -> char {
     const HEIGHTS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     HEIGHTS[if count == 0 { 0 } else { (count * 8).div_ceil(highest).clamp(1, 8) as usize }]
 }

@@ -18,7 +18,7 @@ async fn violations(page: &WebDriver) -> Vec<String> {
 }
 
 /// Looks at what is shown in both themes, at the size of its smallest text, and adds what is wrong.
-async fn look(page: &WebDriver, name: &str, wrong: &mut Vec<String>) {
+pub(crate) async fn look(page: &WebDriver, name: &str, wrong: &mut Vec<String>) {
     // What fades in has its colours when it has come to rest.
     tokio::time::sleep(Duration::from_millis(300)).await;
     for theme in ["light", "dark"] {
@@ -32,7 +32,7 @@ async fn look(page: &WebDriver, name: &str, wrong: &mut Vec<String>) {
     wrong.extend(small.into_iter().map(|found| format!("{name}: smaller than 13 px: {found}")));
 }
 
-async fn to(page: &WebDriver, world: &Northmoor, path: &str) {
+pub(crate) async fn to(page: &WebDriver, world: &Northmoor, path: &str) {
     page.goto(format!("http://{}{path}", world.service.http)).await.unwrap();
 }
 

@@ -405,7 +405,8 @@ async fn an_ocsp_responder_is_asked_at_the_first_login_and_its_silence_is_weighe
         login(3, unknown, "does not know the certificate").await;
         drop(responder);
         login(1, None, "not revoked, as the OCSP responder said").await;
-        let located = world.service.cli_with_input(&["locate", PERSON, "--via", "slipway", "--method", "eap-tls", "--password-file", "-"], "");
+        let located =
+            world.service.cli_with_input(&["locate", PERSON, "--via", "slipway", "--method", "eap-tls", "--password-file", "-"], "");
         let (said, wrong) = (text(&located.stdout), text(&located.stderr));
         assert!(said.contains("revocation is asked of http://127.0.0.1:"), "{said}{wrong}");
     }

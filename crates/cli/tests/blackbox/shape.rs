@@ -22,27 +22,32 @@ const LAYERS: &[(&str, &[&str])] = &[
     ("wire", &[]),
     ("model", &["wire"]),
     ("push", &[]),
+    ("sessions", &["wire", "model"]),
     ("eap", &["wire", "model"]),
     ("site", &["wire", "model", "push"]),
-    ("core", &["wire", "model", "site"]),
+    ("core", &["wire", "model", "sessions", "site"]),
     ("timing", &["wire", "model", "site", "core"]),
     ("explain", &["wire", "model", "site", "core", "timing"]),
     ("exchange", &["wire", "eap"]),
-    ("api", &["wire", "model", "site", "core", "timing", "explain"]),
-    ("store", &["wire", "model", "site", "core", "api", "timing", "explain"]),
+    ("api", &["wire", "model", "sessions", "site", "core", "timing", "explain"]),
+    ("store", &["wire", "model", "sessions", "site", "core", "api", "timing", "explain"]),
     ("outbound", &["wire", "model", "push", "site", "core", "api", "store"]),
     ("certificates", &["wire", "model", "site", "core", "eap", "exchange", "store", "outbound"]),
-    ("engine", &["wire", "model", "push", "site", "core", "timing", "explain", "exchange", "api", "store", "outbound", "certificates"]),
-    ("doors", &["wire", "model", "site", "core", "eap", "api", "store", "certificates", "engine"]),
+    (
+        "engine",
+        &["wire", "model", "sessions", "push", "site", "core", "timing", "explain", "exchange", "api", "store", "outbound", "certificates"],
+    ),
+    ("doors", &["wire", "model", "sessions", "site", "core", "eap", "api", "store", "certificates", "engine"]),
     ("prove", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors"]),
-    ("manage", &["wire", "model", "site", "core", "timing", "explain", "api", "store", "engine", "doors", "prove"]),
+    ("manage", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors", "prove"]),
     ("http", &["wire", "model", "site", "core", "timing", "explain", "exchange", "api", "store", "engine", "doors", "prove", "manage"]),
     ("service", &["wire", "model", "site", "core", "api", "store", "engine", "doors", "prove", "manage", "http"]),
+    ("terminal", &["wire", "model", "site", "api", "store"]),
     ("lab", &["wire", "push", "exchange"]),
     ("fuzz", &[]),
 ];
 /// Crates that compute: no runtime, no sockets, no clock.
-const PURE: [&str; 7] = ["wire", "model", "push", "site", "core", "timing", "explain"];
+const PURE: [&str; 8] = ["wire", "model", "sessions", "push", "site", "core", "timing", "explain"];
 /// Lines of a crate without its tests, at most.
 const LINES: usize = 8000;
 

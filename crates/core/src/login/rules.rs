@@ -5,10 +5,12 @@ use super::candidate::{Candidate, Yields};
 use super::machine::{Login, State, told};
 use super::proof::{Accept, FirstProved, Granted, Second};
 use bivector_model::cause::Cause;
-use bivector_model::grant::GrantContext;
+use bivector_model::grant::{GrantContext, GrantedItem, Target};
 use bivector_model::moment::Moment;
 use bivector_model::rule::Decision;
 use bivector_model::trace::{Hop, Outcome, Tone};
+use bivector_sessions::class_of;
+use bivector_wire::AttributeType;
 use std::sync::Arc;
 
 impl Login {
@@ -51,7 +53,13 @@ impl Login {
                     gateway: self.gateway_name(),
                     chain: &chain.name,
                 };
-                let items = grant.fill(&context);
+                let mut items = grant.fill(&context);
+                // After those of the grant: many gateways look at the first Class only.
+                let gateway = site.gateways.get(self.request.context.gateway);
+                if !site.radius.accounting.is_empty() && gateway.is_some_and(|gateway| gateway.session_class) {
+                    let target = Target::Standard(AttributeType::Class);
+                    items.push(GrantedItem { target, value: class_of(&self.trace.reference) });
+                }
                 let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
                 let Candidate { person, yields: Yields { attributes, hidden, keys, notice, .. }, .. } = *person;
                 let given = Granted { person, grant: grant.name.clone(), items, attributes, hidden, keys, notice };

@@ -41,6 +41,7 @@ fn to_sse(event: &Event) -> SseEvent {
         Event::Person { .. } => "person",
         Event::Run { .. } => "run",
         Event::Site { .. } => "site",
+        Event::Session { .. } => "session",
     };
     SseEvent::default().event(name).data(serde_json::to_string(event).unwrap_or_default())
 }

@@ -23,6 +23,7 @@ mod pushes;
 mod readings;
 mod rehearsals;
 mod secrets;
+mod sessions;
 mod site;
 mod status;
 mod timing;
@@ -288,6 +289,12 @@ fn operators_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(traces::export))
         .routes(routes!(traces::failures))
         .routes(routes!(traces::show))
+        .routes(routes!(sessions::list))
+        .routes(routes!(sessions::export))
+        .routes(routes!(sessions::chart))
+        .routes(routes!(sessions::show))
+        .routes(routes!(sessions::end))
+        .routes(routes!(sessions::change))
         .routes(routes!(explain::locate))
         .routes(routes!(explain::replay).layer(big()))
         .routes(routes!(explain::who))

@@ -140,6 +140,8 @@ pub(super) async fn remove(
     let change = shared.records.change_people(operator.name.clone(), what.clone(), vec![edit], clock::now()).await?;
     shared.catch_up().await?;
     shared.tell_person(&key);
+    let (ending, of) = (Arc::clone(shared), key.clone());
+    tokio::spawn(async move { bivector_manage::sessions::end_all_of(&ending, &of, "ended because the person was removed").await });
     operator.did(&state, "person.remove", what).await?;
     Ok(Json(Undoable { change }))
 }

@@ -106,6 +106,13 @@ pub(super) fn names(draft: &Draft, known: &Known, notes: &Notes<'_>) {
         sealed(secret, known, notes);
     }
     draft.upstreams.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
+    for dynamic in draft.gateways.iter().filter_map(|(_, gateway, ..)| gateway.dynamic.as_ref()) {
+        let secret = dynamic.secret.clone().map(|value| At { value, span: notes.lines.start_of(dynamic.line) });
+        if let Some(secret) = secret {
+            no_others(&secret, "a gateway", notes);
+            sealed(&secret, known, notes);
+        }
+    }
     draft.couriers.iter().filter_map(|(.., secret)| secret.as_ref()).for_each(|secret| sealed(secret, known, notes));
     draft.personas.iter().flat_map(|(.., secrets)| secrets).for_each(|secret| sealed(secret, known, notes));
     for (name, directory, _) in &draft.directories {

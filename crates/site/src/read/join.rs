@@ -5,7 +5,8 @@ use super::super::check::{self, Known};
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Notes, quoted};
 use super::super::{
-    Chain, FactorKind, FactorWord, FirstSource, Gateway, Handset, Newcomers, Passwords, Push, RadiusDoor, Site, SourceRef, TraceKeeping,
+    Chain, FactorKind, FactorWord, FirstSource, Gateway, Handset, Newcomers, Passwords, Push, RadiusDoor, SessionKeeping, Site, SourceRef,
+    TraceKeeping,
 };
 use super::Draft;
 use super::chains::{DraftChain, DraftRule, DraftThen};
@@ -31,6 +32,7 @@ pub(super) struct Whole {
     pub(super) push: Push,
     pub(super) eap: Eap,
     pub(super) traces: TraceKeeping,
+    pub(super) sessions: SessionKeeping,
     pub(super) passwords: Passwords,
 }
 
@@ -103,6 +105,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         personas: personas.into_iter().map(|(_, persona, _)| persona).collect(),
         rehearsals,
         traces: whole.traces,
+        sessions: whole.sessions,
         by_address,
         gateways,
     };

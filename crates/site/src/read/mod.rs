@@ -10,6 +10,7 @@ mod parts;
 mod push;
 mod rehearsals;
 mod second;
+mod sessions;
 
 pub(super) use join::Named;
 pub(super) use parts::{DraftDirectory, DraftGateway, DraftUpstream};
@@ -32,6 +33,7 @@ use parts::{read_directory, read_gateway, read_identity, read_upstream};
 use push::read_push;
 use rehearsals::{DraftPersona, DraftRehearsal, read_persona, read_rehearsal};
 use second::{read_courier, read_factors, read_passwords, read_texts};
+use sessions::read_sessions;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -94,7 +96,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     let factors = read_factors(top);
     let passwords = read_passwords(top);
     let texts = read_texts(top);
-    let traces = read_traces(top);
+    let (traces, sessions) = (read_traces(top), read_sessions(top));
     let draft = Draft {
         gateways: top.tables("gateways", "a gateway").into_iter().filter_map(|section| read_gateway(section, &texts)).collect(),
         directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
@@ -116,7 +118,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     }
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, eap, factors, texts, handset, push, traces, passwords }, known, top.notes)
+    join(draft, Whole { name, radius: radius?, eap, factors, texts, handset, push, traces, sessions, passwords }, known, top.notes)
 }
 
 fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {

@@ -9,6 +9,7 @@ use super::super::{
 };
 use super::SECOND;
 use super::second::unknown_language;
+use super::sessions::read_dynamic;
 use bivector_model::identity::{Case, IdentityRule};
 use bivector_model::prompt::Texts;
 use bivector_wire::{AttributeType, IntegrityPolicy};
@@ -43,6 +44,8 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         unknown_language(tag, texts, &section);
     }
     let prompt_limit = section.number("prompt_limit", 40..=3000).map_or(253, |number| number.value as usize);
+    let session_class = section.flag("session_class").unwrap_or(true);
+    let dynamic = section.table("dynamic_authorization").and_then(read_dynamic);
     let logins_in_flight = section.number("logins_in_flight", 1..=1_000_000).map_or(4096, |number| number.value as usize);
     let line = section.line();
     section.finish();
@@ -65,6 +68,8 @@ pub(super) fn read_gateway(section: Section<'_, '_, '_>, texts: &Texts) -> Optio
         joins_without_caller,
         language: language.map(|tag| tag.value).unwrap_or_default(),
         prompt_limit,
+        session_class,
+        dynamic,
         logins_in_flight,
         chains: Vec::new(),
         line,

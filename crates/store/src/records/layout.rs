@@ -154,6 +154,26 @@ const MIGRATIONS: &[Migration] = &[
          device INTEGER PRIMARY KEY REFERENCES factors ON DELETE CASCADE, state TEXT NOT NULL, why TEXT NOT NULL, since_us INTEGER NOT NULL,
          service TEXT NOT NULL, endpoint BLOB UNIQUE, sealed BLOB, key INTEGER, heard_us INTEGER NOT NULL DEFAULT 0,
          sent_us INTEGER NOT NULL DEFAULT 0, result TEXT NOT NULL DEFAULT '', shown_us INTEGER NOT NULL DEFAULT 0);"),
+    // 16: sessions as gateways report them; gateways that have restarted and whose sessions are still to be ended
+    sql("CREATE TABLE sessions (
+         id INTEGER PRIMARY KEY AUTOINCREMENT, gateway TEXT NOT NULL, session TEXT NOT NULL, name TEXT NOT NULL, person TEXT, reference TEXT,
+         chain TEXT, granted TEXT, factor TEXT, addresses TEXT NOT NULL, caller TEXT NOT NULL, called TEXT NOT NULL, port TEXT NOT NULL,
+         began_us INTEGER NOT NULL, heard_us INTEGER NOT NULL, ended_us INTEGER, ended TEXT, bytes_in INTEGER NOT NULL, bytes_out INTEGER NOT NULL,
+         packets_in INTEGER NOT NULL, packets_out INTEGER NOT NULL, odd TEXT, asked TEXT);
+     CREATE INDEX sessions_by_session ON sessions (gateway, session, id);
+     CREATE INDEX sessions_by_person ON sessions (person, id) WHERE person IS NOT NULL;
+     CREATE INDEX sessions_by_name ON sessions (name, id);
+     CREATE INDEX sessions_by_gateway ON sessions (gateway, id);
+     CREATE INDEX sessions_by_address ON sessions (addresses, id);
+     CREATE INDEX sessions_by_reference ON sessions (reference) WHERE reference IS NOT NULL;
+     CREATE INDEX sessions_by_beginning ON sessions (began_us);
+     CREATE INDEX sessions_by_end ON sessions (ended_us) WHERE ended_us IS NOT NULL;
+     CREATE INDEX sessions_lost ON sessions (id) WHERE ended = 'lost';
+     CREATE INDEX sessions_open ON sessions (id) WHERE ended_us IS NULL;
+     CREATE INDEX sessions_open_by_gateway ON sessions (gateway, began_us) WHERE ended_us IS NULL;
+     CREATE INDEX sessions_open_by_person ON sessions (person) WHERE ended_us IS NULL AND person IS NOT NULL;
+     CREATE INDEX sessions_silent ON sessions (heard_us) WHERE ended_us IS NULL;
+     CREATE TABLE session_restarts (gateway TEXT PRIMARY KEY, at_us INTEGER NOT NULL) WITHOUT ROWID;"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

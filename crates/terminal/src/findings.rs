@@ -49,7 +49,7 @@ impl Diagnostic for Shown<'_> {
 }
 
 /// Prints all findings and a closing line.
-pub(crate) fn print(file: &str, text: &str, findings: &[Finding]) {
+pub fn print(file: &str, text: &str, findings: &[Finding]) {
     let theme = if output::colour() { GraphicalTheme::unicode() } else { GraphicalTheme::unicode_nocolor() };
     let handler =
         GraphicalReportHandler::new_themed(theme).with_width(output::width().min(140)).with_context_lines(1).without_syntax_highlighting();

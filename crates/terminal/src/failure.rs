@@ -1,12 +1,12 @@
 //! How a command ends when it does not end well: a sentence, a remedy and an exit status.
 
 use bivector_api::problem::Problem;
-use bivector_service::ServiceError;
+use bivector_store::ServiceError;
 use std::process::ExitCode;
 
 /// A command that did not do what was asked.
 #[derive(Debug)]
-pub(crate) struct Failure {
+pub struct Failure {
     code: u8,
     message: String,
     remedy: String,
@@ -16,37 +16,38 @@ pub(crate) struct Failure {
 
 impl Failure {
     /// The answer is no (exit status 1).
-    pub(crate) fn no(message: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn no(message: impl Into<String>, remedy: impl Into<String>) -> Self {
         Failure { code: 1, message: message.into(), remedy: remedy.into(), told: false }
     }
 
     /// Wrong use (exit status 2).
-    pub(crate) fn usage(message: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn usage(message: impl Into<String>, remedy: impl Into<String>) -> Self {
         Failure { code: 2, ..Failure::no(message, remedy) }
     }
 
     /// The service could not be reached (exit status 3).
-    pub(crate) fn unreachable(message: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn unreachable(message: impl Into<String>, remedy: impl Into<String>) -> Self {
         Failure { code: 3, ..Failure::no(message, remedy) }
     }
 
     /// Whether the service said no, rather than that it was asked wrongly or not at all.
-    pub(crate) fn is_no(&self) -> bool {
+    pub fn is_no(&self) -> bool {
         self.code == 1
     }
 
     /// Whether no service was asked: none answers, or nobody said how to ask it.
-    pub(crate) fn asked_nobody(&self) -> bool {
+    pub fn asked_nobody(&self) -> bool {
         self.code != 1
     }
 
-    pub(crate) fn message(&self) -> &str {
+    /// What went wrong.
+    pub fn message(&self) -> &str {
         &self.message
     }
 
     /// Prints it to standard error and gives the exit status.
     #[allow(clippy::print_stderr, reason = "the command line's own output")]
-    pub(crate) fn report(self, json: bool) -> ExitCode {
+    pub fn report(self, json: bool) -> ExitCode {
         if json && !self.told {
             eprintln!("{}", serde_json::json!({ "error": self.message, "remedy": self.remedy }));
         } else if !self.told {

@@ -7,7 +7,7 @@ use bivector_model::trace::{Hop, Step, Tone};
 const BAR: usize = 24;
 
 /// Prints a trace.
-pub(crate) fn print(view: &TraceView) {
+pub fn print(view: &TraceView) {
     let row = &view.row;
     let person = if row.typed_name.is_empty() { "?" } else { &row.typed_name };
     let to = if row.chain.is_empty() { String::new() } else { format!(" → {}", row.chain) };

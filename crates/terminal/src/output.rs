@@ -10,22 +10,22 @@ use std::io::{IsTerminal, Read, Write};
 use std::path::Path;
 
 /// Prints a line to standard output. A reader that has gone ends the output, not the program.
-pub(crate) fn line(text: impl AsRef<str>) {
+pub fn line(text: impl AsRef<str>) {
     let _ = writeln!(std::io::stdout(), "{}", text.as_ref());
 }
 
 /// Prints a line to standard error: hints beside the output.
-pub(crate) fn hint(text: impl AsRef<str>) {
+pub fn hint(text: impl AsRef<str>) {
     let _ = writeln!(std::io::stderr(), "{}", text.as_ref());
 }
 
 /// Prints a value as JSON.
-pub(crate) fn json<T: Serialize>(value: &T) {
+pub fn json<T: Serialize>(value: &T) {
     line(serde_json::to_string_pretty(value).unwrap_or_default());
 }
 
 /// A table with these headings.
-pub(crate) fn table(headings: &[&str]) -> Table {
+pub fn table(headings: &[&str]) -> Table {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     table.set_width(width() as u16);
@@ -34,30 +34,30 @@ pub(crate) fn table(headings: &[&str]) -> Table {
 }
 
 /// Prints a table without blanks at the ends of its lines.
-pub(crate) fn print_table(table: &Table) {
+pub fn print_table(table: &Table) {
     for row in table.lines() {
         line(row.trim_end());
     }
 }
 
 /// Columns of the terminal; 120 where there is none.
-pub(crate) fn width() -> usize {
+pub fn width() -> usize {
     let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     columns.or_else(|| Table::new().width().map(usize::from)).unwrap_or(120).clamp(60, 220)
 }
 
 /// Whether to use colour.
-pub(crate) fn colour() -> bool {
+pub fn colour() -> bool {
     std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
 }
 
 /// Text in a colour (an SGR number), on a terminal only.
-pub(crate) fn paint(text: &str, sgr: &str) -> String {
+pub fn paint(text: &str, sgr: &str) -> String {
     if colour() { format!("\u{1b}[{sgr}m{text}\u{1b}[0m") } else { text.to_owned() }
 }
 
 /// An outcome with its mark, so that colour never says it alone.
-pub(crate) fn outcome(outcome: Outcome) -> String {
+pub fn outcome(outcome: Outcome) -> String {
     match outcome {
         Outcome::Accepted => paint("● accepted", "36"),
         Outcome::Challenged => paint("◐ waiting", "34"),
@@ -67,7 +67,7 @@ pub(crate) fn outcome(outcome: Outcome) -> String {
 }
 
 /// How a step went, as a mark.
-pub(crate) fn tone(tone: Tone) -> String {
+pub fn tone(tone: Tone) -> String {
     match tone {
         Tone::Good => paint("✓", "36"),
         Tone::Note => paint("·", "2"),
@@ -77,13 +77,13 @@ pub(crate) fn tone(tone: Tone) -> String {
 }
 
 /// A moment as local date and time.
-pub(crate) fn when(micros: u64) -> String {
+pub fn when(micros: u64) -> String {
     let moment = Timestamp::from_microsecond(micros as i64).unwrap_or_default();
     moment.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 /// How long ago a moment was.
-pub(crate) fn ago(micros: u64) -> String {
+pub fn ago(micros: u64) -> String {
     let seconds = (Timestamp::now().as_microsecond() - micros as i64).max(0) / 1_000_000;
     match seconds {
         0..120 => format!("{seconds} s ago"),
@@ -93,7 +93,7 @@ pub(crate) fn ago(micros: u64) -> String {
 }
 
 /// A time span as people read it.
-pub(crate) fn took(micros: u64) -> String {
+pub fn took(micros: u64) -> String {
     match micros {
         0..1_000 => format!("{micros} µs"),
         1_000..10_000 => format!("{:.1} ms", micros as f64 / 1e3),
@@ -102,8 +102,28 @@ pub(crate) fn took(micros: u64) -> String {
     }
 }
 
+/// A number of bytes as people read it.
+pub fn bytes(count: u64) -> String {
+    match count {
+        0..1_000 => format!("{count} B"),
+        1_000..1_000_000 => format!("{:.1} kB", count as f64 / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", count as f64 / 1e6),
+        _ => format!("{:.1} GB", count as f64 / 1e9),
+    }
+}
+
+/// A span of time as a clock shows it, with days where there are some.
+pub fn clock(micros: u64) -> String {
+    let seconds = micros / 1_000_000;
+    let (days, hours, minutes, seconds) = (seconds / 86_400, seconds / 3_600 % 24, seconds / 60 % 60, seconds % 60);
+    match days {
+        0 => format!("{hours}:{minutes:02}:{seconds:02}"),
+        days => format!("{days} d {hours}:{minutes:02}:{seconds:02}"),
+    }
+}
+
 /// A span of time in whole seconds, for people.
-pub(crate) fn span(micros: u64) -> String {
+pub fn span(micros: u64) -> String {
     match micros / 1_000_000 {
         seconds if seconds > 0 && seconds.is_multiple_of(3_600) => format!("{} h", seconds / 3_600),
         seconds if seconds > 0 && seconds.is_multiple_of(60) => format!("{} min", seconds / 60),
@@ -115,7 +135,7 @@ pub(crate) fn span(micros: u64) -> String {
 ///
 /// # Errors
 /// It cannot be read, or is not UTF-8.
-pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
+pub fn read_file(path: &Path) -> Result<String, Failure> {
     let failed = |error: std::io::Error| {
         Failure::usage(format!("`{}` cannot be read: {error}", path.display()), "check the path and its permissions")
     };
@@ -138,13 +158,13 @@ pub(crate) fn read_file(path: &Path) -> Result<String, Failure> {
 ///
 /// # Errors
 /// It cannot be written.
-pub(crate) fn write_file(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+pub fn write_file(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     std::fs::write(path, bytes)
         .map_err(|error| Failure::usage(format!("`{}` cannot be written: {error}", path.display()), "check the path and its permissions"))
 }
 
 /// Whether somebody looks at the output as it comes.
-pub(crate) fn is_terminal() -> bool {
+pub fn is_terminal() -> bool {
     std::io::stdout().is_terminal()
 }
 
@@ -152,7 +172,7 @@ pub(crate) fn is_terminal() -> bool {
 ///
 /// # Errors
 /// The answer cannot be read.
-pub(crate) fn confirmed(question: &str) -> Result<bool, Failure> {
+pub fn confirmed(question: &str) -> Result<bool, Failure> {
     if !std::io::stdin().is_terminal() {
         return Ok(false);
     }
@@ -167,7 +187,7 @@ pub(crate) fn confirmed(question: &str) -> Result<bool, Failure> {
 ///
 /// # Errors
 /// It cannot be read.
-pub(crate) fn read_hidden(file: Option<&Path>, prompt: &str) -> Result<bivector_wire::Secret<String>, Failure> {
+pub fn read_hidden(file: Option<&Path>, prompt: &str) -> Result<bivector_wire::Secret<String>, Failure> {
     let mut text = match file {
         Some(path) => read_file(path)?,
         None => rpassword::prompt_password(prompt)
