@@ -123,6 +123,53 @@ pub struct SessionAnswer {
     pub took_us: u64,
 }
 
+/// A pool, and how much of it is taken.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PoolView {
+    /// Its name.
+    pub name: String,
+    /// Its ranges.
+    pub ranges: Vec<String>,
+    /// How many addresses or prefixes it can hand out.
+    pub size: u64,
+    /// How many are taken now.
+    pub taken: u64,
+}
+
+/// Which open sessions the rules of the active site no longer admit.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SessionReview {
+    /// Sessions that were looked at.
+    pub looked_at: u64,
+    /// Those that would get no session now.
+    pub not_admitted: Vec<ReviewedSession>,
+    /// Those of which it is not known, each with the reason: they go on.
+    pub unknown: Vec<ReviewedSession>,
+}
+
+/// One session that was looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReviewedSession {
+    /// Its number.
+    pub session: u64,
+    /// The person's key.
+    pub person: String,
+    /// The gateway.
+    pub gateway: String,
+    /// Why.
+    pub why: String,
+    /// What the gateway answered, if it was asked to end it.
+    pub answer: Option<SessionAnswer>,
+}
+
+/// Whether sessions that are no longer admitted are to end.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ReviewRequest {
+    /// Ends them.
+    #[serde(default)]
+    pub end: bool,
+}
+
 /// Why a session is to end.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct EndRequest {

@@ -309,6 +309,9 @@ pub(crate) enum Site {
         /// Run this rehearsal against the change first; activate the change only if it passes
         #[arg(long, value_name = "REHEARSAL")]
         prove: Option<String>,
+        /// Then end the open sessions of people whom the rules no longer admit
+        #[arg(long, conflicts_with = "confirm_within")]
+        end_sessions: bool,
     },
     /// Re-evaluate recorded logins under a site file and list those with a different result
     Replay {

@@ -479,6 +479,8 @@ impl Memory<'_> {
             }),
             Need::AskUpstream(ask) => Fact::Upstream(Answer::ours(self.upstream(ask.upstream)?)),
             Need::NewSeed => Fact::Seed(Secret::new(SEED.to_vec())),
+            // What is free now says nothing of then.
+            Need::Reserve(_) => Fact::Reserved(ReserveAnswer::Reserved { leased: Vec::new(), open: 0, ends: None }),
             Need::AddDevice(_) | Need::ChangePassword { .. } => {
                 return Err("it would continue with a prompt whose answer is unknown".to_owned());
             }

@@ -60,6 +60,8 @@ pub async fn drive(login: &mut Login, live: &LiveSite, shared: &Shared, clock: &
                 let fact = match stage {
                     None => answer(need, &mut hand, live, shared, clock).await,
                     Some(stage) => match stage.play(need) {
+                        // A rehearsal takes nobody's address and ends nobody's session.
+                        Err(Need::Reserve(reserve)) => Fact::Reserved(crate::sessions::rehearsed(&reserve, live, stage.sessions())),
                         Ok(fact) => fact,
                         Err(need) => stage.hear(answer(need, &mut hand, live, shared, clock).await, &shared.roster, clock.now()),
                     },
@@ -182,6 +184,7 @@ async fn answer(need: Need, hand: &mut Resources<'_>, live: &LiveSite, shared: &
             }
             Fact::Taken(taken)
         }
+        Need::Reserve(reserve) => Fact::Reserved(Box::pin(shared.reserve(*reserve, live, now)).await),
         Need::ChangePassword { source: SourceRef::Directory(index), person, old, new } => {
             Fact::Changed(match live.directories.get(index) {
                 Some(directory) => Box::pin(directory.change_password(&person, &old, &new)).await,

@@ -45,7 +45,8 @@ pub fn keep(trace: Trace, shared: &Shared, stage: Option<&Stage>) {
 
 fn accepted(accept: &Accept, trace: &Trace, shared: &Shared, now: Moment) {
     // Only gateways report sessions.
-    if trace.origin == Origin::Gateway {
+    let reported = || shared.live.load().as_ref().is_some_and(|live| !live.site.radius.accounting.is_empty());
+    if trace.origin == Origin::Gateway && reported() {
         shared.sessions.let_in(trace, now);
     }
     if let Some((station, until)) = accept.remember().cloned() {

@@ -1,32 +1,59 @@
 //! Sessions: which login each one comes from, which logins have none, and what ends of itself.
 
+use crate::live::LiveSite;
 use crate::shared::Shared;
 use bivector_api::events::Event;
 use bivector_api::traces::TraceRow;
+use bivector_core::login::{Leased, Reserve, ReserveAnswer};
 use bivector_model::Moment;
+use bivector_model::grant::Beyond;
+use bivector_model::pool::AddressPool;
 use bivector_model::trace::{NO_SESSION, Outcome, SESSION_BEGAN, Step, Tone, Trace};
 use bivector_sessions::{Report, ReportKind};
 use bivector_site::SessionKeeping;
 use bivector_store::clock;
 use bivector_store::metrics;
-use bivector_store::records::{RecordsError, SessionChanged, SessionLink, TraceFilter};
+use bivector_store::records::{PoolAsk, RecordsError, ReservedNow, SessionChanged, SessionLink, ToReserve, TraceFilter};
 use std::collections::{HashSet, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
+use tokio::sync::mpsc;
 
 /// Logins that are waited for; more are let go, oldest first. Each takes about 400 bytes.
 const WAITING: usize = 10_000;
 /// How often it is looked whose time is over.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// Sessions that have to make room and whose gateways are yet to be asked.
+const TO_END: usize = 1_024;
 /// How often open sessions are counted, and what ends of itself is looked for.
 const COUNT_EVERY: u64 = 10;
+/// How long a lease waits for its session at least.
+const SHORTEST: Duration = Duration::from_secs(60);
 /// How far the clocks of a gateway and of this machine may differ, where a session is matched by its time.
 const SKEW: Duration = Duration::from_secs(5);
 
 /// What is waited for.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Sessions {
     state: Mutex<State>,
+    to_end: mpsc::Sender<ToEnd>,
+    ends: Mutex<Option<mpsc::Receiver<ToEnd>>>,
+}
+
+/// A session that has to make room, and why.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ToEnd {
+    /// Its number.
+    pub session: u64,
+    /// Why.
+    pub why: String,
+}
+
+impl Default for Sessions {
+    fn default() -> Self {
+        let (to_end, ends) = mpsc::channel(TO_END);
+        Sessions { state: Mutex::default(), to_end, ends: Mutex::new(Some(ends)) }
+    }
 }
 
 #[derive(Debug, Default)]
@@ -58,9 +85,6 @@ impl Sessions {
     /// A login was let in.
     pub fn let_in(&self, trace: &Trace, now: Moment) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        if !state.tells.contains(&trace.gateway) {
-            return;
-        }
         if state.waiting.len() >= WAITING {
             state.waiting.pop_front();
         }
@@ -77,6 +101,11 @@ impl Sessions {
                 factor: trace.factor.clone(),
             },
         });
+    }
+
+    /// Whether a gateway has told of a session since the start.
+    fn tells(&self, gateway: &str) -> bool {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner).tells.contains(gateway)
     }
 
     /// A gateway told of a session: the login that it comes from is no longer waited for.
@@ -99,11 +128,60 @@ impl Sessions {
     fn overdue(&self, within: Duration, now: Moment) -> Vec<String> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         let count = state.waiting.iter().take_while(|one| now.since(one.link.accepted) >= within).count();
-        state.waiting.drain(..count).map(|one| one.link.reference).collect()
+        let over: Vec<LetIn> = state.waiting.drain(..count).collect();
+        // Of a gateway that has told of no session yet, silence means nothing.
+        let told = over.into_iter().filter(|one| state.tells.contains(&one.gateway));
+        told.map(|one| one.link.reference).collect()
+    }
+}
+
+impl Sessions {
+    /// The sessions that have to make room, for whoever asks the gateways; given once.
+    pub fn take_ends(&self) -> Option<mpsc::Receiver<ToEnd>> {
+        self.ends.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
 }
 
 impl Shared {
+    /// Reserves what a grant hands out.
+    pub async fn reserve(&self, ask: Reserve, live: &LiveSite, now: Moment) -> ReserveAnswer {
+        let pools: Vec<&AddressPool> = ask.pools.iter().filter_map(|index| live.site.pools.get(*index)).collect();
+        let within = live.site.radius.session_within;
+        // Of a gateway that tells of no sessions nobody knows when one ends.
+        let reported = self.sessions.tells(&ask.gateway);
+        let to_reserve = ToReserve {
+            person: ask.person.clone(),
+            gateway: ask.gateway,
+            reference: ask.reference,
+            pools: pools
+                .iter()
+                .map(|pool| PoolAsk {
+                    name: pool.name.clone(),
+                    size: pool.size(),
+                    lasts: if reported { within.max(SHORTEST) } else { pool.lasts },
+                })
+                .collect(),
+            limit: ask.limit.map(|limit| (limit.most, limit.beyond == Beyond::EndOldest)),
+            within,
+        };
+        match self.records.reserve_grant(to_reserve, now).await {
+            Ok(ReservedNow::Reserved { places, open, ends }) => {
+                if let Some(session) = ends {
+                    let why = "ended to make room for a new session of the same person".to_owned();
+                    if self.sessions.to_end.try_send(ToEnd { session, why }).is_err() {
+                        tracing::warn!(session, person = ask.person, "a session should make room, and its gateway cannot be asked now");
+                    }
+                }
+                let leased = ask.pools.iter().zip(&pools).zip(places);
+                let leased = leased.filter_map(|((index, pool), (place, again))| leased_of(*index, pool, place, again)).collect();
+                ReserveAnswer::Reserved { leased, open, ends }
+            }
+            Ok(ReservedNow::TooMany(open)) => ReserveAnswer::TooMany(open),
+            Ok(ReservedNow::Exhausted(position)) => ReserveAnswer::Exhausted(ask.pools.get(position).copied().unwrap_or_default()),
+            Err(error) => ReserveAnswer::Unavailable(error.to_string()),
+        }
+    }
+
     /// Takes a report of a gateway. What it says is durable when this returns.
     ///
     /// # Errors
@@ -165,6 +243,22 @@ impl Shared {
     fn tell_session(&self, id: u64, gateway: &str) {
         // Nobody listening is no error.
         let _ = self.events.send(Event::Session { id, gateway: gateway.to_owned() });
+    }
+}
+
+fn leased_of(index: usize, pool: &AddressPool, place: u64, again: bool) -> Option<Leased> {
+    let slot = pool.slot(place)?;
+    Some(Leased { pool: index, text: slot.text, again, attribute: slot.attribute, value: slot.value })
+}
+
+/// What a rehearsed login would get: the first of each pool. It takes nobody's address and ends nobody's session.
+pub fn rehearsed(ask: &Reserve, live: &LiveSite, open: u64) -> ReserveAnswer {
+    match ask.limit {
+        Some(limit) if open >= u64::from(limit.most) && limit.beyond == Beyond::Refuse => ReserveAnswer::TooMany(open),
+        _ => {
+            let first = |index: &usize| leased_of(*index, live.site.pools.get(*index)?, 0, false);
+            ReserveAnswer::Reserved { leased: ask.pools.iter().filter_map(first).collect(), open, ends: None }
+        }
     }
 }
 
@@ -302,7 +396,7 @@ mod tests {
     #[test]
     fn what_is_waited_for_is_bounded() {
         let sessions = Sessions::default();
-        sessions.told("breakwater", &report(ReportKind::Start, "x", None, ""));
+        sessions.told("breakwater", &report(ReportKind::Stop, "x", None, ""));
         (0..WAITING + 5).for_each(|number| sessions.let_in(&trace("breakwater", "x", &number.to_string(), ""), Moment::from_secs(1)));
         let overdue = sessions.overdue(MINUTE, Moment::from_secs(100));
         assert_eq!((overdue.len(), overdue[0].as_str()), (WAITING, "5"));

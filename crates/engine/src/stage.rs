@@ -28,6 +28,8 @@ pub struct Robot {
     pub token: Option<Device>,
     /// Whether it has a handset.
     pub handset: bool,
+    /// Sessions that the person has already, for the limit of a grant.
+    pub sessions: u64,
 }
 
 /// The stage of one rehearsed login.
@@ -56,6 +58,11 @@ impl Stage {
     /// A stage on which people are themselves: an operator's own try, which counts and asks as any login does.
     pub fn of_themselves() -> (Self, Traces) {
         Self::new(String::new(), Robot::default())
+    }
+
+    /// Sessions that the person has already.
+    pub(crate) fn sessions(&self) -> u64 {
+        self.robot.sessions
     }
 
     /// A person's key on this stage.

@@ -222,6 +222,9 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
         .map(|(rule, grant)| {
             let who = &rule.when;
             let attributes: Vec<String> = grant.reply.iter().map(reply_in_words).collect();
+            let pools = grant.pools.iter().filter_map(|index| site.pools.get(*index));
+            let attributes: Vec<String> =
+                attributes.into_iter().chain(pools.map(|pool| format!("an address of the pool {}", pool.name))).collect();
             let attributes = if attributes.is_empty() { "no attributes".to_owned() } else { attributes.join(", ") };
             ("for", format!("{who}: {attributes}"))
         })
@@ -232,6 +235,14 @@ fn grants(site: &Site, chain: &Chain) -> Vec<(&'static str, String)> {
 /// An attribute with its value. A vendor's own is told by its numbers, which any device's dictionary has.
 fn reply_in_words(item: &ReplyItem) -> String {
     match (&item.value, item.target) {
+        (GrantValue::Tagged(tag, value), target) => {
+            format!("{} (tag {tag})", reply_in_words(&ReplyItem { target, value: (**value).clone() }))
+        }
+        (GrantValue::ByGroup { groups, otherwise }, target) => {
+            let mut texts: Vec<String> = groups.iter().map(|(group, text)| format!("{text} for {group}")).collect();
+            texts.extend(otherwise.as_ref().map(|text| format!("otherwise {text}")));
+            format!("{target} = {}", texts.join(", "))
+        }
         (GrantValue::Text(template), Target::Standard(kind)) => format!("{kind} = {template}"),
         (GrantValue::Fixed(bytes), Target::Standard(kind)) => format!("{kind} = {}", render(kind, bytes).1),
         (GrantValue::Text(template), Target::Vendor { vendor, number }) => {

@@ -230,8 +230,14 @@ impl<'w> Writer<'w> {
                 let known = self.cast.iter().find(|cast| self.persona(cast).is_some_and(|own| own.name == persona.name));
                 if let (Some(grant), Some((source, person))) = (self.site.grants.get(grant), known.and_then(|cast| cast.known.as_ref())) {
                     let _ = write!(said, ", grant = {}", quoted(&grant.name));
-                    let context =
-                        GrantContext { login: &person.login, name: &person.name, source, gateway: &gateway, chain: &self.chain.name };
+                    let context = GrantContext {
+                        login: &person.login,
+                        name: &person.name,
+                        source,
+                        gateway: &gateway,
+                        chain: &self.chain.name,
+                        groups: &person.groups,
+                    };
                     let attributes: Vec<String> = told(grant, &context).iter().map(|text| quoted(text)).collect();
                     if !attributes.is_empty() {
                         let _ = write!(said, ", attributes = [{}]", attributes.join(", "));

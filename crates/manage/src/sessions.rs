@@ -1,16 +1,22 @@
 //! Ending and changing sessions: by an operator, and of themselves when somebody is suspended.
 
-use bivector_api::sessions::{SessionAnswer, SessionFilter, SessionRow};
+use bivector_api::sessions::{ReviewedSession, SessionAnswer, SessionFilter, SessionReview, SessionRow};
+use bivector_core::login::PersonAnswer;
+use bivector_engine::driver::find;
 use bivector_engine::live::LiveSite;
+use bivector_engine::sessions::ToEnd;
 use bivector_engine::shared::Shared;
 use bivector_exchange::Patience;
 use bivector_exchange::dynamic::{Action, DynamicSaid, ask};
 use bivector_model::grant::{GrantContext, encode};
+use bivector_model::rule::{Decision, Groups};
+use bivector_site::{Chain, SourceRef};
 use bivector_store::clock;
 use bivector_store::records::{Changed, Changes, Cursor, RecordsError, person_key};
 use bivector_store::seal::random;
 use bivector_wire::{AttributeType, Code, Message};
 use futures_util::StreamExt;
+use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
@@ -91,12 +97,18 @@ pub async fn change(shared: &Shared, session: &SessionRow) -> Result<SessionAnsw
     let person = session.person.clone().unwrap_or_default();
     let (source, login) = person.split_once(':').unwrap_or(("", session.name.as_str()));
     let known = shared.roster.get(&person);
+    let chain = live.site.chains.iter().find(|chain| Some(&chain.name) == session.chain.as_ref());
+    let groups = match chain {
+        Some(chain) => groups_of(shared, &live, chain, &person).await.unwrap_or_default(),
+        None => Groups::default(),
+    };
     let context = GrantContext {
         login,
         name: known.as_ref().map_or(login, |person| person.name.as_str()),
         source,
         gateway: &session.gateway,
         chain: session.chain.as_deref().unwrap_or_default(),
+        groups: &groups,
     };
     let mut message = identify(session);
     message.push_encoded(&encode(&grant.fill(&context)));
@@ -161,11 +173,118 @@ pub async fn end_all_of(shared: &Shared, person: &str, asked: &str) -> Result<Ve
     Ok(answers)
 }
 
+/// Looks which open sessions the rules of the active site no longer admit, and ends them if that is wanted.
+///
+/// # Errors
+/// The records cannot be read.
+pub async fn review(shared: &Shared, end_them: bool, asked: &str) -> Result<SessionReview, RecordsError> {
+    let Some(live) = shared.live.load_full() else { return Ok(SessionReview::default()) };
+    let mut review = SessionReview::default();
+    let mut known: HashMap<(String, String), Result<Groups, Standing>> = HashMap::new();
+    let mut filter = SessionFilter { state: Some("open".to_owned()), limit: Some(OF_ONE), ..SessionFilter::default() };
+    loop {
+        let page = shared.records.sessions(filter.clone()).await?;
+        let Some(last) = page.last().map(|row| row.id) else { break };
+        filter.before = Some(last);
+        for session in page {
+            review.looked_at += 1;
+            let standing = standing(shared, &live, &session, &mut known).await;
+            let (list, why) = match standing {
+                Standing::Admitted => continue,
+                Standing::NotAdmitted(why) => (&mut review.not_admitted, why),
+                Standing::Unknown(why) => (&mut review.unknown, why),
+            };
+            let person = session.person.clone().unwrap_or_else(|| session.name.clone());
+            list.push(ReviewedSession { session: session.id, person, gateway: session.gateway.clone(), why, answer: None });
+        }
+    }
+    if end_them {
+        let answers = futures_util::stream::iter(review.not_admitted.iter_mut()).for_each_concurrent(AT_ONCE, |one| async move {
+            let Ok(Some(session)) = shared.records.session(one.session).await else { return };
+            let answer = end(shared, &session, &format!("{asked}: {}", one.why)).await;
+            one.answer = Some(answer.unwrap_or_else(|error| SessionAnswer {
+                session: session.id,
+                done: false,
+                said: error.to_string(),
+                tries: 0,
+                took_us: 0,
+            }));
+        });
+        answers.await;
+    }
+    Ok(review)
+}
+
+/// What the active site says of somebody who has a session.
+#[derive(Debug, Clone)]
+enum Standing {
+    Admitted,
+    NotAdmitted(String),
+    Unknown(String),
+}
+
+async fn standing(
+    shared: &Shared,
+    live: &LiveSite,
+    session: &SessionRow,
+    known: &mut HashMap<(String, String), Result<Groups, Standing>>,
+) -> Standing {
+    let (Some(person), Some(chain)) = (&session.person, &session.chain) else {
+        return Standing::Unknown("the login that it came from is not known".to_owned());
+    };
+    let Some(chain) = live.site.chains.iter().find(|own| own.name == *chain) else {
+        return Standing::NotAdmitted(format!("the chain `{chain}` is gone"));
+    };
+    let Some(gateway) = live.site.gateways.iter().find(|own| own.name == session.gateway) else {
+        return Standing::NotAdmitted("the gateway is gone from the site".to_owned());
+    };
+    let key = (person.clone(), chain.name.clone());
+    if !known.contains_key(&key) {
+        known.insert(key.clone(), groups_of(shared, live, chain, person).await);
+    }
+    let groups = match known.get(&key) {
+        Some(Ok(groups)) => groups,
+        Some(Err(standing)) => return standing.clone(),
+        None => return Standing::Unknown(String::new()),
+    };
+    match chain.rules.decide(groups, &gateway.labels) {
+        Decision::Passed(..) => Standing::Admitted,
+        Decision::Refused(rule, reason) => Standing::NotAdmitted(format!("the rule `{}` refuses: {reason}", rule.name)),
+        Decision::NoRule => Standing::NotAdmitted("no rule matches".to_owned()),
+    }
+}
+
+/// The person's groups now, by the source that the login's key names.
+async fn groups_of(shared: &Shared, live: &LiveSite, chain: &Chain, person: &str) -> Result<Groups, Standing> {
+    let (source, login) = person.split_once(':').unwrap_or(("", person));
+    let first = chain.first.iter().find(|first| live.site.source_name(first.source) == source);
+    let Some(first) = first else { return Err(Standing::NotAdmitted(format!("the chain no longer asks `{source}`"))) };
+    if matches!(first.source, SourceRef::Upstream(_)) {
+        return Err(Standing::Unknown("the groups are known to the upstream only".to_owned()));
+    }
+    match find(first.source, login, live, &shared.roster).await.value {
+        PersonAnswer::Found(person) => Ok(person.groups.clone()),
+        PersonAnswer::NoSuchPerson => Err(Standing::NotAdmitted(format!("`{source}` no longer knows the person"))),
+        PersonAnswer::Refused(cause) => Err(Standing::NotAdmitted(cause.sentence().to_owned())),
+        PersonAnswer::Ambiguous { .. } => Err(Standing::Unknown(format!("`{source}` has several people of that name"))),
+        PersonAnswer::Unavailable(why) => Err(Standing::Unknown(format!("{source}: {}", why.seen))),
+    }
+}
+
 /// Ends the sessions of whoever is suspended, until the service ends.
 pub async fn watch(shared: Weak<Shared>) {
     let Some(mut changes) = shared.upgrade().map(|shared| shared.records.watch_changes()) else { return };
     let cursor = Cursor::at(*changes.borrow_and_update());
-    while changes.changed().await.is_ok() {
+    let Some(mut ends) = shared.upgrade().and_then(|shared| shared.sessions.take_ends()) else { return };
+    loop {
+        tokio::select! {
+            changed = changes.changed() => if changed.is_err() { return },
+            to_end = ends.recv() => {
+                let (Some(to_end), Some(shared)) = (to_end, shared.upgrade()) else { return };
+                tokio::spawn(async move { make_room(&shared, &to_end).await });
+                continue;
+            }
+        }
         let Some(shared) = shared.upgrade() else { return };
         let apply = async |changes: &Changes| {
             // People in memory have to be as new as the change.
@@ -177,6 +296,16 @@ pub async fn watch(shared: Weak<Shared>) {
         if let Err(error) = cursor.catch_up(&shared.records, apply).await {
             tracing::debug!(%error, "sessions of suspended people could not be looked for");
         }
+    }
+}
+
+/// Ends a session for another one of the same person.
+async fn make_room(shared: &Shared, to_end: &ToEnd) {
+    let Ok(Some(session)) = shared.records.session(to_end.session).await else { return };
+    match end(shared, &session, &to_end.why).await {
+        Ok(answer) if answer.done => {}
+        Ok(answer) => tracing::warn!(session = session.id, said = answer.said, "a session did not make room"),
+        Err(error) => tracing::warn!(session = session.id, %error, "a session did not make room"),
     }
 }
 

@@ -221,6 +221,12 @@ causes! {
     SourceAnswerUnusable "source-answer-unusable" Source
         "the source returned an unexpected answer"
         "see the step for the answer, and compare it with the directory's log";
+    TooManySessions "too-many-sessions" Person
+        "the person has as many open sessions as the grant allows"
+        "end one with `bivector session end`, or raise `sessions` of the grant; see `bivector session list --state open`";
+    PoolExhausted "pool-exhausted" Site
+        "all addresses of the grant's pool are taken"
+        "add a range to the pool, or end sessions that are not needed; see `bivector session pools`";
     PasswordNotChanged "password-not-changed" Person
         "the password has expired, and the person did not set a new one that the directory accepts"
         "have the person retry with a password that meets the directory's policy; the step shows its answer";

@@ -1,5 +1,6 @@
 //! What a login gets: the reply's attributes, with a few texts filled in from the login.
 
+use crate::rule::Groups;
 use bivector_wire::{AttributeType, push_split, push_vendor};
 use std::fmt;
 
@@ -13,8 +14,30 @@ pub struct Grant {
     pub name: String,
     /// Attributes of the reply, in order.
     pub reply: Vec<ReplyItem>,
+    /// Pools that an address or a prefix is taken from, by index in the site.
+    pub pools: Vec<usize>,
+    /// How many sessions a person may have at a time; none for as many as there are.
+    pub limit: Option<SessionLimit>,
     /// Its line in the site file.
     pub line: u32,
+}
+
+/// How many sessions a person may have at a time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SessionLimit {
+    /// The most.
+    pub most: u32,
+    /// What happens to a login beyond that.
+    pub beyond: Beyond,
+}
+
+/// What happens to a login of somebody who has as many sessions as may be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Beyond {
+    /// It is refused.
+    Refuse,
+    /// The oldest session is ended for it.
+    EndOldest,
 }
 
 /// One attribute of a grant.
@@ -78,6 +101,34 @@ pub enum GrantValue {
     Fixed(Vec<u8>),
     /// A text with placeholders.
     Text(Template),
+    /// The text of the first of these groups that the person is in, in lower case, or else the last one.
+    ByGroup {
+        /// Groups with their texts, in order.
+        groups: Vec<(String, Template)>,
+        /// For everybody else; none leaves the attribute out.
+        otherwise: Option<Template>,
+    },
+    /// A value with a tag in front of it, for tunnel attributes (RFC 2868 section 3).
+    Tagged(u8, Box<GrantValue>),
+}
+
+impl GrantValue {
+    /// Its bytes for one login; none if the attribute is left out.
+    fn fill(&self, context: &GrantContext<'_>) -> Option<Vec<u8>> {
+        Some(match self {
+            GrantValue::Fixed(bytes) => bytes.clone(),
+            GrantValue::Text(template) => template.fill(context).into_bytes(),
+            GrantValue::ByGroup { groups, otherwise } => {
+                let own = groups.iter().find(|(group, _)| context.groups.contains(group)).map(|(_, text)| text);
+                own.or(otherwise.as_ref())?.fill(context).into_bytes()
+            }
+            // A tagged number has three bytes of its own (RFC 2868 section 3.1); a text keeps all of its.
+            GrantValue::Tagged(tag, value) => match (&**value, value.fill(context)?) {
+                (GrantValue::Fixed(_), bytes) if bytes.len() == 4 => [&[*tag], &bytes[1..]].concat(),
+                (_, bytes) => [&[*tag], bytes.as_slice()].concat(),
+            },
+        })
+    }
 }
 
 /// A text with placeholders such as `{person.login}`.
@@ -126,6 +177,8 @@ pub struct GrantContext<'c> {
     pub gateway: &'c str,
     /// The chain's name.
     pub chain: &'c str,
+    /// The person's groups.
+    pub groups: &'c Groups,
 }
 
 impl Template {
@@ -184,11 +237,8 @@ impl fmt::Display for Template {
 impl Grant {
     /// What it sets for one login, in its order.
     pub fn fill(&self, context: &GrantContext<'_>) -> Vec<GrantedItem> {
-        let value = |item: &ReplyItem| match &item.value {
-            GrantValue::Fixed(bytes) => bytes.clone(),
-            GrantValue::Text(template) => template.fill(context).into_bytes(),
-        };
-        self.reply.iter().map(|item| GrantedItem { target: item.target, value: value(item) }).collect()
+        let filled = self.reply.iter().filter_map(|item| Some(GrantedItem { target: item.target, value: item.value.fill(context)? }));
+        filled.collect()
     }
 
     /// Its attributes for one login, encoded.
@@ -202,13 +252,32 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const CONTEXT: GrantContext<'static> =
-        GrantContext { login: "ines", name: "Ines Okafor", source: "tidehall", gateway: "breakwater", chain: "staff" };
+    fn nobody() -> &'static Groups {
+        static NONE: std::sync::LazyLock<Groups> = std::sync::LazyLock::new(Groups::default);
+        &NONE
+    }
+
+    fn context() -> GrantContext<'static> {
+        GrantContext { login: "ines", name: "Ines Okafor", source: "tidehall", gateway: "breakwater", chain: "staff", groups: nobody() }
+    }
+
+    #[test]
+    fn a_value_may_depend_on_the_group_and_carry_a_tag() {
+        let text = |text: &str| Template::parse(text).unwrap();
+        let by_group = |otherwise| GrantValue::ByGroup { groups: vec![("crew".into(), text("42"))], otherwise };
+        let crew = Groups::new(["CN=Crew,DC=northmoor"]);
+        let member = GrantContext { groups: &crew, ..context() };
+        assert_eq!(by_group(None).fill(&member), Some(b"42".to_vec()));
+        assert_eq!((by_group(None).fill(&context()), by_group(Some(text("7"))).fill(&context())), (None, Some(b"7".to_vec())));
+        assert_eq!(GrantValue::Tagged(1, Box::new(by_group(None))).fill(&member), Some(b"\x0142".to_vec()));
+        let number = GrantValue::Tagged(1, Box::new(GrantValue::Fixed(vec![0, 0, 0, 13])));
+        assert_eq!(number.fill(&context()), Some(vec![1, 0, 0, 13]), "Tunnel-Type VLAN");
+    }
 
     #[test]
     fn texts_are_filled_in_and_double_braces_stay() {
         let template = Template::parse("{{x}} {person.login}@{gateway.name} via {chain.name}, {person.source}: {person.name}").unwrap();
-        assert_eq!(template.fill(&CONTEXT), "{x} ines@breakwater via staff, tidehall: Ines Okafor");
+        assert_eq!(template.fill(&context()), "{x} ines@breakwater via staff, tidehall: Ines Okafor");
         assert_eq!(Template::parse("{person.lgin}").unwrap_err(), TemplateError::Unknown("person.lgin".into()));
         assert_eq!(Template::parse("a { b").unwrap_err(), TemplateError::Unclosed);
     }
@@ -218,6 +287,8 @@ mod tests {
         let grant = Grant {
             name: "g".into(),
             line: 1,
+            pools: Vec::new(),
+            limit: None,
             reply: vec![
                 ReplyItem { target: Target::Standard(AttributeType::SessionTimeout), value: GrantValue::Fixed(vec![0, 0, 0, 60]) },
                 ReplyItem {
@@ -226,22 +297,22 @@ mod tests {
                 },
             ],
         };
-        assert_eq!(grant.encode(&CONTEXT), [&[27, 6, 0, 0, 0, 60, 26, 12, 0, 0, 0x7e, 0xd9, 1, 6][..], b"ines"].concat());
+        assert_eq!(grant.encode(&context()), [&[27, 6, 0, 0, 0, 60, 26, 12, 0, 0, 0x7e, 0xd9, 1, 6][..], b"ines"].concat());
     }
 
     proptest! {
         #[test]
         fn a_text_without_braces_is_itself_and_any_text_is_read_or_refused(text in "\\PC{0,40}") {
             let doubled = text.replace('{', "{{").replace('}', "}}");
-            prop_assert_eq!(Template::parse(&doubled).unwrap().fill(&CONTEXT), text.clone());
+            prop_assert_eq!(Template::parse(&doubled).unwrap().fill(&context()), text.clone());
             let _ = Template::parse(&text);
         }
 
         #[test]
         fn a_grant_of_any_length_is_made_of_whole_attributes(text in "\\PC{0,900}", vendor: bool) {
             let target = if vendor { Target::Vendor { vendor: 32473, number: 1 } } else { Target::Standard(AttributeType::ReplyMessage) };
-            let grant = Grant { name: "g".into(), line: 1, reply: vec![ReplyItem { target, value: GrantValue::Fixed(text.clone().into_bytes()) }] };
-            let body = grant.encode(&CONTEXT);
+            let grant = Grant { name: "g".into(), line: 1, pools: Vec::new(), limit: None, reply: vec![ReplyItem { target, value: GrantValue::Fixed(text.clone().into_bytes()) }] };
+            let body = grant.encode(&context());
             let (mut at, mut value) = (0, Vec::<u8>::new());
             while at < body.len() {
                 let length = usize::from(body[at + 1]);

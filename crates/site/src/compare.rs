@@ -6,6 +6,7 @@ use super::{
 };
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
 use bivector_model::grant::Grant;
+use bivector_model::pool::AddressPool;
 use bivector_model::rule::{Rule, Then};
 use bivector_wire::IntegrityPolicy;
 use serde::{Deserialize, Serialize};
@@ -111,6 +112,7 @@ pub fn compare(old: &Site, new: &Site) -> Vec<Difference> {
         &mut found,
         |was, is, about| chain((was, old), (is, new), about),
     );
+    each("pool", &old.pools, &new.pools, |pool| (&pool.name, pool.line), &mut found, pool);
     each("grant", &old.grants, &new.grants, |grant| (&grant.name, grant.line), &mut found, grant);
     each(
         "persona",
@@ -611,6 +613,15 @@ fn effect(rule: &Rule, site: &Site) -> String {
     }
 }
 
+fn pool(old: &AddressPool, new: &AddressPool, about: &mut About<'_>) {
+    let ranges = |pool: &AddressPool| pool.ranges.iter().map(ToString::to_string).collect::<Vec<_>>();
+    about.list("ranges", &ranges(old), &ranges(new));
+    if old.gives != new.gives {
+        about.say("what it hands out changes");
+    }
+    about.value("time of a lease without a session", &old.lasts, &new.lasts, time);
+}
+
 fn grant(old: &Grant, new: &Grant, about: &mut About<'_>) {
     if old.reply != new.reply {
         let shown = |grant: &Grant| grant.reply.iter().map(|item| item.target.to_string()).collect::<Vec<_>>();
@@ -618,6 +629,16 @@ fn grant(old: &Grant, new: &Grant, about: &mut About<'_>) {
         if shown(old) == shown(new) {
             about.say("values of its attributes change");
         }
+    }
+    let limit = |grant: &Grant| grant.limit.map(|limit| (limit.most, limit.beyond));
+    match (limit(old), limit(new)) {
+        (Some((most, _)), None) => about.weaker(format!("a person may have any number of sessions (was {most})")),
+        (Some((was, _)), Some((is, _))) if is > was => about.weaker(format!("a person may have {is} sessions (was {was})")),
+        (was, is) if was != is => about.say("the limit of sessions changes"),
+        _ => {}
+    }
+    if old.pools.len() != new.pools.len() {
+        about.say("its pools change");
     }
 }
 

@@ -25,6 +25,13 @@ const EXAMPLES: &[(&str, &[Change])] = &[
     ("bad-date", &[("when_unclear = \"plain\"", "when_unclear = \"plain\"\nwhen_not_enrolled = \"let-in\"\nlet_in_until = \"soon\"")]),
     ("bad-duration", &[("client_patience = \"60s\"", "client_patience = \"a minute\"")]),
     ("bad-file", &[("[doors.radius]", "[doors.eap]\ncertificate = \"/etc/eap.pem\"\nkey = \"../eap-key.pem\"\n\n[doors.radius]")]),
+    (
+        "bad-filter",
+        &[
+            ("name = \"survey\"\nreply = [", "name = \"survey\"\nfilter = \"harbour\"\nreply = ["),
+            ("[[grants]]", "[[filters]]\nname = \"harbour\"\nsend = \"rules\"\nlines = [\"permit in ip form any to any\"]\n\n[[grants]]"),
+        ],
+    ),
     ("bad-form", &[("[\"password code(6)\"]", "[\"pasword code(6)\"]")]),
     ("bad-hex", &[("{ attribute = \"Class\", text = \"survey\" }", "{ attribute = \"Class\", hex = \"0g\" }")]),
     ("bad-port", &[("realms = [\"local", "ports = [\"radius\"]\nrealms = [\"local")]),
@@ -172,6 +179,16 @@ const EXAMPLES: &[(&str, &[Change])] = &[
         &[
             ("words = { pager = [\"sms\", \"text\"], post = \"mail\" }", "words = { post = \"1234\" }"),
             ("forms = [\"password code(6)\", \"password ' ' factor\", \"password\"]", "forms = [\"password code(6)\", \"password\"]"),
+        ],
+    ),
+    (
+        "pools-overlap",
+        &[
+            ("name = \"survey\"\nreply = [", "name = \"survey\"\npool = [\"one\", \"two\"]\nreply = ["),
+            (
+                "[[grants]]",
+                "[[pools]]\nname = \"one\"\nranges = [\"203.0.113.64/26\"]\n\n[[pools]]\nname = \"two\"\nranges = [\"203.0.113.80/32\"]\n\n[[grants]]",
+            ),
         ],
     ),
     ("wrong-type", &[("tries = 3 }", "tries = \"three\" }")]),

@@ -36,6 +36,7 @@ use bivector_model::device::{CodeKind, CodeLimits};
 use bivector_model::form::Form;
 use bivector_model::grant::Grant;
 use bivector_model::identity::IdentityRule;
+use bivector_model::pool::AddressPool;
 use bivector_model::prompt::Texts;
 use bivector_model::rule::RuleBook;
 use bivector_wire::AttributeType;
@@ -64,6 +65,8 @@ pub struct Site {
     pub chains: Vec<Chain>,
     /// Grants.
     pub grants: Vec<Grant>,
+    /// Pools that grants take addresses from.
+    pub pools: Vec<AddressPool>,
     /// Ways to send codes.
     pub couriers: Vec<Courier>,
     /// How generously codes are read.

@@ -36,6 +36,8 @@ keys! {
         "chains" "tables" "" "Login chains: which gateways, methods, sources and factors belong together.";
         "rules" "tables" "" "Who may log in; the first matching rule decides.";
         "grants" "tables" "" "RADIUS attributes returned on accept.";
+        "filters" "tables" "" "Packet filters that grants send.";
+        "pools" "tables" "" "Addresses and prefixes that grants hand out.";
         "traces" "table" "" "How long traces are kept.";
         "sessions" "table" "" "How long sessions are kept, and when a silent one counts as lost.";
         "intended" "tables" "" "Warnings of the check that are intended, one by one.";
@@ -362,6 +364,30 @@ keys! {
     "grants" {
         "name" "text" "needed" "Its name.";
         "reply" "tables" "none" "Attributes of the reply, in order.";
+        "filter" "name" "none" "A filter that is sent too.";
+        "pool" "name or names" "none" "Pools that an address or a prefix is taken from. A person keeps the same one where possible; it is free again when the session ends.";
+        "sessions" "table" "" "How many sessions a person may have at a time. Gateways have to report their sessions.";
+    }
+    "grants.sessions" {
+        "most" "1 to 1000000" "needed" "The most.";
+        "beyond" "`refuse` or `end-oldest`" "`refuse`" "Whether a login beyond that is refused, or the person's oldest session is ended for it (which its gateway must allow, see `dynamic_authorization`).";
+    }
+    "filters" {
+        "name" "text" "needed" "Its name.";
+        "send" "`name` or `rules`" "`name`" "Whether its name is sent as Filter-Id, for gateways that have the lines, or its lines as NAS-Filter-Rule (RFC 4849).";
+        "vendor" "table" "" "Or each line is sent in an attribute of a vendor: `{ id = 32473, number = 2 }`.";
+        "lines" "texts" "none" "Its lines, such as `permit in ip from assigned to 10.20.0.0/16` (RFC 6733 section 4.3.1); `in` is from the user.";
+    }
+    "filters.vendor" {
+        "id" "number" "needed" "The vendor's private enterprise number.";
+        "number" "1 to 255" "needed" "The vendor's attribute number.";
+    }
+    "pools" {
+        "name" "text" "needed" "Its name.";
+        "ranges" "ranges" "needed" "Its addresses, as networks. No other pool may have them.";
+        "gives" "`addresses`, `prefixes`, `delegated-prefixes`" "`addresses`" "What it hands out: Framed-IP-Address or Framed-IPv6-Address, Framed-IPv6-Prefix, or Delegated-IPv6-Prefix.";
+        "length" "1 to 128" "64" "Bits of each prefix.";
+        "lasts" "60s to 30d" "24h" "How long a lease lasts whose session no gateway reports.";
     }
     "grants.reply" {
         "attribute" "name" "" "A standard attribute by its registered name.";
@@ -370,7 +396,15 @@ keys! {
         "text" "text" "" "The value; `{person.login}`, `{person.name}`, `{person.source}`, `{gateway.name}` and `{chain.name}` are filled in.";
         "integer" "0 to 4294967295" "" "Or a number,";
         "address" "IPv4 or IPv6 address" "" "or an address,";
+        "prefix" "IPv6 prefix" "" "or a prefix,";
         "hex" "hex digits" "" "or bytes.";
+        "by_group" "tables" "" "Or the text of the first of these groups that the person is in,";
+        "otherwise" "text" "none" "and the text for everybody else; without it they do not get the attribute.";
+        "tag" "1 to 31" "none" "Tag of a tunnel attribute (RFC 2868): attributes with the same tag belong together.";
+    }
+    "grants.reply.by_group" {
+        "group" "text" "needed" "A group.";
+        "text" "text" "needed" "The text for its members, with placeholders.";
     }
     "personas" {
         "name" "text" "needed" "Its name in rehearsals.";
@@ -394,6 +428,7 @@ keys! {
         "method" "name of a method" "`pap`" "How the credential is sent; `eap` is only started, to see that it is refused.";
         "outer" "text" "the name" "With an EAP method: the identity outside the tunnel.";
         "certificate" "`none` or name of a persona" "its own" "With an EAP method: whose certificate the device shows.";
+        "sessions" "number" "0" "Open sessions that the person is said to have already, for the limit of the grant.";
         "type" "text" "needed, but with `eap-tls`" "What is typed in the password field, with placeholders: `{password}`, `{wrong-password}`, `{code}`, `{code+1}` for the next one, `{wrong}` for a code that is nobody's.";
         "answers" "texts" "none" "What is typed at each prompt; `{sent}` is the code that a courier has just carried.";
         "handset" "text" "ignore" "What the simulated handset does: `approve`, `deny`, `ignore`, `wrong-number`, also `approve after 3s`. Its page is open, unless the phone is in a pocket: `asleep 3s, approve` shows a push message after three seconds, `push refused, approve` shows none and waits for a message with a link.";

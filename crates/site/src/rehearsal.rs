@@ -89,6 +89,8 @@ pub struct RehearsedLogin {
     pub outer: Option<String>,
     /// Whose certificate the device shows, where it is not the persona's own.
     pub certificate: Option<OtherCertificate>,
+    /// Sessions that the person has already, for the limit of the grant.
+    pub sessions: u64,
     /// What must come of it.
     pub expect: Expect,
     /// Its line in the site file.

@@ -298,9 +298,12 @@ zz = 1
 zz = 1
 [traces]
 zz = 1
+[sessions]
+zz = 1
 [[gateways]]
 zz = 1
 patience = { zz = 1 }
+dynamic_authorization = { zz = 1 }
 [[directories]]
 zz = 1
 bind_as = { zz = 1, principal = "x" }
@@ -326,7 +329,13 @@ zz = 1
 when = { zz = 1 }
 [[grants]]
 zz = 1
-reply = [{ zz = 1 }]
+reply = [{ zz = 1 }, { by_group = [{ zz = 1 }] }]
+sessions = { zz = 1 }
+[[filters]]
+zz = 1
+vendor = { zz = 1 }
+[[pools]]
+zz = 1
 [[personas]]
 zz = 1
 [[rehearsals]]
@@ -344,8 +353,10 @@ logins = [{ zz = 1, waits = { zz = 1 }, expect = { zz = 1 } }]
         "factors.lockout",
         "texts.LANGUAGE",
         "traces",
+        "sessions",
         "gateways",
         "gateways.patience",
+        "gateways.dynamic_authorization",
         "directories",
         "directories.bind_as",
         "directories.reader",
@@ -364,6 +375,11 @@ logins = [{ zz = 1, waits = { zz = 1 }, expect = { zz = 1 } }]
         "rules.when",
         "grants",
         "grants.reply",
+        "grants.reply.by_group",
+        "grants.sessions",
+        "filters",
+        "filters.vendor",
+        "pools",
         "personas",
         "rehearsals",
         "rehearsals.logins",

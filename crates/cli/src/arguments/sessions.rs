@@ -30,11 +30,19 @@ pub(crate) enum Session {
         #[arg(long, default_value = "")]
         reason: String,
     },
+    /// List open sessions whose people the rules of the active site no longer admit
+    Review {
+        /// Ask their gateways to end them
+        #[arg(long)]
+        end: bool,
+    },
     /// Send what the session's grant sets in the active site (CoA-Request, RFC 5176)
     Change {
         /// Its number, as listed
         number: u64,
     },
+    /// List the pools of the active site and how much of each is taken
+    Pools,
     /// Export sessions as JSON Lines, newest first
     Export {
         #[command(flatten)]

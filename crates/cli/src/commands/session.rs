@@ -5,7 +5,7 @@ use crate::arguments::{Global, Session, SessionFilter};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
-use bivector_api::sessions::{EndRequest, SessionAnswer, SessionChart, SessionPage, SessionRow};
+use bivector_api::sessions::{EndRequest, PoolView, ReviewRequest, SessionAnswer, SessionChart, SessionPage, SessionReview, SessionRow};
 use reqwest::Method;
 use std::process::ExitCode;
 
@@ -20,6 +20,8 @@ pub(crate) async fn run(command: Session, global: &Global) -> Result<ExitCode, F
         Session::List { filter, limit } => list(&client, &filter, limit, global).await,
         Session::Show { number } => show(&client, number, global).await,
         Session::End { numbers, person, reason } => end(&client, numbers, person, reason, global).await,
+        Session::Review { end } => review(&client, end, global).await,
+        Session::Pools => pools(&client, global).await,
         Session::Change { number } => {
             let answer: SessionAnswer = client.ask(Method::POST, &format!("/sessions/{number}/change"), &[], None::<&()>).await?;
             Ok(told(&[answer], global))
@@ -149,6 +151,68 @@ fn told(answers: &[SessionAnswer], global: &Global) -> ExitCode {
         }
     }
     if answers.iter().all(|answer| answer.done) { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
+
+/// Sessions that the rules no longer admit, and what became of them.
+pub(super) async fn review(client: &Client, end: bool, global: &Global) -> Result<ExitCode, Failure> {
+    let review: SessionReview = client.ask(Method::POST, "/sessions/review", &[], Some(&ReviewRequest { end })).await?;
+    if global.json {
+        output::json(&review);
+    } else {
+        for one in &review.not_admitted {
+            let became = match &one.answer {
+                None => "goes on".to_owned(),
+                Some(answer) => answer.said.clone(),
+            };
+            output::line(format!(
+                "{} session {} of {} via {}: {}; {became}",
+                output::paint("✕", "31"),
+                one.session,
+                one.person,
+                one.gateway,
+                one.why
+            ));
+        }
+        for one in &review.unknown {
+            output::line(format!(
+                "{} session {} of {} via {}: not known: {}",
+                output::paint("·", "2"),
+                one.session,
+                one.person,
+                one.gateway,
+                one.why
+            ));
+        }
+        let (looked_at, count) = (review.looked_at, review.not_admitted.len());
+        output::line(format!(
+            "{looked_at} open sessions looked at; the rules no longer admit {count}, and {} are not known",
+            review.unknown.len()
+        ));
+        if count > 0 && !end {
+            output::hint("end them with `bivector session review --end`");
+        }
+    }
+    let all = review.not_admitted.iter().all(|one| one.answer.as_ref().is_some_and(|answer| answer.done));
+    Ok(if all { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+async fn pools(client: &Client, global: &Global) -> Result<ExitCode, Failure> {
+    let pools: Vec<PoolView> = client.get("/sessions/pools", &[]).await?;
+    if global.json {
+        output::json(&pools);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut table = output::table(&["pool", "ranges", "taken", "of", ""]);
+    for pool in &pools {
+        let share = pool.taken * 100 / pool.size.max(1);
+        let warns = if share >= 90 { output::paint(&format!("! {share} %"), "33") } else { format!("{share} %") };
+        table.add_row([pool.name.clone(), pool.ranges.join(" "), pool.taken.to_string(), pool.size.to_string(), warns]);
+    }
+    output::print_table(&table);
+    if pools.is_empty() {
+        output::line("the active site has no pools");
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 async fn chart(client: &Client, last: &str, gateway: Option<String>, global: &Global) -> Result<ExitCode, Failure> {

@@ -18,11 +18,15 @@ pub(crate) async fn run(command: SiteCommand, global: &Global) -> Result<ExitCod
     match command {
         SiteCommand::Check { file, offline } => check(&file, offline, global).await,
         SiteCommand::Replay { file, last, chain } => super::replay::run(&file, last, chain, global).await,
-        SiteCommand::Apply { file, note, expected, weaker_is_meant, confirm_within, prove } => {
+        SiteCommand::Apply { file, note, expected, weaker_is_meant, confirm_within, prove, end_sessions } => {
             let text = output::read_file(&file)?;
             let confirm_within_s = confirm_within.as_deref().map(seconds).transpose()?;
             let request = ApplyRequest { text: text.clone(), note, expected, weaker_is_meant, confirm_within_s, prove };
-            put_in_force(&file.display().to_string(), &text, "/site/revisions", &request, global).await
+            let applied = put_in_force(&file.display().to_string(), &text, "/site/revisions", &request, global).await?;
+            if !end_sessions || applied != ExitCode::SUCCESS {
+                return Ok(applied);
+            }
+            super::session::review(&Client::new(global)?, true, global).await
         }
         SiteCommand::Compare { file, revision, against, lines } => compare(file.as_deref(), revision, against, lines, global).await,
         SiteCommand::Confirm => confirm(global).await,

@@ -10,9 +10,9 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::Duration;
 
-const GATEWAY: &str = "10.77.9.1";
-const CLIENT: &str = "10.77.9.2";
-const IKE: &str = "causeway.northmoor.example";
+pub(super) const GATEWAY: &str = "10.77.9.1";
+pub(super) const CLIENT: &str = "10.77.9.2";
+pub(super) const IKE: &str = "causeway.northmoor.example";
 
 fn is_root() -> bool {
     Command::new("id").arg("-u").output().unwrap().stdout == b"0\n"
@@ -28,20 +28,20 @@ fn must(program: &str, arguments: &[&str]) {
 }
 
 /// Two network namespaces joined by a cable; gone with the test.
-struct Network {
-    gateway: String,
-    client: String,
+pub(super) struct Network {
+    pub(super) gateway: String,
+    pub(super) client: String,
 }
 
 impl Network {
     /// None if this machine lets us have no namespaces; says so.
     #[allow(clippy::print_stderr, reason = "a test that is left out says so")]
-    fn new() -> Option<Self> {
-        let id = std::process::id();
+    pub(super) fn new(kind: &str) -> Option<Self> {
+        let id = format!("{kind}{}", std::process::id());
         let network = Network { gateway: format!("bvg{id}"), client: format!("bvc{id}") };
         let may = is_root() && Path::new("/dev/net/tun").exists() && run("ip", &["netns", "add", &network.gateway]).status.success();
         if !may {
-            eprintln!("left out: this machine lets us have no network namespaces, which the IKE gateway and its client need");
+            eprintln!("left out: this machine lets us have no network namespaces, which the gateway and its client need");
             return None;
         }
         must("ip", &["netns", "add", &network.client]);
@@ -57,36 +57,62 @@ impl Network {
         Some(network)
     }
 
-    /// Carries RADIUS from port 1812 of the gateway's loopback to the service.
-    fn carry(&self, port: u16) {
+    /// A socket in the gateway's namespace.
+    fn socket(&self, address: &str) -> UdpSocket {
         let space = std::fs::File::open(format!("/run/netns/{}", self.gateway)).unwrap();
+        let address = address.to_owned();
         let inside = std::thread::spawn(move || {
             // A socket belongs to the namespace in which it was made; this thread ends with it.
             move_into_link_name_space(space.as_fd(), Some(LinkNameSpaceType::Network)).unwrap();
-            UdpSocket::bind("127.0.0.1:1812").unwrap()
+            UdpSocket::bind(address).unwrap()
         });
-        let inside = inside.join().unwrap();
+        inside.join().unwrap()
+    }
+
+    /// Carries what comes to `inside` on the gateway's loopback to the service's `port`.
+    pub(super) fn carry(&self, inside: u16, port: u16) {
         let outside = UdpSocket::bind("127.0.0.1:0").unwrap();
         outside.connect(("127.0.0.1", port)).unwrap();
-        let (back, from) = (inside.try_clone().unwrap(), outside.try_clone().unwrap());
-        let asker = std::sync::Arc::new(std::sync::Mutex::new(None));
-        let last = std::sync::Arc::clone(&asker);
-        std::thread::spawn(move || {
-            let mut buffer = [0; 4096];
-            while let Ok((length, sender)) = inside.recv_from(&mut buffer) {
-                *asker.lock().unwrap() = Some(sender);
-                let _ = outside.send(&buffer[..length]);
-            }
-        });
-        std::thread::spawn(move || {
-            let mut buffer = [0; 4096];
-            while let Ok(length) = from.recv(&mut buffer) {
-                if let Some(to) = *last.lock().unwrap() {
-                    let _ = back.send_to(&buffer[..length], to);
-                }
-            }
-        });
+        join(self.socket(&format!("127.0.0.1:{inside}")), outside);
     }
+
+    /// Carries what comes to a port of this machine to `inside` on the gateway's loopback. Gives the port.
+    pub(super) fn carry_in(&self, inside: u16) -> u16 {
+        let outside = UdpSocket::bind("127.0.0.1:0").unwrap();
+        let port = outside.local_addr().unwrap().port();
+        let within = self.socket("127.0.0.1:0");
+        within.connect(("127.0.0.1", inside)).unwrap();
+        join(outside, within);
+        port
+    }
+}
+
+/// Passes packets on from `asked` to where `asks` leads, and the answers back to whoever asked last.
+fn join(asked: UdpSocket, asks: UdpSocket) {
+    let (back, from) = (asked.try_clone().unwrap(), asks.try_clone().unwrap());
+    let asker = std::sync::Arc::new(std::sync::Mutex::new(None));
+    let last = std::sync::Arc::clone(&asker);
+    std::thread::spawn(move || {
+        let mut buffer = [0; 4096];
+        while let Ok((length, sender)) = asked.recv_from(&mut buffer) {
+            *asker.lock().unwrap() = Some(sender);
+            let _ = asks.send(&buffer[..length]);
+        }
+    });
+    std::thread::spawn(move || {
+        let mut buffer = [0; 4096];
+        loop {
+            // Nobody may listen there yet.
+            let Ok(length) = from.recv(&mut buffer) else {
+                std::thread::sleep(Duration::from_millis(20));
+                continue;
+            };
+            let to = *last.lock().unwrap();
+            if let Some(to) = to {
+                let _ = back.send_to(&buffer[..length], to);
+            }
+        }
+    });
 }
 
 impl Drop for Network {
@@ -97,13 +123,13 @@ impl Drop for Network {
 }
 
 /// An IKE daemon in its namespace; ends with its test.
-struct Daemon {
+pub(super) struct Daemon {
     child: Child,
     folder: std::path::PathBuf,
 }
 
 impl Daemon {
-    async fn start(space: &str, folder: &Path, plugins: &str, connections: &str) -> Self {
+    pub(super) async fn start(space: &str, folder: &Path, plugins: &str, connections: &str) -> Self {
         let socket = folder.join("vici").display().to_string();
         let conf = format!(
             "charon {{\n load_modular = no\n install_routes = yes\n plugins {{\n kernel-libipsec {{ load = yes }}\n \
@@ -133,14 +159,14 @@ impl Daemon {
         panic!("the IKE daemon did not start: {}", daemon.log());
     }
 
-    fn control(&self, arguments: &[&str]) -> Output {
+    pub(super) fn control(&self, arguments: &[&str]) -> Output {
         let uri = format!("unix://{}", self.folder.join("vici").display());
         let mut command = Command::new("swanctl");
         command.args(&arguments[..1]).args(["--uri", &uri]).args(&arguments[1..]).env("SWANCTL_DIR", &self.folder);
         command.env("STRONGSWAN_CONF", self.folder.join("strongswan.conf")).output().expect("installed by `make setup`")
     }
 
-    fn log(&self) -> String {
+    pub(super) fn log(&self) -> String {
         std::fs::read_to_string(self.folder.join("log")).unwrap_or_default()
     }
 }
@@ -153,7 +179,7 @@ impl Drop for Daemon {
 }
 
 /// An authority with RSA keys, which this IKE daemon wants, made with its own tool.
-fn certificates(folder: &Path) {
+pub(super) fn certificates(folder: &Path) {
     let script = format!(
         "set -e; cd {}\n\
          for key in ca gw server own; do pki --gen --type rsa --size 2048 --outform pem > $key.key; done\n\
@@ -166,7 +192,7 @@ fn certificates(folder: &Path) {
 }
 
 /// The folder of a daemon, with the certificates that it needs.
-fn folder(root: &Path, name: &str, certificates: &[(&str, &str)]) -> std::path::PathBuf {
+pub(super) fn folder(root: &Path, name: &str, certificates: &[(&str, &str)]) -> std::path::PathBuf {
     let folder = root.join(name);
     for part in ["x509", "x509ca", "private"] {
         std::fs::create_dir_all(folder.join(part)).unwrap();
@@ -179,7 +205,7 @@ fn folder(root: &Path, name: &str, certificates: &[(&str, &str)]) -> std::path::
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_ike_client_gets_its_tunnel_by_each_method_and_a_wrong_password_gets_none() {
-    let Some(network) = Network::new() else { return };
+    let Some(network) = Network::new("i") else { return };
     let root = tempfile::Builder::new().prefix("bivector-ike-").tempdir().unwrap();
     let root = root.path();
     certificates(root);
@@ -200,7 +226,7 @@ async fn an_ike_client_gets_its_tunnel_by_each_method_and_a_wrong_password_gets_
         format!("{before}{chain}\n[[chains]]{own}realms = [\"\"]\n\n[[rules]]{}\n{rest}", two.1)
     })
     .await;
-    network.carry(world.port);
+    network.carry(1812, world.port);
     let gateway = folder(root, "gateway", &[("gw.pem", "x509/gw.pem"), ("gw.key", "private/gw.key"), ("ca.pem", "x509ca/ca.pem")]);
     let radius = format!(
         "eap-radius {{ load = yes\n servers {{ b {{ address = 127.0.0.1\n secret = {}\n auth_port = 1812 }} }} }}",

@@ -34,6 +34,7 @@ mod rehearsal;
 mod second;
 mod security;
 mod security_sign_ins;
+mod session_peers;
 mod sessions;
 mod shape;
 mod site;

@@ -174,7 +174,7 @@ fn vpn(server: &Daemon, name: &str, turns: &[(&str, &str)], until: &str) -> Stri
 }
 
 /// What `openconnect` knows the server by.
-fn pin_of(certificate: &Path) -> String {
+pub(super) fn pin_of(certificate: &Path) -> String {
     let script = "openssl x509 -in \"$0\" -pubkey -noout | openssl pkey -pubin -outform der | openssl dgst -sha256 -binary | base64";
     let output = Command::new("sh").args(["-c", script]).arg(certificate).output().unwrap();
     format!("pin-sha256:{}", text(&output.stdout).trim())

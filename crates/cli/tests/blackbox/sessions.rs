@@ -20,8 +20,8 @@ format = 1
 name = "Northmoor"
 
 [doors.radius]
-listen = ["127.0.0.1:0"]
-accounting = ["127.0.0.1:0"]
+listen = ["127.0.0.1:PORT"]
+accounting = ["127.0.0.1:DOOR2"]
 session_within = "5s"
 
 [[gateways]]
@@ -79,7 +79,9 @@ impl World {
         let early = OnlineGateway::new(device(nowhere), nowhere);
         let (listens, requests) = early.take_requests(([127, 0, 0, 1], 0).into(), SharedSecret::new(SECRET.as_bytes())).await.unwrap();
         drop(requests);
-        let site = SITE.replace("MORE", &format!("dynamic_authorization = {{ to = \"{listens}\" }}\n{more}"));
+        let (port, reports) = (super::harness::free_udp_port().to_string(), super::harness::free_udp_port().to_string());
+        let site = SITE.replace("PORT", &port).replace("DOOR2", &reports);
+        let site = site.replace("MORE", &format!("dynamic_authorization = {{ to = \"{listens}\" }}\n{more}"));
         let (status, body) = service.apply(&site).await;
         assert_eq!(status, 201, "{body:#}");
         service
@@ -107,6 +109,17 @@ impl World {
 
     async fn sessions(&self, query: &str) -> Vec<Value> {
         self.service.get(&format!("/sessions?{query}")).await["sessions"].as_array().unwrap().clone()
+    }
+
+    /// The one session that has ended, once there is one.
+    async fn ended(&self) -> Value {
+        for _ in 0..250 {
+            if let Some(row) = self.sessions("state=ended").await.first() {
+                return row.clone();
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("no session has ended");
     }
 
     /// The newest session, once it is as wanted.
@@ -175,12 +188,12 @@ async fn a_session_leads_to_its_login_and_the_login_to_its_session() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_gateway_that_gets_no_class_of_ours_has_its_sessions_matched_by_name() {
     let world = World::start("session_class = false").await;
+    let reference = world.connect("4f-2", "odile").await;
+    let row = world.newest(|row| row["person"] == "roster:odile").await;
+    assert_eq!(row["reference"], reference.as_str(), "the login of that name");
     let (exchange, _) = world.device.log_in("odile", PASSWORD).await.unwrap();
     let classes = exchange.reply.unwrap().attributes.into_iter().filter(|(kind, _)| *kind == AttributeType::Class);
     assert_eq!(classes.map(|(_, value)| text(&value)).collect::<Vec<_>>(), ["mesh"]);
-    let reference = world.connect("4f-2", "odile").await;
-    let row = world.newest(|row| row["person"] == "roster:odile").await;
-    assert_eq!(row["reference"], reference.as_str(), "the newest login of that name");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -344,4 +357,116 @@ async fn the_console_shows_sessions_and_disconnects_one() {
     wait_for(&page, "[data-testid=session-panel]", "ended by owner").await;
     wait_for(&page, "[data-testid=session]", "ended by owner").await;
     page.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_ends_the_sessions_that_its_rules_no_longer_admit_where_that_is_asked_for() {
+    let world = World::start("").await;
+    for (id, name) in [("a", "odile"), ("b", "wren")] {
+        world.connect(id, name).await;
+        world.newest(|row| row["person"] == format!("roster:{name}").as_str()).await;
+    }
+    world.service.import("login,source,name,groups\nwren,roster,Wren Kittow,harbour\n").await;
+    let narrower = world.site.replace("chain = \"mesh\"\ngrant", "chain = \"mesh\"\nwhen = { group = \"harbour\" }\ngrant");
+    let file = world.service.data.join("narrower.toml");
+    std::fs::write(&file, narrower).unwrap();
+    let file = file.to_str().unwrap();
+    assert!(world.service.run(&["session", "review"]).contains("2 open sessions looked at; the rules no longer admit 0"));
+    let said = world.service.run(&["site", "apply", file, "--end-sessions"]);
+    assert!(said.contains("roster:odile via slipway: no rule matches; the gateway did it"), "{said}");
+    assert!(said.contains("the rules no longer admit 1, and 0 are not known"), "{said}");
+    let row = world.newest(|_| true).await;
+    assert!(is_open(&row) && row["person"] == "roster:wren", "{row:#}");
+    let ended = world.ended().await;
+    assert_eq!(ended["why"], "ended by owner: no rule matches (an administrator ended it)");
+}
+
+/// A world whose grant has more than fixed values.
+async fn granting(grant: &str, tables: &str) -> World {
+    let world = World::start("").await;
+    let plain = "grant = \"mesh\"\n\n[[grants]]\nname = \"mesh\"";
+    let site = world.site.replace(plain, &format!("grant = \"mesh\"\n\n{tables}\n[[grants]]\nname = \"mesh\"\n{grant}"));
+    let (status, body) = world.service.apply(&site).await;
+    assert_eq!(status, 201, "{body:#}");
+    // From now on it is known to tell of its sessions.
+    world.gateway.restart().await.unwrap();
+    World { site, ..world }
+}
+
+async fn cause(world: &World, name: &str) -> Value {
+    let (_, from) = world.device.log_in(name, PASSWORD).await.unwrap();
+    world.service.trace_from(from).await["cause"].clone()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_address_of_a_pool_is_given_once_and_is_free_when_its_session_ends() {
+    let pools = "[[pools]]\nname = \"one\"\nranges = [\"203.0.113.80/32\"]\n";
+    let world = granting("pool = \"one\"", pools).await;
+    world.connect("a", "odile").await;
+    assert_eq!(world.gateway.open()["a"].address, Ipv4Addr::new(203, 0, 113, 80));
+    assert!(world.service.run(&["session", "pools"]).contains("100 %"));
+    assert_eq!(cause(&world, "wren").await, "pool-exhausted");
+    world.gateway.end("a", USER_REQUEST).await.unwrap();
+    world.newest(|row| !is_open(row)).await;
+    world.connect("b", "wren").await;
+    assert_eq!(world.gateway.open()["b"].address, Ipv4Addr::new(203, 0, 113, 80));
+    assert_eq!(world.newest(|row| row["person"] == "roster:wren").await["addresses"][0], "203.0.113.80");
+    let overlapping = world.site.replace("[[pools]]", "[[pools]]\nname = \"two\"\nranges = [\"203.0.113.64/26\"]\n\n[[pools]]");
+    let (status, body) = world.service.apply(&overlapping).await;
+    assert!(status == 422 && body.to_string().contains("pools-overlap"), "{body:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_has_as_many_sessions_as_the_grant_allows_and_the_oldest_makes_room_where_it_says_so() {
+    let world = granting("sessions = { most = 1 }", "").await;
+    world.connect("a", "odile").await;
+    assert_eq!(cause(&world, "odile").await, "too-many-sessions");
+    world.connect("b", "wren").await;
+    let roomy = world.site.replace("most = 1", "most = 1, beyond = \"end-oldest\"");
+    assert_eq!(world.service.apply(&roomy).await.0, 201);
+    world.connect("c", "odile").await;
+    for _ in 0..250 {
+        if !world.gateway.open().contains_key("a") {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert_eq!(world.gateway.open().into_keys().collect::<Vec<_>>(), ["b", "c"]);
+    let ended = world.ended().await;
+    assert!(ended["why"].as_str().unwrap().starts_with("ended to make room for a new session"), "{ended:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_grant_sends_a_filter_tagged_values_and_what_depends_on_the_group() {
+    let lines = "lines = [\"permit in ip from assigned to 10.20.0.0/16\", \"deny in ip from any to any\"]";
+    let world = granting("filter = \"harbour\"", &format!("[[filters]]\nname = \"harbour\"\nsend = \"rules\"\n{lines}\n")).await;
+    let more = "{ attribute = \"Tunnel-Type\", integer = 13, tag = 1 }, \
+                { attribute = \"Tunnel-Private-Group-ID\", by_group = [{ group = \"harbour\", text = \"42\" }], otherwise = \"7\", tag = 1 }, \
+                { attribute = \"Framed-IPv6-Prefix\", prefix = \"2001:db8:10::/64\" }, ";
+    let site = world.site.replace("reply = [", &format!("reply = [{more}"));
+    let (status, body) = world.service.apply(&site).await;
+    assert_eq!(status, 201, "{body:#}");
+    world.service.import("login,source,name,groups\nwren,roster,Wren Kittow,harbour\n").await;
+    for (name, group) in [("odile", &b"\x017"[..]), ("wren", b"\x0142")] {
+        let reply = world.device.log_in(name, PASSWORD).await.unwrap().0.reply.unwrap();
+        let of = |wanted| {
+            let values = reply.attributes.iter().filter(move |(kind, _)| *kind == wanted);
+            values.map(|(_, value)| value.clone()).collect::<Vec<_>>()
+        };
+        assert_eq!(of(AttributeType::TunnelType), [[1, 0, 0, 13]]);
+        assert_eq!(of(AttributeType::TunnelPrivateGroupId), [group], "{name}");
+        assert_eq!(of(AttributeType::FramedIpv6Prefix), [[0, 64, 0x20, 1, 0x0d, 0xb8, 0, 0x10, 0, 0]]);
+        let joined = b"permit in ip from assigned to 10.20.0.0/16\0deny in ip from any to any".to_vec();
+        assert_eq!(of(AttributeType::NasFilterRule), [joined]);
+    }
+    for (from, to, said) in [
+        ("permit in ip from assigned", "permit in ip form assigned", "`from` is missing after the protocol"),
+        ("filter = \"harbour\"", "filter = \"harbor\"", "did you mean `harbour`?"),
+    ] {
+        let (status, body) = world.service.apply(&site.replace(from, to)).await;
+        assert!(status == 422 && body.to_string().contains(said), "{body:#}");
+    }
+    let long: Vec<_> = (0..4_000).map(|port| format!("\"permit in tcp from assigned to 10.20.0.0/16 {port}\"")).collect();
+    let (status, body) = world.service.apply(&site.replace("\"deny in ip from any to any\"", &long.join(", "))).await;
+    assert!(status == 422 && body.to_string().contains("this grant's attributes need"), "{status}");
 }

@@ -132,6 +132,14 @@ fn answers(need: &Need, kept: Option<&Pending>) -> Vec<Fact> {
             let taken = kept.map(|kept| TakenAnswer::Taken { pending: Box::new(kept.clone()), before: None });
             taken.into_iter().chain([TakenAnswer::Used, TakenAnswer::NotThere, TakenAnswer::Unavailable(down())]).map(Fact::Taken).collect()
         }
+        Need::Reserve(_) => [
+            ReserveAnswer::Reserved { leased: Vec::new(), open: 0, ends: None },
+            ReserveAnswer::TooMany(1),
+            ReserveAnswer::Exhausted(0),
+            ReserveAnswer::Unavailable("disk full".into()),
+        ]
+        .map(Fact::Reserved)
+        .into(),
         Need::ChangePassword { .. } => {
             [ChangeAnswer::Changed, ChangeAnswer::NotTaken("too short".into()), ChangeAnswer::Unavailable(down())]
                 .map(|answer| Fact::Changed(Answer::ours(answer)))

@@ -7,10 +7,11 @@ use super::upstream::{UpstreamAnswer, UpstreamAsk};
 use bivector_model::cause::Cause;
 use bivector_model::device::{Device, Used};
 use bivector_model::directory::{BindMeaning, ChangeMeaning, Notice};
+use bivector_model::grant::SessionLimit;
 use bivector_model::moment::Moment;
 use bivector_model::trace::Trace;
 use bivector_site::SourceRef;
-use bivector_wire::{NtHash, Secret};
+use bivector_wire::{AttributeType, NtHash, Secret};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -114,6 +115,58 @@ pub enum Need {
         /// The new one.
         new: Secret<String>,
     },
+    /// Reserve what a grant hands out, durably, before the person is let in.
+    Reserve(Box<Reserve>),
+}
+
+/// What a grant hands out beside fixed values.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reserve {
+    /// The person's key.
+    pub person: String,
+    /// The gateway.
+    pub gateway: String,
+    /// The login's reference.
+    pub reference: String,
+    /// Pools that an address or a prefix is taken from, by index in the site.
+    pub pools: Vec<usize>,
+    /// How many sessions the person may have.
+    pub limit: Option<SessionLimit>,
+}
+
+/// One address or prefix that is taken.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Leased {
+    /// The pool, by index in the site.
+    pub pool: usize,
+    /// In words.
+    pub text: String,
+    /// Whether the person had it last time.
+    pub again: bool,
+    /// The attribute that carries it.
+    pub attribute: AttributeType,
+    /// The attribute's value.
+    pub value: Vec<u8>,
+}
+
+/// Answer to [`Need::Reserve`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ReserveAnswer {
+    /// It is reserved for this login.
+    Reserved {
+        /// One for each pool.
+        leased: Vec<Leased>,
+        /// Sessions of the person that are open.
+        open: u64,
+        /// The session that is ended for this one, where the limit says so.
+        ends: Option<u64>,
+    },
+    /// The person has as many sessions as may be.
+    TooMany(u64),
+    /// Nothing is left in this pool.
+    Exhausted(usize),
+    /// It could not be written, and why.
+    Unavailable(String),
 }
 
 /// A guess at somebody's password.
@@ -619,6 +672,8 @@ pub enum Fact {
     Taken(TakenAnswer),
     /// To [`Need::ChangePassword`].
     Changed(Answer<ChangeAnswer>),
+    /// To [`Need::Reserve`].
+    Reserved(ReserveAnswer),
 }
 
 impl Fact {
@@ -644,6 +699,7 @@ impl Fact {
             Fact::Kept(_) => "kept challenge",
             Fact::Taken(_) => "taken challenge",
             Fact::Changed(_) => "changed password",
+            Fact::Reserved(_) => "reserved",
         }
     }
 }

@@ -6,6 +6,7 @@ use super::change::ChangingPassword;
 use super::enrolling::{AddingDevice, MakingSeed};
 use super::fact::{Fact, Need, TrustedDevice};
 use super::first::{CheckingPassword, Finding, KnowingFactors};
+use super::granting::Granting;
 use super::guessing::{AskingToPass, AwaitingPass, CheckingNobody, CountingGuess, SettlingGuess};
 use super::pending::Upstream as KeptUpstream;
 use super::proof::FirstProved;
@@ -117,6 +118,7 @@ stations! {
     AwaitingPass <- Approval,
     CheckingNobody <- Nobody,
     ChangingPassword <- Changed,
+    Granting <- Reserved,
     KeepingRound <- Kept,
 }
 

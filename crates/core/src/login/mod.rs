@@ -25,6 +25,7 @@ mod fact;
 #[cfg(test)]
 mod field_tests;
 mod first;
+mod granting;
 mod guessing;
 #[cfg(test)]
 mod guessing_tests;

@@ -2,12 +2,14 @@
 
 use super::Verdict;
 use super::candidate::{Candidate, Yields};
+use super::fact::Leased;
+use super::granting::{self, Granting, must_reserve};
 use super::machine::{Login, State, told};
 use super::proof::{Accept, FirstProved, Granted, Second};
 use bivector_model::cause::Cause;
 use bivector_model::grant::{GrantContext, GrantedItem, Target};
 use bivector_model::moment::Moment;
-use bivector_model::rule::Decision;
+use bivector_model::rule::{Decision, RulePassed};
 use bivector_model::trace::{Hop, Outcome, Tone};
 use bivector_sessions::class_of;
 use bivector_wire::AttributeType;
@@ -46,30 +48,49 @@ impl Login {
                     told!(self, "the rule `{}` assigns the grant `{}`", rule.name, grant.name),
                     Some(rule.line),
                 );
-                let context = GrantContext {
-                    login: &person.login,
-                    name: &person.name,
-                    source: site.source_name(first.source()),
-                    gateway: self.gateway_name(),
-                    chain: &chain.name,
-                };
-                let mut items = grant.fill(&context);
-                // After those of the grant: many gateways look at the first Class only.
-                let gateway = site.gateways.get(self.request.context.gateway);
-                if !site.radius.accounting.is_empty() && gateway.is_some_and(|gateway| gateway.session_class) {
-                    let target = Target::Standard(AttributeType::Class);
-                    items.push(GrantedItem { target, value: class_of(&self.trace.reference) });
+                if must_reserve(grant) {
+                    return Granting { person, first, second, passed }.into();
                 }
-                let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
-                let Candidate { person, yields: Yields { attributes, hidden, keys, notice, .. }, .. } = *person;
-                let given = Granted { person, grant: grant.name.clone(), items, attributes, hidden, keys, notice };
-                let targets = || grant.reply.iter().map(|item| item.target.to_string()).collect::<Vec<_>>().join(", ");
-                let sets = told!(self, "`{}` sets {}", grant.name, if grant.reply.is_empty() { "nothing".to_owned() } else { targets() });
-                self.step(Hop::Reply, "grant", Tone::Good, now, sets, Some(grant.line));
-                self.trace.outcome = Outcome::Accepted;
-                self.trace.grant = self.noted(&grant.name);
-                State::Decided(Verdict::Accept(Box::new(Accept::new(self.request.proof, (first, second, passed), given, remember))))
+                self.accept(person, (first, second, passed), Vec::new(), now)
             }
         }
+    }
+
+    /// Lets somebody in, with what their grant sets and what was reserved for them.
+    pub(super) fn accept(
+        &mut self,
+        person: Box<Candidate>,
+        (first, second, passed): (FirstProved, Second, RulePassed),
+        leased: Vec<Leased>,
+        now: Moment,
+    ) -> State {
+        let site = Arc::clone(&self.site);
+        let chain = self.chain.and_then(|chain| site.chains.get(chain));
+        let (Some(chain), Some(grant)) = (chain, site.grants.get(passed.grant())) else { return self.refuse(Cause::Unfinished, now) };
+        let context = GrantContext {
+            login: &person.login,
+            name: &person.name,
+            source: site.source_name(first.source()),
+            gateway: self.gateway_name(),
+            chain: &chain.name,
+            groups: &person.groups,
+        };
+        let mut items = grant.fill(&context);
+        items.extend(granting::items(leased));
+        // After those of the grant: many gateways look at the first Class only.
+        let gateway = site.gateways.get(self.request.context.gateway);
+        if !site.radius.accounting.is_empty() && gateway.is_some_and(|gateway| gateway.session_class) {
+            let target = Target::Standard(AttributeType::Class);
+            items.push(GrantedItem { target, value: class_of(&self.trace.reference) });
+        }
+        let remember = chain.remember.and_then(|lasts| Some((self.station(&person.key)?, now.plus(lasts))));
+        let Candidate { person, yields: Yields { attributes, hidden, keys, notice, .. }, .. } = *person;
+        let given = Granted { person, grant: grant.name.clone(), items, attributes, hidden, keys, notice };
+        let targets = || grant.reply.iter().map(|item| item.target.to_string()).collect::<Vec<_>>().join(", ");
+        let sets = told!(self, "`{}` sets {}", grant.name, if grant.reply.is_empty() { "nothing".to_owned() } else { targets() });
+        self.step(Hop::Reply, "grant", Tone::Good, now, sets, Some(grant.line));
+        self.trace.outcome = Outcome::Accepted;
+        self.trace.grant = self.noted(&grant.name);
+        State::Decided(Verdict::Accept(Box::new(Accept::new(self.request.proof, (first, second, passed), given, remember))))
     }
 }

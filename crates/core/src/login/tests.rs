@@ -282,6 +282,7 @@ impl World {
                 Some(pending) => TakenAnswer::Taken { pending: Box::new(pending), before: self.before.take() },
                 None => TakenAnswer::NotThere,
             }),
+            Need::Reserve(_) => Fact::Reserved(ReserveAnswer::Reserved { leased: Vec::new(), open: 0, ends: None }),
             Need::ChangePassword { new, .. } => {
                 self.changed.push(new.expose().clone());
                 Fact::Changed(Answer::ours(match new.expose().len() {

@@ -183,6 +183,7 @@ async fn as_persona(state: &ApiState, live: &Arc<LiveSite>, via: usize, request:
         waits: ShortWaits::default(),
         caller: request.caller.clone().filter(|caller| !caller.is_empty()),
         outer: request.outer.clone(),
+        sessions: 0,
         certificate: None,
         expect: Expect::default(),
         line: 0,

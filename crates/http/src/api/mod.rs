@@ -292,6 +292,8 @@ fn operators_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(sessions::list))
         .routes(routes!(sessions::export))
         .routes(routes!(sessions::chart))
+        .routes(routes!(sessions::review))
+        .routes(routes!(sessions::pools))
         .routes(routes!(sessions::show))
         .routes(routes!(sessions::end))
         .routes(routes!(sessions::change))

@@ -10,7 +10,9 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bivector_api::operators::Role;
-use bivector_api::sessions::{EndRequest, SessionAnswer, SessionChart, SessionFilter, SessionPage, SessionRow};
+use bivector_api::sessions::{
+    EndRequest, PoolView, ReviewRequest, SessionAnswer, SessionChart, SessionFilter, SessionPage, SessionReview, SessionRow,
+};
 use bivector_manage::sessions::{self, NotAsked};
 use bivector_store::clock;
 use futures_util::stream;
@@ -145,6 +147,39 @@ pub(super) async fn end(
     let answer = sessions::end(&state.shared, &session, &asked).await.map_err(not_asked)?;
     operator.did(&state, "session.end", format!("{} of {} at {}{why}: {}", id, session.name, session.gateway, answer.said)).await?;
     Ok(Json(answer))
+}
+
+/// The pools of the active site, and how much of each is taken.
+#[utoipa::path(get, operation_id = "sessions_pools", path = "/sessions/pools", tag = "sessions", responses((status = 200, body = [PoolView])))]
+pub(super) async fn pools(State(state): State<ApiState>, _: Operator) -> Result<Json<Vec<PoolView>>, Problem> {
+    let Some(live) = state.shared.live.load_full() else { return Ok(Json(Vec::new())) };
+    let taken = state.shared.records.pool_use(clock::now()).await?;
+    let view = |pool: &bivector_model::pool::AddressPool| PoolView {
+        name: pool.name.clone(),
+        ranges: pool.ranges.iter().map(ToString::to_string).collect(),
+        size: pool.size(),
+        taken: taken.iter().find(|(name, _)| *name == pool.name).map_or(0, |(_, taken)| *taken),
+    };
+    Ok(Json(live.site.pools.iter().map(view).collect()))
+}
+
+/// Looks which open sessions the rules of the active site no longer admit, and ends them if that is wanted.
+#[utoipa::path(post, operation_id = "sessions_review", path = "/sessions/review", tag = "sessions", request_body = ReviewRequest,
+    responses((status = 200, body = SessionReview)))]
+pub(super) async fn review(
+    State(state): State<ApiState>,
+    operator: Operator,
+    Body(request): Body<ReviewRequest>,
+) -> Result<Json<SessionReview>, Problem> {
+    operator.may(Role::Operate)?;
+    let asked = format!("ended by {}", operator.name);
+    let review = sessions::review(&state.shared, request.end, &asked).await?;
+    if request.end {
+        let ended = review.not_admitted.iter().filter(|one| one.answer.as_ref().is_some_and(|answer| answer.done)).count();
+        let said = format!("{ended} of {} sessions that are no longer admitted", review.not_admitted.len());
+        operator.did(&state, "session.review", said).await?;
+    }
+    Ok(Json(review))
 }
 
 /// Sends what the grant of a session sets now, and tells what the gateway answered.

@@ -186,7 +186,8 @@ impl<'s> Scene<'s> {
         let selects = login.outer.as_deref().unwrap_or(typed_name);
         let at = site.chain_for(login.via, 0, selects.as_bytes());
         let chain = at.and_then(|chain| site.chains.get(chain));
-        let mut robot = Robot { login: source_login(chain, &persona.login), handset: persona.handset, token: None };
+        let mut robot =
+            Robot { login: source_login(chain, &persona.login), handset: persona.handset, token: None, sessions: login.sessions };
         if persona.codes == Some(Codes::Robot) {
             let (token, shows) = robot_token(chain);
             (robot.token, opened.shows) = (Some(token), shows);

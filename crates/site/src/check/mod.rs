@@ -19,6 +19,8 @@ use super::read::{Draft, Named};
 use super::section::{At, Notes, Section};
 use super::{Server, Site};
 use bivector_model::device::CodeKind;
+use bivector_model::filter::Filter;
+use bivector_model::pool::AddressPool;
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -72,6 +74,42 @@ pub struct KnownPerson {
     pub groups: Vec<String>,
     /// Whether a second factor is enrolled.
     pub has_factor: bool,
+}
+
+/// Filters and pools: their names, ranges that two pools have, and what no grant uses.
+pub(super) fn parts_of_grants(
+    filters: &[(At<String>, Filter)],
+    pools: &[(At<String>, AddressPool)],
+    used: &BTreeSet<String>,
+    notes: &Notes<'_>,
+) {
+    let names = filters.iter().map(|(name, _)| ("filter", name)).chain(pools.iter().map(|(name, _)| ("pool", name)));
+    let mut seen = BTreeSet::new();
+    for (what, name) in names {
+        let whole = format!("{what} {}", name.value);
+        if !used.contains(&whole) {
+            notes.warn(
+                "unused",
+                name.span.clone(),
+                format!("the {what} `{}` is not used", name.value),
+                format!("name it under `{what}` of a grant, or remove it"),
+            );
+        }
+        if !seen.insert(whole) {
+            notes.error("name-twice", name.span.clone(), format!("two {what}s are named `{}`", name.value), "rename one of them");
+        }
+    }
+    for (at, (name, pool)) in pools.iter().enumerate() {
+        let overlap = pools[..at].iter().find_map(|(_, earlier)| {
+            let shared =
+                pool.ranges.iter().find(|range| earlier.ranges.iter().any(|other| other.contains(*range) || range.contains(other)))?;
+            Some((earlier.name.clone(), *shared))
+        });
+        if let Some((earlier, range)) = overlap {
+            let message = format!("`{range}` of the pool `{}` is in the pool `{earlier}` too: an address would be given twice", pool.name);
+            notes.error("pools-overlap", name.span.clone(), message, "give each pool ranges of its own");
+        }
+    }
 }
 
 /// Names that stand twice, ranges that overlap, secrets that are not sealed.

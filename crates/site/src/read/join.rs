@@ -19,6 +19,7 @@ use bivector_model::addresses::AddressMap;
 use bivector_model::device::CodeKind;
 use bivector_model::grant::Grant;
 use bivector_model::identity::IdentityRule;
+use bivector_model::pool::AddressPool;
 use bivector_model::prompt::Texts;
 use bivector_model::rule::{Rule, RuleBook, Then};
 
@@ -33,6 +34,7 @@ pub(super) struct Whole {
     pub(super) eap: Eap,
     pub(super) traces: TraceKeeping,
     pub(super) sessions: SessionKeeping,
+    pub(super) pools: Vec<AddressPool>,
     pub(super) passwords: Passwords,
 }
 
@@ -106,6 +108,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
         rehearsals,
         traces: whole.traces,
         sessions: whole.sessions,
+        pools: whole.pools,
         by_address,
         gateways,
     };

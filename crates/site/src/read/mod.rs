@@ -25,7 +25,7 @@ use bivector_model::grant::Grant;
 use bivector_model::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
 use eap::read_eap;
-use grants::read_grant;
+use grants::{GrantParts, read_filter, read_grant, read_pool};
 use handset::{DraftNewcomers, read_handset, read_newcomers};
 use issuers::read_issuer;
 use join::{Whole, join};
@@ -34,6 +34,7 @@ use push::read_push;
 use rehearsals::{DraftPersona, DraftRehearsal, read_persona, read_rehearsal};
 use second::{read_courier, read_factors, read_passwords, read_texts};
 use sessions::read_sessions;
+use std::cell::RefCell;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -97,6 +98,9 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     let passwords = read_passwords(top);
     let texts = read_texts(top);
     let (traces, sessions) = (read_traces(top), read_sessions(top));
+    let filters: Vec<_> = top.tables("filters", "a filter").into_iter().filter_map(read_filter).collect();
+    let pools: Vec<_> = top.tables("pools", "a pool").into_iter().filter_map(read_pool).collect();
+    let parts = GrantParts { filters: &filters, pools: &pools, used: RefCell::default() };
     let draft = Draft {
         gateways: top.tables("gateways", "a gateway").into_iter().filter_map(|section| read_gateway(section, &texts)).collect(),
         directories: top.tables("directories", "a directory").into_iter().filter_map(read_directory).collect(),
@@ -106,7 +110,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         issuers: top.tables("issuers", "an issuer").into_iter().filter_map(read_issuer).collect(),
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
         rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
-        grants: top.tables("grants", "a grant").into_iter().filter_map(read_grant).collect(),
+        grants: top.tables("grants", "a grant").into_iter().filter_map(|section| read_grant(section, &parts)).collect(),
         newcomers: top.tables("newcomers", "a `newcomers` table").into_iter().filter_map(read_newcomers).collect(),
         personas: top.tables("personas", "a persona").into_iter().filter_map(read_persona).collect(),
         rehearsals: top.tables("rehearsals", "a rehearsal").into_iter().filter_map(read_rehearsal).collect(),
@@ -116,9 +120,27 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     if !whole {
         return None;
     }
+    check::parts_of_grants(&filters, &pools, &parts.used.borrow(), top.notes);
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
-    join(draft, Whole { name, radius: radius?, eap, factors, texts, handset, push, traces, sessions, passwords }, known, top.notes)
+    join(
+        draft,
+        Whole {
+            name,
+            radius: radius?,
+            eap,
+            factors,
+            texts,
+            handset,
+            push,
+            traces,
+            sessions,
+            pools: pools.into_iter().map(|(_, pool)| pool).collect(),
+            passwords,
+        },
+        known,
+        top.notes,
+    )
 }
 
 fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {

@@ -90,6 +90,7 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
     let answers = answers.iter().filter_map(|text| read_typed(text, &section)).collect();
     let handset = section.text("handset").and_then(|text| read_handset_does(text, &section));
     let twist = section.choice("twist", Twist::ALL);
+    let sessions = section.number("sessions", 0..=1_000_000).map_or(0, |number| number.value);
     let waits = section.table("waits").map(|waits| {
         let time = |key| waits.duration(key, SECOND / 10..=LONGEST).map(|time| time.value);
         let read = ShortWaits { prompt: time("prompt"), approval: time("approval") };
@@ -126,6 +127,7 @@ fn read_login(section: Section<'_, '_, '_>) -> Option<DraftLogin> {
         caller,
         outer,
         certificate,
+        sessions,
         expect,
         line,
     };

@@ -143,7 +143,8 @@ async fn codes_that_were_used_under_layouts_before_stay_used() {
     // The seventh had a mark for each code; the eighth a row for each device, also for one that was gone by then.
     let back = "DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps; DROP TABLE used_steps;
         DROP TABLE step_journal; DROP TABLE guesses; DROP TABLE sign_ins; DROP TABLE ended_sign_ins;
-        ALTER TABLE changes DROP COLUMN pending; DROP TABLE replaced_traces; DROP TABLE feed; DROP TABLE pushes; DROP TABLE push_keys; PRAGMA user_version = 7;";
+        ALTER TABLE changes DROP COLUMN pending; DROP TABLE replaced_traces; DROP TABLE feed; DROP TABLE pushes; DROP TABLE push_keys;
+        DROP TABLE sessions; DROP TABLE session_restarts; DROP TABLE leases; DROP TABLE admissions; PRAGMA user_version = 7;";
     records
         .write(move |transaction| {
             transaction.execute_batch(back)?;

@@ -174,6 +174,15 @@ const MIGRATIONS: &[Migration] = &[
      CREATE INDEX sessions_open_by_person ON sessions (person) WHERE ended_us IS NULL AND person IS NOT NULL;
      CREATE INDEX sessions_silent ON sessions (heard_us) WHERE ended_us IS NULL;
      CREATE TABLE session_restarts (gateway TEXT PRIMARY KEY, at_us INTEGER NOT NULL) WITHOUT ROWID;"),
+    // 17: addresses that grants have handed out; logins that were admitted under a limit of sessions and whose session is yet to come
+    sql("CREATE TABLE leases (
+         pool TEXT NOT NULL, place INTEGER NOT NULL, person TEXT NOT NULL, gateway TEXT NOT NULL, reference TEXT NOT NULL, since_us INTEGER NOT NULL,
+         until_us INTEGER NOT NULL, session INTEGER, PRIMARY KEY (pool, place)) WITHOUT ROWID;
+     CREATE INDEX leases_by_person ON leases (pool, person);
+     CREATE INDEX leases_by_reference ON leases (reference);
+     CREATE TABLE admissions (reference TEXT PRIMARY KEY, person TEXT NOT NULL, until_us INTEGER NOT NULL) WITHOUT ROWID;
+     CREATE INDEX admissions_by_person ON admissions (person);
+     CREATE INDEX admissions_by_end ON admissions (until_us);"),
 ];
 
 /// Runs the migrations that are missing, each in a transaction of its own.

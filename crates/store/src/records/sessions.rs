@@ -62,6 +62,7 @@ impl Records {
         self.write_together(move |transaction| {
             let set = "UPDATE sessions SET person = ?2, reference = ?3, chain = ?4, granted = ?5, factor = ?6 WHERE id = ?1";
             let SessionLink { reference, person, chain, grant, factor, .. } = link;
+            super::leases::bind(transaction, &reference, id)?;
             transaction.prepare_cached(set)?.execute(params![id as i64, person, reference, chain, grant, factor]).map(drop)
         })
         .await
@@ -210,6 +211,10 @@ fn take(transaction: &Transaction<'_>, gateway: &str, report: &Report) -> rusqli
     let Some(row) = known else {
         let session = Session::of(report);
         let id = insert(transaction, gateway, &session)?;
+        if let Some(reference) = &session.reference {
+            // As durable as the session itself: its addresses last as long as it does.
+            super::leases::bind(transaction, reference, id)?;
+        }
         return Ok(SessionChanged { id, is_new: true, grown: i64::from(session.ended.is_none()), unlinked: true });
     };
     let (id, was_open, unlinked) = (row.id, row.ended_us.is_none(), row.chain.is_none());
@@ -231,25 +236,8 @@ fn insert(transaction: &Transaction<'_>, gateway: &str, session: &Session) -> ru
         "INSERT INTO sessions (gateway, session, name, reference, addresses, caller, called, port, began_us, heard_us, ended_us, ended,
                   bytes_in, bytes_out, packets_in, packets_out, odd)
                   VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)";
-    transaction.prepare_cached(insert)?.execute(params![
-        gateway,
-        session.session,
-        session.name,
-        session.reference,
-        session.addresses.join(" "),
-        session.caller,
-        session.called,
-        session.port,
-        session.began.micros() as i64,
-        session.heard.micros() as i64,
-        session.ended.map(|(at, _)| at.micros() as i64),
-        session.ended.map(|(_, ended)| ended.to_text()),
-        session.traffic.bytes_in as i64,
-        session.traffic.bytes_out as i64,
-        session.traffic.packets_in as i64,
-        session.traffic.packets_out as i64,
-        session.odd,
-    ])?;
+    let key = [Value::Text(gateway.to_owned()), Value::Text(session.session.clone())];
+    transaction.prepare_cached(insert)?.execute(params_from_iter(key.into_iter().chain(values(session))))?;
     Ok(transaction.last_insert_rowid() as u64)
 }
 
@@ -257,27 +245,34 @@ fn update(transaction: &Transaction<'_>, id: u64, session: &Session) -> rusqlite
     let update = "UPDATE sessions SET name = ?2, reference = coalesce(reference, ?3), addresses = ?4, caller = ?5, called = ?6, port = ?7, began_us = ?8,
                   heard_us = ?9, ended_us = ?10, ended = ?11, bytes_in = ?12, bytes_out = ?13, packets_in = ?14, packets_out = ?15, odd = ?16
                   WHERE id = ?1";
-    transaction
-        .prepare_cached(update)?
-        .execute(params![
-            id as i64,
-            session.name,
-            session.reference,
-            session.addresses.join(" "),
-            session.caller,
-            session.called,
-            session.port,
-            session.began.micros() as i64,
-            session.heard.micros() as i64,
-            session.ended.map(|(at, _)| at.micros() as i64),
-            session.ended.map(|(_, ended)| ended.to_text()),
-            session.traffic.bytes_in as i64,
-            session.traffic.bytes_out as i64,
-            session.traffic.packets_in as i64,
-            session.traffic.packets_out as i64,
-            session.odd,
-        ])
-        .map(drop)
+    let values = std::iter::once(Value::Integer(id as i64)).chain(values(session));
+    transaction.prepare_cached(update)?.execute(params_from_iter(values)).map(drop)
+}
+
+/// What a report may change, in the order of both statements.
+fn values(session: &Session) -> impl Iterator<Item = Value> {
+    let text = |text: &str| Value::Text(text.to_owned());
+    let number = |number: u64| Value::Integer(number as i64);
+    let or_null = |value: Option<Value>| value.unwrap_or(Value::Null);
+    let traffic = session.traffic;
+    [
+        text(&session.name),
+        or_null(session.reference.as_deref().map(text)),
+        text(&session.addresses.join(" ")),
+        text(&session.caller),
+        text(&session.called),
+        text(&session.port),
+        number(session.began.micros()),
+        number(session.heard.micros()),
+        or_null(session.ended.map(|(at, _)| number(at.micros()))),
+        or_null(session.ended.map(|(_, ended)| text(&ended.to_text()))),
+        number(traffic.bytes_in),
+        number(traffic.bytes_out),
+        number(traffic.packets_in),
+        number(traffic.packets_out),
+        or_null(session.odd.as_deref().map(text)),
+    ]
+    .into_iter()
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<SessionRow> {
@@ -381,11 +376,8 @@ fn chart(connection: &Connection, until: u64, span: u64, count: u64, gateway: Op
     // The first figure counts what began in the span before it.
     let from = since.saturating_sub(span);
     let own = "(?1 IS NULL OR gateway = ?1)";
-    let of = |query: &str| -> rusqlite::Result<u64> {
-        connection.prepare_cached(query)?.query_row(params![gateway, until as i64], |row| row.get::<_, i64>(0)).map(|count| count as u64)
-    };
-    let open_now = of(&format!("SELECT count(*) FROM sessions WHERE ended_us IS NULL AND {own} AND began_us <= ?2"))?;
-    let still = of(&format!("SELECT count(*) FROM sessions WHERE ended_us > ?2 AND began_us <= ?2 AND {own}"))?;
+    let open_now = format!("SELECT count(*) FROM sessions WHERE began_us <= ?2 AND (ended_us IS NULL OR ended_us > ?2) AND {own}");
+    let open_now = connection.prepare_cached(&open_now)?.query_row(params![gateway, until as i64], |row| row.get::<_, i64>(0))? as u64;
     let by_span = |column: &str| -> rusqlite::Result<Vec<u64>> {
         let query =
             format!("SELECT ({column} - ?3 - 1) / ?4, count(*) FROM sessions WHERE {column} > ?3 AND {column} <= ?2 AND {own} GROUP BY 1");
@@ -404,7 +396,7 @@ fn chart(connection: &Connection, until: u64, span: u64, count: u64, gateway: Op
     };
     let (began, ended) = (by_span("began_us")?, by_span("ended_us")?);
     let mut open = vec![0; count as usize];
-    let mut now = open_now + still;
+    let mut now = open_now;
     for at in (0..count as usize).rev() {
         open[at] = now;
         now = (now + ended[at]).saturating_sub(began[at]);

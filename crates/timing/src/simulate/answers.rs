@@ -165,6 +165,7 @@ impl Behind {
                 (Fact::Kept(KeptAnswer::Kept((self.kept.len() as u32 - 1).to_be_bytes().to_vec())), now_us)
             }
             Need::TakeChallenge { state } => (Fact::Taken(self.take(&state, now)), now_us),
+            Need::Reserve(_) => (Fact::Reserved(ReserveAnswer::Reserved { leased: Vec::new(), open: 0, ends: None }), now_us),
             Need::ChangePassword { .. } => {
                 let why = Unavailable { cause: Cause::Unfinished, seen: "nobody changes a password in a simulation".to_owned() };
                 (Fact::Changed(Answer::ours(ChangeAnswer::Unavailable(why))), now_us)
