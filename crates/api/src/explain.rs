@@ -92,6 +92,24 @@ pub struct RuleTry {
     /// A person whose groups are taken instead, as the sources know them.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub person: Option<String>,
+    /// The address of the person's program.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub caller: Option<String>,
+    /// The method.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub method: Option<String>,
+    /// The second factor, `none` or `waived`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub factor: Option<String>,
+    /// The source that knows the person.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// The name as typed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The time where the site is, such as `2026-12-01T22:30`; now if left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
 }
 
 /// What the rules say of a made-up login.

@@ -8,7 +8,7 @@ mod timing;
 
 pub(crate) use lab::Lab;
 pub(crate) use people::{Factor, Person, Push, Whose};
-pub(crate) use prove::{Drill, Fails, Locate, Login, Rehearse, Rule, Trace, TraceFilter, Who};
+pub(crate) use prove::{Circumstances, Drill, Fails, Locate, Login, Rehearse, Rule, Trace, TraceFilter, Who};
 pub(crate) use sessions::{Session, SessionFilter};
 pub(crate) use timing::Budget;
 

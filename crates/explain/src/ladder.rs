@@ -2,11 +2,11 @@
 
 use crate::probe::{Piece, Seen};
 use bivector_model::cause::Cause;
+use bivector_model::condition::Circumstances;
 use bivector_model::rule::{Decision, Groups, RuleBook, Then};
 use bivector_model::trace::Tone;
 use bivector_site::{Chain, Gateway, Site};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use utoipa::ToSchema;
 
@@ -205,14 +205,16 @@ impl Ladder {
 }
 
 /// What the rules say of somebody; where a rule further down would let them in, that is said too.
-pub fn judge_rules(rules: &RuleBook, groups: &Groups, labels: &BTreeMap<String, String>, site: &Site, login: &str) -> (Seen, Option<u32>) {
+pub fn judge_rules(rules: &RuleBook, known: &Circumstances<'_>, site: &Site, login: &str) -> (Seen, Option<u32>) {
+    let none = Groups::default();
+    let groups = known.groups.unwrap_or(&none);
     let grant_of = |then: &Then| match then {
         Then::Grant(grant) => site.grants.get(*grant).map(|grant| grant.name.as_str()),
         Then::Refuse(_) => None,
     };
     let mine = groups.names().join(", ");
     let mine = if mine.is_empty() { "none".to_owned() } else { mine };
-    match rules.decide(groups, labels) {
+    match rules.decide_for(known) {
         Decision::Passed(_, rule) => {
             let grant = grant_of(&rule.then).unwrap_or("?");
             (Seen::good(format!("`{}` assigns `{grant}` to {}", rule.name, rule.when)), Some(rule.line))
@@ -220,7 +222,7 @@ pub fn judge_rules(rules: &RuleBook, groups: &Groups, labels: &BTreeMap<String, 
         Decision::Refused(rule, reason) => {
             let later = rules.rules().iter().filter(|later| later.line > rule.line);
             let mut later =
-                later.filter(|later| later.when.meets(groups, labels)).filter_map(|later| Some((later, grant_of(&later.then)?)));
+                later.filter(|later| later.when.misses_for(known).is_none()).filter_map(|later| Some((later, grant_of(&later.then)?)));
             let said = format!("`{}` in line {} refuses {login}: {reason}", rule.name, rule.line);
             let seen = match later.next() {
                 Some((later, grant)) => Seen::bad(
@@ -310,6 +312,11 @@ pub fn judge_doors(open: &[SocketAddr], chain: &Chain, gateway: &Gateway) -> See
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn in_groups(groups: &Groups) -> Circumstances<'_> {
+        Circumstances { groups: Some(groups), assumed: true, ..Circumstances::default() }
+    }
+
     use bivector_site::Known;
 
     const SITE: &str = include_str!("../../../demo/site.toml");
@@ -327,10 +334,10 @@ mod tests {
     fn a_rule_that_comes_too_late_is_named_with_the_one_before_it() {
         let site = site(("# VPN for staff", "#"));
         let (seen, _) =
-            judge_rules(&chain(&site, "staff").rules, &Groups::new(["turbine-crew", "remote-suspended"]), &BTreeMap::new(), &site, "noor");
+            judge_rules(&chain(&site, "staff").rules, &in_groups(&Groups::new(["turbine-crew", "remote-suspended"])), &site, "noor");
         assert_eq!((seen.state, seen.cause), (Tone::Bad, Some(Cause::RuleRefused)));
         assert!(seen.remedy.unwrap().contains("move `turbine crew` before `suspended people stay out`"));
-        let (seen, _) = judge_rules(&chain(&site, "staff").rules, &Groups::new(["harbour"]), &BTreeMap::new(), &site, "kit");
+        let (seen, _) = judge_rules(&chain(&site, "staff").rules, &in_groups(&Groups::new(["harbour"])), &site, "kit");
         assert!(seen.said.contains("harbour") && seen.remedy.unwrap().contains("control-room"));
     }
 

@@ -5,6 +5,7 @@
 pub mod addresses;
 pub mod attempts;
 pub mod cause;
+pub mod condition;
 pub mod device;
 pub mod directory;
 pub mod facts;
@@ -12,6 +13,7 @@ pub mod filter;
 pub mod form;
 pub mod grant;
 pub mod identity;
+pub mod keeping;
 pub mod moment;
 pub mod person;
 pub mod pool;

@@ -1,5 +1,6 @@
 //! Who may pass: the first rule that fits decides.
 
+use crate::condition::{Circumstances, Condition};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
@@ -11,12 +12,14 @@ pub struct When {
     pub groups: Vec<String>,
     /// Logins through gateways with all of these labels.
     pub labels: BTreeMap<String, String>,
+    /// What else must hold.
+    pub more: Vec<Condition>,
 }
 
 impl When {
     /// Members of at least one of these groups, in lower case.
     pub fn any_group(groups: Vec<String>) -> Self {
-        When { groups, labels: BTreeMap::new() }
+        When { groups, ..When::default() }
     }
 
     fn fits_labels(&self, labels: &BTreeMap<String, String>) -> bool {
@@ -40,8 +43,43 @@ impl When {
         })
     }
 
-    /// Whether everything that fits `other` fits this too.
+    /// Whether all of it holds; none where that is not known.
+    pub fn holds(&self, login: &Circumstances<'_>) -> Option<bool> {
+        let groups = match (self.groups.is_empty(), login.groups) {
+            (true, _) => Some(true),
+            (false, None) => None,
+            (false, Some(own)) => Some(self.groups.iter().any(|group| own.contains(group))),
+        };
+        let labels = match (self.labels.is_empty(), login.labels) {
+            (true, _) => Some(true),
+            (false, None) => None,
+            (false, Some(own)) => Some(self.fits_labels(own)),
+        };
+        let mut all = Some(true);
+        for one in [groups, labels].into_iter().chain(self.more.iter().map(|one| one.holds(login))) {
+            match one {
+                Some(false) => return Some(false),
+                None => all = None,
+                Some(true) => {}
+            }
+        }
+        all
+    }
+
+    /// Why it does not hold; nothing where it does.
+    pub fn misses_for(&self, login: &Circumstances<'_>) -> Option<String> {
+        let none = (Groups::default(), BTreeMap::new());
+        let (groups, labels) = (login.groups.unwrap_or(&none.0), login.labels.unwrap_or(&none.1));
+        let plain = When { groups: self.groups.clone(), labels: self.labels.clone(), more: Vec::new() };
+        let missed = if plain.holds(login).unwrap_or(login.assumed) { None } else { plain.misses(groups, labels) };
+        missed.or_else(|| self.more.iter().find_map(|one| one.misses(login)))
+    }
+
+    /// Whether everything that fits `other` fits this too, as far as that can be told.
     pub fn covers(&self, other: &When) -> bool {
+        if !self.more.iter().all(|one| other.more.contains(one)) {
+            return false;
+        }
         let groups = self.groups.is_empty() || !other.groups.is_empty() && other.groups.iter().all(|group| self.groups.contains(group));
         groups && self.fits_labels(&other.labels)
     }
@@ -55,6 +93,9 @@ impl fmt::Display for When {
         }
         for (at, (key, value)) in self.labels.iter().enumerate() {
             write!(f, "{}{key} {value}", if at == 0 { " through a gateway with " } else { " and " })?;
+        }
+        for one in &self.more {
+            write!(f, ", {one}")?;
         }
         Ok(())
     }
@@ -131,6 +172,7 @@ pub struct RuleBook {
     by_group: HashMap<String, Vec<usize>>,
     /// The rules about everybody.
     everybody: Vec<usize>,
+    asks_more: bool,
 }
 
 impl RuleBook {
@@ -143,7 +185,13 @@ impl RuleBook {
         for group in &rule.when.groups {
             self.by_group.entry(group.clone()).or_default().push(index);
         }
+        self.asks_more |= !rule.when.more.is_empty();
         self.rules.push(rule);
+    }
+
+    /// Whether a rule asks for more than groups and labels.
+    pub fn asks_more(&self) -> bool {
+        self.asks_more
     }
 
     /// The rules in order.
@@ -151,9 +199,16 @@ impl RuleBook {
         &self.rules
     }
 
-    /// Finds the first rule that fits a person's groups and a gateway's labels.
+    /// Finds the first rule that fits a person's groups and a gateway's labels. What else rules ask is assumed to hold.
     pub fn decide(&self, groups: &Groups, labels: &BTreeMap<String, String>) -> Decision<'_> {
-        let fits = |index: &&usize| self.rules.get(**index).is_some_and(|rule| rule.when.fits_labels(labels));
+        self.decide_for(&Circumstances { groups: Some(groups), labels: Some(labels), assumed: true, ..Circumstances::default() })
+    }
+
+    /// Finds the first rule that fits a login.
+    pub fn decide_for(&self, login: &Circumstances<'_>) -> Decision<'_> {
+        let none = Groups::default();
+        let groups = login.groups.unwrap_or(&none);
+        let fits = |index: &&usize| self.rules.get(**index).is_some_and(|rule| rule.when.holds(login).unwrap_or(login.assumed));
         let by_group = groups.0.iter().filter_map(|group| self.by_group.get(group)?.iter().find(fits));
         let first = by_group.chain(self.everybody.iter().find(fits)).min();
         let Some(rule) = first.and_then(|index| self.rules.get(*index)) else { return Decision::NoRule };

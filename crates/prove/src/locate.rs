@@ -13,6 +13,7 @@ use bivector_engine::sources::probe::probe;
 use bivector_explain::ladder::{Ladder, Layer, judge_doors, judge_rules, judge_waits};
 use bivector_explain::probe::{Line, Piece, Seen};
 use bivector_model::Cause;
+use bivector_model::condition::Circumstances;
 use bivector_model::device::Device;
 use bivector_model::trace::{Outcome, Tone};
 use bivector_site::matrix::{self, Skill};
@@ -450,11 +451,21 @@ impl Climb<'_> {
 
     fn rule(&mut self, person: &Found) -> bool {
         let site = Arc::clone(&self.live.site);
-        let (seen, line) = judge_rules(&self.chain.rules, &person.groups, &self.gateway.labels, &site, &person.login);
+        let known = Circumstances {
+            groups: Some(&person.groups),
+            labels: Some(&self.gateway.labels),
+            name: Some(&person.login),
+            method: Some(self.sought.method.name()),
+            gateway: Some(&self.gateway.name),
+            time: Some(site.local_time(clock::now())),
+            assumed: true,
+            ..Circumstances::default()
+        };
+        let (seen, line) = judge_rules(&self.chain.rules, &known, &site, &person.login);
         if !self.rung(Layer::Rule, &self.chain.name.clone(), seen, line.or(Some(self.chain.line))) {
             return false;
         }
-        let decision = self.chain.rules.decide(&person.groups, &self.gateway.labels);
+        let decision = self.chain.rules.decide_for(&known);
         let bivector_model::rule::Decision::Passed(passed, _) = decision else { return true };
         let Some(grant) = site.grants.get(passed.grant()) else { return true };
         let targets: Vec<String> = grant.reply.iter().map(|item| item.target.to_string()).collect();

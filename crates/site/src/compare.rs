@@ -7,7 +7,7 @@ use super::{
 use crate::rehearsal::{Persona, Rehearsal, RehearsedLogin};
 use bivector_model::grant::Grant;
 use bivector_model::pool::AddressPool;
-use bivector_model::rule::{Rule, Then};
+use bivector_model::rule::{Rule, Then, When};
 use bivector_wire::IntegrityPolicy;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -246,6 +246,7 @@ fn handset(old: &Site, new: &Site, site: &mut About<'_>) {
     push(&old.push, &new.push, site);
     site.value("silent sessions count as lost after", &old.sessions.lost_after, &new.sessions.lost_after, time);
     site.value("sessions that are kept", &old.sessions.count, &new.sessions.count, ToString::to_string);
+    site.value("time zone", &old.zone, &new.zone, |zone| zone.iana_name().unwrap_or("UTC").to_owned());
     eap(&old.eap, &new.eap, site);
     let who = |site: &Site| site.newcomers.iter().map(|one| (one.group.clone(), one.factor, one.send_by)).collect::<Vec<_>>();
     if who(old) != who(new) {
@@ -566,7 +567,7 @@ fn rules((old, old_site): (&[Rule], &Site), (new, new_site): (&[Rule], &Site), a
         about.line = Some(is.line);
         let Some(was) = old.iter().find(|was| was.name == is.name) else {
             let said = format!("the new rule `{}` {}", is.name, effect(is, new_site));
-            if matches!(is.then, Then::Grant(_)) && is.when.groups.is_empty() {
+            if matches!(is.then, Then::Grant(_)) && is.when.groups.is_empty() && is.when.more.is_empty() {
                 about.weaker(said)
             } else {
                 about.say(said)
@@ -579,7 +580,9 @@ fn rules((old, old_site): (&[Rule], &Site), (new, new_site): (&[Rule], &Site), a
         }
         let said = format!("the rule `{}` {now} (before: {before})", is.name);
         let wider = matches!(is.then, Then::Grant(_))
-            && (matches!(was.then, Then::Refuse(_)) || is.when.groups.is_empty() && !was.when.groups.is_empty());
+            && (matches!(was.then, Then::Refuse(_))
+                || is.when.groups.is_empty() && !was.when.groups.is_empty()
+                || was.when.more != is.when.more && !only_more(&was.when, &is.when));
         let narrower_refusal = matches!((&was.then, &is.then), (Then::Refuse(_), Then::Refuse(_))) && !is.when.covers(&was.when);
         if wider || narrower_refusal { about.weaker(said) } else { about.say(said) }
     }
@@ -596,6 +599,11 @@ fn rules((old, old_site): (&[Rule], &Site), (new, new_site): (&[Rule], &Site), a
         let said = format!("its rules are asked in the order {}", now.join(", "));
         if passed { about.weaker(format!("{said}: a rule that grants access now precedes one that refuses it")) } else { about.say(said) }
     }
+}
+
+/// Whether a rule asks for more than before, beside groups and labels, and for nothing less.
+fn only_more(was: &When, is: &When) -> bool {
+    was.more.iter().all(|one| is.more.contains(one))
 }
 
 /// Whether a rule that now comes before a refusal came behind it.

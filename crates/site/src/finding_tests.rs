@@ -33,6 +33,8 @@ const EXAMPLES: &[(&str, &[Change])] = &[
         ],
     ),
     ("bad-form", &[("[\"password code(6)\"]", "[\"pasword code(6)\"]")]),
+    ("bad-hours", &[("when = { group = \"survey-contractors\" }", "when = { group = \"survey-contractors\", hours = \"by day\" }")]),
+    ("bad-time-zone", &[("name = \"Northmoor Tidal\"", "name = \"Northmoor Tidal\"\ntime_zone = \"Northmoor\"")]),
     ("bad-hex", &[("{ attribute = \"Class\", text = \"survey\" }", "{ attribute = \"Class\", hex = \"0g\" }")]),
     ("bad-port", &[("realms = [\"local", "ports = [\"radius\"]\nrealms = [\"local")]),
     ("bad-server", &[("\"127.0.0.1:18199\"", "\"127.0.0.1:none\"")]),

@@ -14,10 +14,11 @@ mod read;
 mod reference;
 pub mod rehearsal;
 mod section;
-mod sessions;
+
 #[cfg(test)]
 mod tests;
 
+pub use bivector_model::keeping::{DynamicAuthorization, SessionKeeping};
 pub use check::{Advice, Adviser, Known, KnownPerson};
 pub use compare::{Difference, compare};
 pub use factors::{
@@ -28,7 +29,6 @@ pub use finding::{Finding, Severity, Span};
 pub use issuers::{Issuer, NameFrom, Responder, WhenUnknown};
 pub use reference::reference_markdown;
 pub use section::read_duration;
-pub use sessions::{DynamicAuthorization, SessionKeeping};
 
 use crate::rehearsal::{Persona, Rehearsal};
 use bivector_model::addresses::AddressMap;
@@ -44,6 +44,7 @@ use bivector_wire::IntegrityPolicy;
 pub use bivector_wire::eap::EapMethod;
 use bivector_wire::eap::Proves;
 use ipnet::IpNet;
+use jiff::tz::TimeZone;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -53,6 +54,8 @@ use std::time::Duration;
 pub struct Site {
     /// What the operator calls it.
     pub name: String,
+    /// The time zone in which its hours are meant.
+    pub zone: TimeZone,
     /// The `radius` door.
     pub radius: RadiusDoor,
     /// Gateways in the order of the file.

@@ -1,6 +1,9 @@
 //! What is asked of a site: which gateway, chain or name something belongs to.
 
 use super::*;
+use bivector_model::condition::LocalTime;
+use bivector_model::moment::Moment;
+use jiff::Timestamp;
 
 impl Site {
     /// Reads a site file. All findings come back, sorted by place; a site only if none of them is an error.
@@ -81,6 +84,14 @@ impl Site {
             });
         }
         sent
+    }
+
+    /// A moment as the clocks of the site show it.
+    pub fn local_time(&self, now: Moment) -> LocalTime {
+        let at = Timestamp::from_microsecond(i64::try_from(now.micros()).unwrap_or(i64::MAX)).unwrap_or_default();
+        let at = self.zone.to_datetime(at);
+        let weekday = at.weekday().to_monday_zero_offset().unsigned_abs();
+        LocalTime { weekday, minute: u16::from(at.hour().unsigned_abs()) * 60 + u16::from(at.minute().unsigned_abs()) }
     }
 
     /// Names of all secrets that must be sealed for this site to run.

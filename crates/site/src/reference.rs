@@ -19,6 +19,7 @@ keys! {
     "top" {
         "format" "number" "needed" "Version of this format; 1.";
         "name" "text" "`unnamed`" "Display name of the site.";
+        "time_zone" "name" "`UTC`" "The time zone in which the hours of rules are meant, such as `Europe/Oslo`.";
         "doors" "table" "needed" "Where Bivector listens.";
         "factors" "table" "" "How second factors are checked, for all chains.";
         "passwords" "table" "" "When wrong passwords make a person or a caller wait.";
@@ -35,6 +36,7 @@ keys! {
         "identity" "tables" "" "Rules that turn typed names into login names.";
         "chains" "tables" "" "Login chains: which gateways, methods, sources and factors belong together.";
         "rules" "tables" "" "Who may log in; the first matching rule decides.";
+        "conditions" "tables" "" "Conditions that several rules share.";
         "grants" "tables" "" "RADIUS attributes returned on accept.";
         "filters" "tables" "" "Packet filters that grants send.";
         "pools" "tables" "" "Addresses and prefixes that grants hand out.";
@@ -357,9 +359,25 @@ keys! {
         "grant" "name" "" "Accept, with this grant.";
         "refuse" "text" "" "Refuse, with this reason.";
     }
+    "conditions" {
+        "name" "text" "needed" "Its name.";
+        "when" "table" "needed" "What must hold, as in `when` of a rule. It may use conditions before it.";
+    }
     "rules.when" {
         "group" "name or names" "all" "Members of at least one of these groups, by name or whole DN, in any case.";
         "label" "table of texts" "all" "Logins through gateways that have all of these labels.";
+        "name" "text or texts" "" "And the login name is like one of these; `*` stands for any text.";
+        "realm" "text or texts" "" "And the name was typed with one of these realms; an empty text stands for names without one.";
+        "source" "text or texts" "" "And one of these sources knows the person.";
+        "method" "text or texts" "" "And the credential came by one of these methods.";
+        "factor" "text or texts" "" "And one of these second factors was given, such as `totp` or `approval`; `waived` where none was asked for, `none` where the chain requires none.";
+        "from" "ranges" "" "And the person's program is in one of these networks, as far as the gateway tells its address.";
+        "gateway" "text or texts" "" "And the login came through one of these gateways.";
+        "hours" "text or texts" "" "And it is one of these times in the site's `time_zone`, such as `Mon-Fri 07:00-19:00` or `22:00-06:00`.";
+        "nas" "table of lists" "" "And the gateway sent one of these values of an attribute: `{ Service-Type = [\"Framed-User\"] }`, as the trace shows them.";
+        "issuer" "text or texts" "" "And the certificate was issued by one of these issuers.";
+        "condition" "text or texts" "" "And each of these conditions holds, from `[[conditions]]`.";
+        "not" "table" "" "And none of this holds: the same keys.";
     }
     "grants" {
         "name" "text" "needed" "Its name.";

@@ -324,6 +324,8 @@ zz = 1
 zz = 1
 first = [{ zz = 1 }]
 waive = [{ zz = 1 }]
+[[conditions]]
+zz = 1
 [[rules]]
 zz = 1
 when = { zz = 1 }
@@ -371,6 +373,7 @@ logins = [{ zz = 1, waits = { zz = 1 }, expect = { zz = 1 } }]
         "chains",
         "chains.first",
         "chains.waive",
+        "conditions",
         "rules",
         "rules.when",
         "grants",

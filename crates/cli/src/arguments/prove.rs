@@ -141,7 +141,32 @@ pub(crate) enum Rule {
         /// Use this person's groups, as reported by the sources
         #[arg(long, value_name = "LOGIN", conflicts_with = "group")]
         person: Option<String>,
+        #[command(flatten)]
+        circumstances: Circumstances,
     },
+}
+
+/// What rules may ask beside groups and labels; what is left out is assumed to fit.
+#[derive(Debug, Args)]
+pub(crate) struct Circumstances {
+    /// Name as typed
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// Source that knows the person
+    #[arg(long)]
+    pub(crate) source: Option<String>,
+    /// Method, as in the site file
+    #[arg(long)]
+    pub(crate) method: Option<String>,
+    /// Second factor that was given; `waived` or `none`
+    #[arg(long)]
+    pub(crate) factor: Option<String>,
+    /// Address of the person's program
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) caller: Option<String>,
+    /// Time where the site is, for example 2026-12-01T22:30 [default: now]
+    #[arg(long, value_name = "WHEN")]
+    pub(crate) at: Option<String>,
 }
 
 /// Runs a rehearsal with and without one pool member, and reports what logins would notice.

@@ -1,6 +1,6 @@
 //! `bivector rule …`
 
-use crate::arguments::{Global, Rule};
+use crate::arguments::{Circumstances, Global, Rule};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output;
@@ -10,8 +10,9 @@ use reqwest::Method;
 use std::process::ExitCode;
 
 pub(crate) async fn run(rule: Rule, global: &Global) -> Result<ExitCode, Failure> {
-    let Rule::Try { chain, group, via, person } = rule;
-    let request = RuleTry { chain, groups: group, via, person };
+    let Rule::Try { chain, group, via, person, circumstances } = rule;
+    let Circumstances { name, source, method, factor, caller, at } = circumstances;
+    let request = RuleTry { chain, groups: group, via, person, caller, method, factor, source, name, at };
     let tried: RuleTried = Client::new(global)?.ask(Method::POST, "/rules/try", &[], Some(&request)).await?;
     if global.json {
         output::json(&tried);

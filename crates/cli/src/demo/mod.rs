@@ -21,6 +21,7 @@ pub(crate) const UPSTREAM: &str = include_str!("../../../../demo/upstream.toml")
 const SITE: &str = include_str!("../../../../demo/site.toml");
 /// Personas and rehearsals: a part of the site file that the demo applies.
 const EAP: &str = include_str!("../../../../demo/eap.toml");
+const SESSIONS: &str = include_str!("../../../../demo/sessions.toml");
 const REHEARSALS: &str = include_str!("../../../../demo/rehearsals.toml");
 const PEOPLE: &str = include_str!("../../../../demo/people.csv");
 const SECRETS: &str = include_str!("../../../../demo/secrets.toml");
@@ -109,6 +110,7 @@ async fn stay(world: &mut World) {
     output::line("  bivector trace follow --person ines --for 10m");
     output::line("  bivector rehearse staff");
     output::line("  bivector rehearse causeway                (EAP-TTLS, and certificates with an approval)");
+    output::line("  bivector session list                     (the quay's; `bivector session end NUMBER` ends one)");
     output::line("  bivector locate odo --via breakwater --without-password");
     output::line("  bivector login ines --via breakwater      (password barnacle-and-buoy, then a code; see the next line)");
     output::line(format!("  the code of ines now is {}; a new one every 30 s", world.code_now("ines")));
@@ -116,11 +118,15 @@ async fn stay(world: &mut World) {
     output::line("end it with Ctrl-C");
     let trickle = async {
         let mut turn = 0;
+        if let Err(failure) = world.begin_sessions().await {
+            tracing::warn!(?failure, "the sessions of the quay could not begin");
+        }
         loop {
             tokio::time::sleep(TRICKLE).await;
             if let Err(failure) = cases::trickle(world, turn).await {
                 tracing::warn!(?failure, "a login of the trickle could not be sent");
             }
+            world.go_on_with_sessions(turn as u64).await;
             turn += 1;
         }
     };

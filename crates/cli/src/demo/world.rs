@@ -1,7 +1,7 @@
 //! The demo's world: two directory servers, the service, gateways; set up through the API as an operator would.
 
 use super::codes::Codes;
-use super::{DIRECTORY, EAP, PEOPLE, REHEARSALS, SECRETS, SITE, UPSTREAM};
+use super::{DIRECTORY, EAP, PEOPLE, REHEARSALS, SECRETS, SESSIONS, SITE, UPSTREAM};
 use crate::arguments::Demo;
 use crate::client::{Client, encode};
 use crate::failure::Failure;
@@ -12,7 +12,8 @@ use bivector_api::people::{ConfirmRequest, InviteRequest, PersonView, Released};
 use bivector_api::runs::{RehearsalView, RunRequest};
 use bivector_api::site::Revision;
 use bivector_api::site::{AppliedView, ApplyRequest};
-use bivector_exchange::Patience;
+use bivector_api::status::Status;
+use bivector_exchange::{Patience, Request};
 use bivector_explain::run::{Run, RunState};
 use bivector_lab::badges;
 use bivector_lab::certificates::LabIssuer;
@@ -20,20 +21,24 @@ use bivector_lab::courier::{CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{HandsetError, RobotHandset};
+use bivector_lab::online::{OnlineGateway, Requests};
 use bivector_lab::push::{PushHabits, RobotSubscription, StandInPush};
 use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_service::TOKEN_FILE;
 use bivector_service::{Options, Running, start};
-use bivector_wire::SharedSecret;
+use bivector_wire::{AttributeType, Code, SharedSecret};
 use reqwest::Method;
 use std::collections::{BTreeMap, HashMap};
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 use tempfile::TempDir;
 
 /// What a directory server of the demo takes for an answer: about what a real one does on a small network.
 const DIRECTORY_DELAY: Duration = Duration::from_millis(3);
+/// Where the quay's gateway takes requests, as the site says.
+const DYNAMIC: u16 = 18_799;
 const STOP_LIMIT: Duration = Duration::from_secs(5);
 
 /// Everything that runs.
@@ -57,6 +62,8 @@ pub(crate) struct World {
     token: String,
     contents: DirectoryData,
     tls: Protection,
+    /// The quay's gateway with its sessions.
+    online: Option<(Arc<OnlineGateway>, Requests)>,
     /// Removed when the demo ends.
     _folder: Option<TempDir>,
 }
@@ -108,6 +115,7 @@ impl World {
             token: token.expose().clone(),
             contents,
             tls,
+            online: None,
             _folder: folder,
         })
     }
@@ -129,6 +137,7 @@ impl World {
             "lantern" => [127, 0, 0, 12],
             "slipway" => [127, 0, 0, 13],
             "causeway" => [127, 0, 0, 14],
+            "quay" => [127, 0, 0, 15],
             // The bastion host, sending from an address that nobody has registered.
             _ => [127, 0, 0, 99],
         };
@@ -140,6 +149,39 @@ impl World {
             server: self.radius,
             secret: SharedSecret::new(secret.as_bytes()),
             patience: Patience { wait: Duration::from_secs(5), tries: 2 },
+        }
+    }
+
+    /// The quay's gateway begins a session for each of a few people who sit there, and takes requests to end them.
+    pub(crate) async fn begin_sessions(&mut self) -> Result<(), Failure> {
+        let no = |error: String| Failure::no(format!("the quay's gateway: {error}"), "");
+        let doors: Status = self.client.get("/status", &[]).await?;
+        let Some(accounting) = doors.accounting.first().and_then(|door| door.parse().ok()) else { return Ok(()) };
+        let device = self.gateway("quay");
+        let (from, secret) = (device.from, device.secret.clone());
+        let gateway = OnlineGateway::new(device.clone(), accounting);
+        let taking = gateway.take_requests(SocketAddr::new(from, DYNAMIC), secret).await.map_err(|error| no(error.to_string()))?;
+        gateway.restart().await.map_err(|error| no(error.to_string()))?;
+        for (number, login) in ["tomasz", "yuki", "ines", "pell"].into_iter().enumerate() {
+            let caller = format!("203.0.113.{}", 9 + number);
+            let mut request = device.sign(Request::login(login, self.passwords.get(login).map_or("", String::as_str).as_bytes()));
+            request.message.push(AttributeType::CallingStationId, caller.as_bytes());
+            let (exchange, _) = device.send(&request).await.map_err(|error| no(error.to_string()))?;
+            let Some(reply) = exchange.reply.filter(|reply| reply.code == Code::AccessAccept) else { continue };
+            let address = Ipv4Addr::new(203, 0, 113, 200 + number as u8);
+            let id = format!("quay-{number}");
+            gateway.begin(&id, login, &reply, address, &caller).await.map_err(|error| no(error.to_string()))?;
+        }
+        self.online = Some((gateway, taking.1));
+        Ok(())
+    }
+
+    /// Traffic passes in the quay's sessions.
+    pub(crate) async fn go_on_with_sessions(&self, turn: u64) {
+        if let Some((gateway, _)) = &self.online
+            && let Err(error) = gateway.interim((40_000 + turn * 700, 900_000 + turn * 13_000)).await
+        {
+            tracing::debug!(%error, "a report of the quay could not be sent");
         }
     }
 
@@ -255,6 +297,11 @@ async fn start_push() -> Result<StandInPush, Failure> {
         .map_err(|error| Failure::no(format!("the push service cannot listen: {error}"), "look at the loopback addresses of this machine"))
 }
 
+/// The port for reports of sessions beside the one for logins.
+fn reports_of(radius: SocketAddr) -> u16 {
+    if radius.port() == 0 { 0 } else { radius.port().wrapping_add(1) }
+}
+
 fn held_by(address: SocketAddr) -> String {
     bivector_service::who_holds("tcp", address).map(|who| format!("; it is held by {who}")).unwrap_or_default()
 }
@@ -273,8 +320,10 @@ fn site_text(
     } else {
         format!("\"{radius}\"")
     };
-    let text = format!("{SITE}\n{REHEARSALS}\n{EAP}");
-    text.replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
+    let text = format!("{SITE}\n{REHEARSALS}\n{EAP}\n{SESSIONS}");
+    let accounting = format!("[doors.radius]\naccounting = [\"{}\"]", SocketAddr::new(radius.ip(), reports_of(radius)));
+    text.replacen("[doors.radius]", &accounting, 1)
+        .replacen("\"127.0.0.1:18120\", \"[::1]:18120\"", &listen, 1)
         .replacen("http://localhost:18080", &format!("http://localhost:{}", http.port()), 1)
         .replacen("127.0.0.1:18636", &directories[0].to_string(), 1)
         .replacen("127.0.0.1:18637", &directories[1].to_string(), 1)

@@ -31,6 +31,7 @@ mod push_page;
 mod radius;
 mod real_gateways;
 mod rehearsal;
+mod rules;
 mod second;
 mod security;
 mod security_sign_ins;

@@ -7,21 +7,28 @@ use super::granting::{self, Granting, must_reserve};
 use super::machine::{Login, State, told};
 use super::proof::{Accept, FirstProved, Granted, Second};
 use bivector_model::cause::Cause;
+use bivector_model::condition::Circumstances;
 use bivector_model::grant::{GrantContext, GrantedItem, Target};
 use bivector_model::moment::Moment;
 use bivector_model::rule::{Decision, RulePassed};
 use bivector_model::trace::{Hop, Outcome, Tone};
 use bivector_sessions::class_of;
+use bivector_site::Chain;
 use bivector_wire::AttributeType;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 impl Login {
     pub(super) fn rules(&mut self, person: Box<Candidate>, first: FirstProved, second: Second, now: Moment) -> State {
         let site = Arc::clone(&self.site);
         let Some(chain) = self.chain.and_then(|chain| site.chains.get(chain)) else { return self.refuse(Cause::ChainMissing, now) };
-        let none = std::collections::BTreeMap::new();
+        let none = BTreeMap::new();
         let labels = site.gateways.get(self.request.context.gateway).map_or(&none, |gateway| &gateway.labels);
-        match chain.rules.decide(&person.groups, labels) {
+        let decision = match chain.rules.asks_more() {
+            true => self.decide_by_all(chain, (&person, &first, &second), labels, now),
+            false => chain.rules.decide(&person.groups, labels),
+        };
+        match decision {
             Decision::Refused(rule, reason) => {
                 let said = format!("the rule `{}` refuses {}: {reason}", rule.name, person.login);
                 self.step(Hop::Rules, "rule", Tone::Bad, now, said, Some(rule.line));
@@ -54,6 +61,40 @@ impl Login {
                 self.accept(person, (first, second, passed), Vec::new(), now)
             }
         }
+    }
+
+    /// The first rule that fits, where rules ask for more than groups and labels.
+    fn decide_by_all<'c>(
+        &self,
+        chain: &'c Chain,
+        (person, first, second): (&Candidate, &FirstProved, &Second),
+        labels: &BTreeMap<String, String>,
+        now: Moment,
+    ) -> Decision<'c> {
+        let context = &self.request.context;
+        let nas = context.device();
+        let issuer = self.request.inside.as_ref().and_then(|inside| inside.certificate.as_ref()).map_or("", |one| one.issuer.as_str());
+        let factor = match second {
+            Second::Waived(_) if chain.second.is_empty() => Some("none"),
+            Second::Waived(_) => Some("waived"),
+            // A simulated login notes none.
+            Second::Proved(_) => self.trace.factor.as_deref(),
+        };
+        chain.rules.decide_for(&Circumstances {
+            groups: Some(&person.groups),
+            labels: Some(labels),
+            name: Some(&person.login),
+            realm: Some(&self.realm),
+            source: Some(self.site.source_name(first.source())),
+            method: Some(self.request.method()),
+            factor,
+            caller: Some(context.caller()),
+            gateway: Some(self.gateway_name()),
+            time: Some(self.site.local_time(now)),
+            nas: Some(&nas),
+            issuer: Some(issuer),
+            assumed: self.quiet,
+        })
     }
 
     /// Lets somebody in, with what their grant sets and what was reserved for them.

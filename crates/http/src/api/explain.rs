@@ -21,7 +21,9 @@ use bivector_explain::ladder::Ladder;
 use bivector_explain::run::{Run, changes};
 use bivector_model::Cause;
 use bivector_model::Moment;
+use bivector_model::condition::{Circumstances, LocalTime};
 use bivector_model::facts::Facts;
+use bivector_model::identity::realm_of;
 use bivector_model::rule::{Decision, Groups, Then};
 use bivector_prove::drill::without;
 use bivector_prove::locate::{Sought, locate as climb};
@@ -320,7 +322,32 @@ pub(super) async fn try_rules(
         Some(person) => groups_of(&state, &live, chain, person).await?,
         None => Groups::new(request.groups.iter().map(String::as_str)),
     };
-    let decision = chain.rules.decide(&groups, &labels);
+    let typed = request.name.as_ref().or(request.person.as_ref());
+    let read = typed.map(|typed| (realm_of(typed), chain.identity.read(typed.as_bytes()).map_or_else(|_| typed.clone(), |read| read.name)));
+    let time = match &request.at {
+        Some(at) => local_time(at)?,
+        None => live.site.local_time(bivector_store::clock::now()),
+    };
+    let caller = match &request.caller {
+        Some(caller) => Some(Some(caller.parse().map_err(|_| bad_circumstance(caller, "an IP address"))?)),
+        None => None,
+    };
+    let login = Circumstances {
+        groups: Some(&groups),
+        labels: request.via.as_ref().map(|_| &labels),
+        name: read.as_ref().map(|(_, name)| name.as_str()),
+        realm: read.as_ref().map(|(realm, _)| realm.as_str()),
+        source: request.source.as_deref(),
+        method: request.method.as_deref(),
+        factor: request.factor.as_deref(),
+        caller,
+        gateway: request.via.as_deref(),
+        time: Some(time),
+        // What is not made up is assumed to fit.
+        assumed: true,
+        ..Circumstances::default()
+    };
+    let decision = chain.rules.decide_for(&login);
     let decided = match &decision {
         Decision::Passed(_, rule) | Decision::Refused(rule, _) => Some(rule.line),
         Decision::NoRule => None,
@@ -330,7 +357,7 @@ pub(super) async fn try_rules(
             Then::Grant(grant) => format!("assigns `{}`", live.site.grants.get(*grant).map_or("?", |grant| grant.name.as_str())),
             Then::Refuse(reason) => format!("refuses: {reason}"),
         };
-        let said = match rule.when.misses(&groups, &labels) {
+        let said = match rule.when.misses_for(&login) {
             Some(why) => format!("does not match: {why}"),
             None if decided == Some(rule.line) => format!("decides: {says}"),
             None => format!("would match ({says}), but an earlier rule decides"),
@@ -344,6 +371,18 @@ pub(super) async fn try_rules(
         Decision::NoRule => (None, Some(Cause::NoRule)),
     };
     Ok(Json(RuleTried { groups: groups.names().into_iter().map(str::to_owned).collect(), grant, cause, rules }))
+}
+
+fn bad_circumstance(text: &str, what: &str) -> Problem {
+    let status = axum::http::StatusCode::UNPROCESSABLE_ENTITY;
+    Problem::new(status, "circumstance", format!("`{text}` is not {what}"), "see `bivector rule try --help`".to_owned())
+}
+
+/// A time of the week from a date with a time.
+fn local_time(text: &str) -> Result<LocalTime, Problem> {
+    let at: jiff::civil::DateTime = text.parse().map_err(|_| bad_circumstance(text, "a time such as 2026-12-01T22:30"))?;
+    let weekday = at.weekday().to_monday_zero_offset().unsigned_abs();
+    Ok(LocalTime { weekday, minute: u16::from(at.hour().unsigned_abs()) * 60 + u16::from(at.minute().unsigned_abs()) })
 }
 
 async fn groups_of(state: &ApiState, live: &LiveSite, chain: &Chain, person: &str) -> Result<Groups, Problem> {

@@ -21,8 +21,10 @@ use super::{Server, Site};
 use bivector_model::device::CodeKind;
 use bivector_model::filter::Filter;
 use bivector_model::pool::AddressPool;
+use bivector_model::rule::When;
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 /// A certificate that ends within this many days is warned about.
 const EXPIRY_WARNED: i64 = 30;
@@ -74,6 +76,23 @@ pub struct KnownPerson {
     pub groups: Vec<String>,
     /// Whether a second factor is enrolled.
     pub has_factor: bool,
+}
+
+/// Conditions: their names, and those that no rule uses.
+pub(super) fn conditions(named: &[(At<String>, Arc<When>)], used: &BTreeSet<String>, notes: &Notes<'_>) {
+    for (at, (name, _)) in named.iter().enumerate() {
+        if !used.contains(&name.value) {
+            notes.warn(
+                "unused",
+                name.span.clone(),
+                format!("the condition `{}` is not used", name.value),
+                "name it under `condition` of a rule, or remove it",
+            );
+        }
+        if named[..at].iter().any(|(earlier, _)| earlier.value == name.value) {
+            notes.error("name-twice", name.span.clone(), format!("two conditions are named `{}`", name.value), "rename one of them");
+        }
+    }
 }
 
 /// Filters and pools: their names, ranges that two pools have, and what no grant uses.

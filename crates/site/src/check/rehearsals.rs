@@ -184,13 +184,20 @@ impl Look<'_, '_> {
         }
         let could_set = |name: &str| {
             let by_grant = grants.iter().filter(|grant| expect.grant.as_ref().is_none_or(|wanted| grant.name == *wanted));
-            let by_grant = by_grant.flat_map(|grant| &grant.reply).any(|item| item.target.to_string() == name);
+            let by_grant: Vec<_> = by_grant.collect();
+            let mut pools = by_grant.iter().flat_map(|grant| &grant.pools).filter_map(|index| site.pools.get(*index)?.slot(0));
+            let by_pool = pools.any(|slot| slot.attribute.to_string() == name);
+            let by_grant = by_grant.iter().flat_map(|grant| &grant.reply).any(|item| item.target.to_string() == name);
             let upstreams = chain.first.iter().filter_map(|first| match first.source {
                 SourceRef::Upstream(index) => Some(index),
                 _ => None,
             });
             let mut back = upstreams.chain(chain.code_upstream()).filter_map(|index| site.upstreams.get(index)).flat_map(|one| &one.back);
-            by_grant || OF_PROTOCOL.contains(&name) || name.starts_with("Vendor-311") || back.any(|kind| kind.to_string() == name)
+            by_grant
+                || by_pool
+                || OF_PROTOCOL.contains(&name)
+                || name.starts_with("Vendor-311")
+                || back.any(|kind| kind.to_string() == name)
         };
         for (name, _) in &expect.attributes {
             if expect.outcome == Outcome::Accepted && !could_set(name) {

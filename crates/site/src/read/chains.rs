@@ -4,6 +4,7 @@ use super::super::finding::did_you_mean;
 use super::super::section::{At, Item, Section, quoted};
 use super::super::{Method, SourceWhen, Waiver, WhenDown, WhenSecondIsDown, WhenSeveral, WhenUnclear};
 use super::SECOND;
+use super::conditions::{Conditions, read_when};
 use super::handset::{Approvals, read_approvals};
 use super::second::read_waivers;
 use bivector_model::form::Form;
@@ -258,10 +259,10 @@ fn read_second(section: &Section<'_, '_, '_>) -> Vec<At<String>> {
     texts.value
 }
 
-pub(super) fn read_rule(section: Section<'_, '_, '_>) -> Option<DraftRule> {
+pub(super) fn read_rule(section: Section<'_, '_, '_>, conditions: &Conditions) -> Option<DraftRule> {
     let name = section.needed_text("name", "\"control room\"");
     let chain = section.needed_text("chain", "\"staff\"");
-    let when = section.table("when").map(read_when).unwrap_or_default();
+    let when = section.table("when").map(|when| read_when(when, conditions, 0)).unwrap_or_default();
     let (grant, refuse) = (section.text("grant"), section.text("refuse"));
     let then = match (grant, refuse) {
         (Some(grant), None) => Some(DraftThen::Grant(grant)),
@@ -280,19 +281,4 @@ pub(super) fn read_rule(section: Section<'_, '_, '_>) -> Option<DraftRule> {
     let line = section.line();
     section.finish();
     Some(DraftRule { name: name?, chain, when, then, line })
-}
-
-fn read_when(when: Section<'_, '_, '_>) -> When {
-    let groups = when.texts("group", true).map(|texts| texts.value.into_iter().map(|text| text.value.to_lowercase()).collect::<Vec<_>>());
-    let labels = when.labels("label").map(|labels| labels.value).unwrap_or_default();
-    if groups.as_ref().is_none_or(Vec::is_empty) && labels.is_empty() {
-        when.notes.error(
-            "empty",
-            when.span.clone(),
-            "`when` has neither `group` nor `label`",
-            "write `when = { group = \"control-room\" }`, or omit `when` to match everybody",
-        );
-    }
-    when.finish();
-    When { groups: groups.unwrap_or_default(), labels }
 }

@@ -22,10 +22,12 @@ use bivector_model::identity::IdentityRule;
 use bivector_model::pool::AddressPool;
 use bivector_model::prompt::Texts;
 use bivector_model::rule::{Rule, RuleBook, Then};
+use jiff::tz::TimeZone;
 
 /// What is not in a list.
 pub(super) struct Whole {
     pub(super) name: String,
+    pub(super) zone: TimeZone,
     pub(super) radius: RadiusDoor,
     pub(super) factors: Factors,
     pub(super) texts: Texts,
@@ -86,6 +88,7 @@ pub(super) fn join(draft: Draft, whole: Whole, known: &Known, notes: &Notes<'_>)
     let handset = join_handset(whole.handset, &joined, notes);
     let site = Site {
         name: whole.name,
+        zone: whole.zone,
         radius: whole.radius,
         directories: directories.into_iter().map(|(_, directory, _)| directory).collect(),
         upstreams: upstreams.into_iter().map(|(_, upstream, _)| upstream).collect(),

@@ -1,6 +1,7 @@
 //! From text to site: each section is read on its own, then names are joined up. Everything wrong is reported at once.
 
 mod chains;
+mod conditions;
 mod eap;
 mod grants;
 mod handset;
@@ -24,10 +25,12 @@ use super::{Eap, Issuer, RadiusDoor, Site, TraceKeeping};
 use bivector_model::grant::Grant;
 use bivector_model::identity::IdentityRule;
 use chains::{DraftChain, DraftRule, read_chain, read_rule};
+use conditions::Conditions;
 use eap::read_eap;
 use grants::{GrantParts, read_filter, read_grant, read_pool};
 use handset::{DraftNewcomers, read_handset, read_newcomers};
 use issuers::read_issuer;
+use jiff::tz::TimeZone;
 use join::{Whole, join};
 use parts::{read_directory, read_gateway, read_identity, read_upstream};
 use push::read_push;
@@ -93,6 +96,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         _ => {}
     }
     let name = top.text("name").map_or_else(|| "unnamed".to_owned(), |name| name.value);
+    let zone = read_zone(top);
     let (radius, eap) = read_doors(top, whole);
     let factors = read_factors(top);
     let passwords = read_passwords(top);
@@ -100,6 +104,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     let (traces, sessions) = (read_traces(top), read_sessions(top));
     let filters: Vec<_> = top.tables("filters", "a filter").into_iter().filter_map(read_filter).collect();
     let pools: Vec<_> = top.tables("pools", "a pool").into_iter().filter_map(read_pool).collect();
+    let conditions = Conditions::read(top.tables("conditions", "a condition"));
     let parts = GrantParts { filters: &filters, pools: &pools, used: RefCell::default() };
     let draft = Draft {
         gateways: top.tables("gateways", "a gateway").into_iter().filter_map(|section| read_gateway(section, &texts)).collect(),
@@ -109,7 +114,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         identities: top.tables("identity", "an identity rule").into_iter().filter_map(read_identity).collect(),
         issuers: top.tables("issuers", "an issuer").into_iter().filter_map(read_issuer).collect(),
         chains: top.tables("chains", "a chain").into_iter().filter_map(read_chain).collect(),
-        rules: top.tables("rules", "a rule").into_iter().filter_map(read_rule).collect(),
+        rules: top.tables("rules", "a rule").into_iter().filter_map(|section| read_rule(section, &conditions)).collect(),
         grants: top.tables("grants", "a grant").into_iter().filter_map(|section| read_grant(section, &parts)).collect(),
         newcomers: top.tables("newcomers", "a `newcomers` table").into_iter().filter_map(read_newcomers).collect(),
         personas: top.tables("personas", "a persona").into_iter().filter_map(read_persona).collect(),
@@ -120,6 +125,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
     if !whole {
         return None;
     }
+    check::conditions(&conditions.named, &conditions.used.borrow(), top.notes);
     check::parts_of_grants(&filters, &pools, &parts.used.borrow(), top.notes);
     check::names(&draft, known, top.notes);
     check::twice(&draft, top.notes);
@@ -127,6 +133,7 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         draft,
         Whole {
             name,
+            zone,
             radius: radius?,
             eap,
             factors,
@@ -141,6 +148,16 @@ fn read_document(top: &Section<'_, '_, '_>, known: &Known, whole: bool) -> Optio
         known,
         top.notes,
     )
+}
+
+/// The time zone of the site, in which its hours are meant.
+fn read_zone(top: &Section<'_, '_, '_>) -> TimeZone {
+    let Some(text) = top.text("time_zone") else { return TimeZone::UTC };
+    TimeZone::get(&text.value).unwrap_or_else(|_| {
+        let message = format!("`{}` is not a time zone that this machine knows", text.value);
+        top.notes.error("bad-time-zone", text.span, message, "write a name of the IANA time zone database, such as \"Europe/Oslo\"");
+        TimeZone::UTC
+    })
 }
 
 fn read_traces(top: &Section<'_, '_, '_>) -> TraceKeeping {
