@@ -10,10 +10,12 @@ type Props = {
   /** What an option is called; itself if left out. */
   word?: (option: string) => string
   onChange: (value: string | undefined) => void
+  /** Whether one of the options has to be chosen: there is no "Any". */
+  one?: boolean
 }
 
 /** Chooses one of a few words, or any. */
-export function Select({ label, value, options, word = (option) => option, onChange }: Props) {
+export function Select({ label, value, options, word = (option) => option, onChange, one = false }: Props) {
   return (
     <Radix.Root value={value ?? ANY} onValueChange={(chosen) => onChange(chosen === ANY ? undefined : chosen)}>
       <Radix.Trigger
@@ -31,7 +33,7 @@ export function Select({ label, value, options, word = (option) => option, onCha
           className="z-20 max-h-80 overflow-hidden rounded border border-rule bg-sheet shadow-lg shadow-black/10"
         >
           <Radix.Viewport nonce={getNonce()} className="p-1">
-            {[ANY, ...options].map((option) => (
+            {(one ? options : [ANY, ...options]).map((option) => (
               <Radix.Item
                 key={option}
                 value={option}

@@ -16,7 +16,7 @@ use bivector_site::{Charset, Method, Site, SourceRef};
 use bivector_wire::eap::Proves;
 use bivector_wire::{
     AttributeType, Code, IntegrityPolicy, MICROSOFT, MS_CHAP_CHALLENGE, MS_CHAP2_RESPONSE, Message, MsChapProof, Packet, Secret,
-    SharedSecret, authenticate, chap_password, hide_password, nt_hash,
+    SharedSecret, authenticate, chap_password, hide_password, nt_hash, read_shown,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -347,6 +347,13 @@ impl MadeUp {
         }
         if let Some(identifier) = settings.identifiers.first() {
             message.push(AttributeType::NasIdentifier, identifier.as_bytes());
+        }
+        // Rules may ask for what the gateway said of itself.
+        let told = facts.device.iter().map(|(number, shown)| (AttributeType::from(*number), shown));
+        for (kind, shown) in told.filter(|(kind, _)| *kind != AttributeType::NasIdentifier || settings.identifiers.is_empty()) {
+            if let Some(value) = read_shown(kind, shown) {
+                message.push(kind, &value);
+            }
         }
         let bytes =
             if facts.signed { message.sign_request(1, &authenticator, &secret) } else { message.unsigned_request(1, &authenticator) };

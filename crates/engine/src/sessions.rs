@@ -71,6 +71,8 @@ struct LetIn {
     name: String,
     /// Calling-Station-Id; empty if the gateway sent none.
     caller: String,
+    /// Whether the gateway had told of a session before: if not, silence means nothing.
+    told: bool,
     link: SessionLink,
 }
 
@@ -88,7 +90,9 @@ impl Sessions {
         if state.waiting.len() >= WAITING {
             state.waiting.pop_front();
         }
+        let told = state.tells.contains(&trace.gateway);
         state.waiting.push_back(LetIn {
+            told,
             gateway: trace.gateway.clone(),
             name: trace.typed_name.to_lowercase(),
             caller: trace.facts.station.clone().unwrap_or_default(),
@@ -129,9 +133,7 @@ impl Sessions {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         let count = state.waiting.iter().take_while(|one| now.since(one.link.accepted) >= within).count();
         let over: Vec<LetIn> = state.waiting.drain(..count).collect();
-        // Of a gateway that has told of no session yet, silence means nothing.
-        let told = over.into_iter().filter(|one| state.tells.contains(&one.gateway));
-        told.map(|one| one.link.reference).collect()
+        over.into_iter().filter(|one| one.told).map(|one| one.link.reference).collect()
     }
 }
 

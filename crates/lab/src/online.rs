@@ -56,6 +56,52 @@ pub struct OnlineGateway {
     sessions: Mutex<BTreeMap<String, Online>>,
 }
 
+/// A session to keep behind an accept.
+#[derive(Debug)]
+pub struct Attended<'a> {
+    /// The accounting door.
+    pub accounting: SocketAddr,
+    /// Where requests to end or change the session are taken, if at all.
+    pub dynamic: Option<SocketAddr>,
+    /// User-Name.
+    pub person: &'a str,
+    /// The accept that it begins with.
+    pub accept: &'a Reply,
+    /// The time between two reports.
+    pub every: Duration,
+}
+
+/// Keeps a session until a request ends it or `left` does, and says what happens.
+///
+/// # Errors
+/// What went wrong, as a clause.
+pub async fn attend(
+    gateway: SimulatedGateway,
+    attended: Attended<'_>,
+    left: impl Future<Output = ()>,
+    say: impl Fn(String),
+) -> Result<(), String> {
+    let Attended { accounting, dynamic, person, accept, every } = attended;
+    let (secret, id) = (gateway.secret.clone(), format!("lab-{}", std::process::id()));
+    let online = OnlineGateway::new(gateway, accounting);
+    let mut taking = None;
+    if let Some(listen) = dynamic {
+        let taken = online.take_requests(listen, secret).await;
+        let (address, requests) = taken.map_err(|error| format!("cannot listen on {listen}: {error}"))?;
+        say(format!("takes requests on {address}"));
+        taking = Some(requests);
+    }
+    let no = |error: AskError| error.to_string();
+    if !online.begin(&id, person, accept, Ipv4Addr::new(203, 0, 113, 1), "").await.map_err(no)? {
+        return Err(format!("{accounting} did not confirm the session"));
+    }
+    say(format!("the session {id} is open; end it with Ctrl-C"));
+    let by = if online.stay(&id, every, left).await.map_err(no)? { "the user" } else { "a request" };
+    say(format!("the session was ended by {by}"));
+    drop(taking);
+    Ok(())
+}
+
 impl OnlineGateway {
     /// Reports to `accounting`, with the secret of `gateway`.
     pub fn new(gateway: SimulatedGateway, accounting: SocketAddr) -> Arc<Self> {
@@ -121,6 +167,24 @@ impl OnlineGateway {
     pub async fn end(&self, id: &str, cause: u32) -> Result<bool, AskError> {
         let Some(session) = self.sessions().remove(id) else { return Ok(false) };
         self.report(id, &session, 2, Some(cause)).await
+    }
+
+    /// Reports a session again and again, until a request ends it or `left` does. Gives whether it was `left`.
+    ///
+    /// # Errors
+    /// [`AskError`].
+    pub async fn stay(&self, id: &str, every: Duration, left: impl Future<Output = ()>) -> Result<bool, AskError> {
+        let going = async {
+            while self.sessions().contains_key(id) {
+                tokio::time::sleep(every).await;
+                self.interim((10_000, 200_000)).await?;
+            }
+            Ok(())
+        };
+        tokio::select! {
+            ended = going => ended.map(|()| false),
+            () = left => self.end(id, USER_REQUEST).await.map(|_| true),
+        }
     }
 
     /// Forgets all sessions and reports that it has started again.

@@ -9,6 +9,21 @@ use std::fmt;
 use std::net::IpAddr;
 use std::sync::Arc;
 
+/// What a gateway says of itself and of the connection: traces record these attributes, and [`Condition::Nas`] may ask for them.
+pub const TOLD_BY_GATEWAY: [AttributeType; 11] = [
+    AttributeType::NasIpAddress,
+    AttributeType::NasPort,
+    AttributeType::ServiceType,
+    AttributeType::FramedProtocol,
+    AttributeType::CalledStationId,
+    AttributeType::NasIdentifier,
+    AttributeType::NasPortType,
+    AttributeType::TunnelClientEndpoint,
+    AttributeType::ConnectInfo,
+    AttributeType::NasPortId,
+    AttributeType::NasIpv6Address,
+];
+
 /// One condition.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Condition {

@@ -374,7 +374,7 @@ keys! {
         "from" "ranges" "" "And the person's program is in one of these networks, as far as the gateway tells its address.";
         "gateway" "text or texts" "" "And the login came through one of these gateways.";
         "hours" "text or texts" "" "And it is one of these times in the site's `time_zone`, such as `Mon-Fri 07:00-19:00` or `22:00-06:00`.";
-        "nas" "table of lists" "" "And the gateway sent one of these values of an attribute: `{ Service-Type = [\"Framed-User\"] }`, as the trace shows them.";
+        "nas" "table of lists" "" "And the gateway sent one of these values of an attribute: `{ Service-Type = [\"Framed-User\"] }`, as the trace shows them. Attributes: those that a trace records.";
         "issuer" "text or texts" "" "And the certificate was issued by one of these issuers.";
         "condition" "text or texts" "" "And each of these conditions holds, from `[[conditions]]`.";
         "not" "table" "" "And none of this holds: the same keys.";

@@ -144,11 +144,18 @@ pub fn render(kind: AttributeType, value: &[u8]) -> (String, String) {
             }
         }
     }
+    if let Some(shown) = render_tagged(kind, value).or_else(|| render_prefix(kind, value)) {
+        return (kind.to_string(), shown);
+    }
     let shown = match (kind.data_type(), value.len()) {
         (DataType::Hidden, _) => "[secret]".to_owned(),
         (DataType::Ipv4, 4) => Ipv4Addr::from([value[0], value[1], value[2], value[3]]).to_string(),
         (DataType::Ipv6, 16) => value.first_chunk::<16>().map_or_else(String::new, |octets| Ipv6Addr::from(*octets).to_string()),
         (DataType::Integer | DataType::Time, 4) => u32::from_be_bytes([value[0], value[1], value[2], value[3]]).to_string(),
+        // RFC 4849 section 2: rules, with a zero byte between them.
+        (DataType::Text, _) if kind == AttributeType::NasFilterRule => {
+            text_or_hex(&value.split(|byte| *byte == 0).collect::<Vec<_>>().join(&b" / "[..]))
+        }
         // A prompt may have several lines; here it has one.
         (DataType::Text, _) => match std::str::from_utf8(value).map(|text| text.lines().collect::<Vec<_>>().join(" / ")) {
             Ok(text) => text_or_hex(text.as_bytes()),
@@ -158,6 +165,49 @@ pub fn render(kind: AttributeType, value: &[u8]) -> (String, String) {
         _ => hex(value),
     };
     (kind.to_string(), shown)
+}
+
+/// The value that [`render`] shows like this, of attributes without tags and tables; none if there is no such value.
+pub fn read_shown(kind: AttributeType, shown: &str) -> Option<Vec<u8>> {
+    match kind.data_type() {
+        DataType::Ipv4 => Some(shown.parse::<Ipv4Addr>().ok()?.octets().to_vec()),
+        DataType::Ipv6 => Some(shown.parse::<Ipv6Addr>().ok()?.octets().to_vec()),
+        DataType::Integer | DataType::Time => Some(shown.parse::<u32>().ok()?.to_be_bytes().to_vec()),
+        DataType::Text | DataType::Octets => Some(shown.as_bytes().to_vec()),
+        DataType::Vendor | DataType::Hidden => None,
+    }
+}
+
+/// The value of a tunnel attribute and its tag, if it has one (RFC 2868 section 3).
+fn render_tagged(kind: AttributeType, value: &[u8]) -> Option<String> {
+    use AttributeType as A;
+    let (tag @ 1..=0x1f, rest) = value.split_first()? else { return None };
+    let shown = match (kind, rest) {
+        (A::TunnelType | A::TunnelMediumType | A::TunnelPreference, [high, middle, low]) => {
+            u32::from_be_bytes([0, *high, *middle, *low]).to_string()
+        }
+        (
+            A::TunnelClientEndpoint
+            | A::TunnelServerEndpoint
+            | A::TunnelPrivateGroupId
+            | A::TunnelAssignmentId
+            | A::TunnelClientAuthId
+            | A::TunnelServerAuthId,
+            rest,
+        ) => text_or_hex(rest),
+        _ => return None,
+    };
+    Some(format!("{shown} (tag {tag})"))
+}
+
+/// An IPv6 prefix (RFC 3162 section 2.3, RFC 4818 section 3).
+fn render_prefix(kind: AttributeType, value: &[u8]) -> Option<String> {
+    let (AttributeType::FramedIpv6Prefix | AttributeType::DelegatedIpv6Prefix, [_, length @ 0..=128, prefix @ ..]) = (kind, value) else {
+        return None;
+    };
+    let mut octets = [0; 16];
+    octets.get_mut(..prefix.len())?.copy_from_slice(prefix);
+    Some(format!("{}/{length}", Ipv6Addr::from(octets)))
 }
 
 fn text_or_hex(value: &[u8]) -> String {
@@ -180,6 +230,41 @@ mod tests {
         let shown = |text: &[u8]| render(AttributeType::ReplyMessage, text).1;
         assert_eq!(shown(b"Choose:\n1 phone\n2 mail"), "Choose: / 1 phone / 2 mail");
         assert_eq!((shown(b"a\0b"), shown(b"\xff")), ("0x610062".to_owned(), "0xff".to_owned()));
+    }
+
+    #[test]
+    fn what_is_shown_can_be_read_back() {
+        for (kind, shown) in [
+            (AttributeType::NasIpAddress, "192.0.2.1"),
+            (AttributeType::NasIpv6Address, "2001:db8::1"),
+            (AttributeType::NasPortType, "5"),
+            (AttributeType::ConnectInfo, "54 Mbps"),
+            (AttributeType::TunnelClientEndpoint, "198.51.100.7"),
+        ] {
+            assert_eq!(render(kind, &read_shown(kind, shown).unwrap()).1, shown);
+        }
+        assert_eq!((read_shown(AttributeType::NasPort, "x"), read_shown(AttributeType::UserPassword, "[secret]")), (None, None));
+    }
+
+    #[test]
+    fn tags_and_prefixes_are_shown_as_people_write_them() {
+        let shown = |kind, value: &[u8]| render(kind, value).1;
+        assert_eq!(shown(AttributeType::TunnelType, &[1, 0, 0, 13]), "13 (tag 1)");
+        assert_eq!(shown(AttributeType::TunnelType, &[0, 0, 0, 13]), "13");
+        assert_eq!(shown(AttributeType::TunnelPrivateGroupId, b"\x02survey"), "survey (tag 2)");
+        assert_eq!(shown(AttributeType::TunnelPrivateGroupId, b"survey"), "survey");
+        assert_eq!(shown(AttributeType::DelegatedIpv6Prefix, &[0, 32, 0x20, 0x01, 0x0d, 0xb8]), "2001:db8::/32");
+        assert_eq!(shown(AttributeType::FramedIpv6Prefix, &[0; 30]), format!("0x{}", "00".repeat(30)));
+    }
+
+    #[test]
+    fn the_rules_of_a_filter_are_shown_one_after_another() {
+        let shown = |rules: &[u8]| render(AttributeType::NasFilterRule, rules).1;
+        assert_eq!(
+            shown(b"permit in ip from any to any\0deny in ip from any to any"),
+            "permit in ip from any to any / deny in ip from any to any"
+        );
+        assert_eq!(shown(b"permit\n"), "0x7065726d69740a");
     }
 
     #[test]

@@ -18,7 +18,7 @@ mod salted;
 mod secret;
 mod words;
 
-pub use attribute::{AttributeError, Value, VendorAttribute, push_attribute, push_split, push_vendor, render};
+pub use attribute::{AttributeError, Value, VendorAttribute, push_attribute, push_split, push_vendor, read_shown, render};
 pub use chap::{ChapError, ChapProof, chap_password};
 pub use dictionary::{AttributeType, DataType};
 pub use integrity::{Authentic, IntegrityPolicy, NotAuthentic, SharedSecret, authenticate, authenticate_accounting, authenticate_reply};

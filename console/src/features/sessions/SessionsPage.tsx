@@ -12,7 +12,7 @@ import { useSession } from '../session/useSession'
 import { SessionChart } from './SessionChart'
 import { SessionMark } from './SessionMark'
 import { SessionPanel } from './SessionPanel'
-import { CHART_SPANS, type ChartSpan, type SessionState, type SessionsSearch, STATES } from './search'
+import { CHART_SPANS, type ChartSpan, DEFAULT_SPAN, type SessionState, type SessionsSearch, STATES } from './search'
 import { useSessions } from './useSessions'
 
 /** Rows that come by scrolling alone. */
@@ -32,7 +32,7 @@ export function SessionsPage() {
   return (
     <div className="flex h-full">
       <section aria-label="Sessions" className={`flex min-w-0 flex-1 flex-col ${search.open ? 'max-lg:hidden' : ''}`}>
-        <SessionChart span={search.chart ?? '24 h'} gateway={search.gateway} mark={<LineMark line={line} />} />
+        <SessionChart span={search.chart ?? DEFAULT_SPAN} gateway={search.gateway} mark={<LineMark line={line} />} />
         <Filters search={search} rows={rows} change={change} />
         <div className="min-h-0 flex-1 overflow-y-auto">
           <SessionTable
@@ -98,8 +98,9 @@ function Filters({
       />
       <Select
         label="Chart"
-        value={search.chart}
+        value={search.chart ?? DEFAULT_SPAN}
         options={Object.keys(CHART_SPANS)}
+        one
         onChange={(chart) => change({ chart: chart as ChartSpan | undefined })}
       />
       {(search.state || search.gateway || search.person) && (

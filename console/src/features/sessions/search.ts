@@ -13,6 +13,7 @@ export type SessionState = (typeof STATES)[number]
 /** Periods of the chart, in seconds. */
 export const CHART_SPANS = { '1 h': 3_600, '24 h': 86_400, '7 d': 604_800 } as const
 export type ChartSpan = keyof typeof CHART_SPANS
+export const DEFAULT_SPAN: ChartSpan = '24 h'
 
 export function readSessions(search: Record<string, unknown>): SessionsSearch {
   const text = (value: unknown) => (typeof value === 'string' && value ? value : undefined)

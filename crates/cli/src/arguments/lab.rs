@@ -94,6 +94,15 @@ pub(crate) enum Lab {
         /// Total number of tries
         #[arg(long, default_value_t = 3)]
         tries: u32,
+        /// After an accept, report a session to this accounting door until interrupted
+        #[arg(long, value_name = "ADDRESS")]
+        accounting: Option<SocketAddr>,
+        /// Take requests to end or change the session here (RFC 5176)
+        #[arg(long, value_name = "ADDRESS", requires = "accounting")]
+        dynamic: Option<SocketAddr>,
+        /// Seconds between two reports of the session
+        #[arg(long, default_value_t = 10, requires = "accounting", value_parser = clap::value_parser!(u64).range(1..=3600))]
+        every: u64,
     },
     /// Measure this machine on loopback: UDP echo, packet path alone and the whole chain
     Load {

@@ -11,6 +11,7 @@ use bivector_lab::courier::{Arrived, CourierHabits, StandInCourier};
 use bivector_lab::directory::{DirectoryData, Protection, StandInDirectory};
 use bivector_lab::gateway::SimulatedGateway;
 use bivector_lab::handset::{Answers, HandsetError, HandsetHabits, RobotHandset};
+use bivector_lab::online::{self, Attended};
 use bivector_lab::upstream::{Habits, StandInUpstream};
 use bivector_wire::{Code, SharedSecret, render};
 use std::collections::HashMap;
@@ -42,7 +43,7 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
             }
             handset(&invitation_file, &label, &answers, (least, most), asks, global).await
         }
-        Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries } => {
+        Lab::Gateway { person, from, radius, secret_file, password_file, wait, tries, accounting, dynamic, every } => {
             let secret = output::read_hidden(Some(&secret_file), "")?;
             let password = output::read_hidden(password_file.as_deref(), "password field (not shown): ")?;
             let gateway = SimulatedGateway {
@@ -53,7 +54,17 @@ pub(crate) async fn run(command: Lab, global: &Global) -> Result<ExitCode, Failu
                 patience: Patience { wait: Duration::from_secs_f64(wait.clamp(0.05, 600.0)), tries },
             };
             let (exchange, _) = gateway.log_in(&person, password.expose()).await.map_err(|error| Failure::no(error.to_string(), ""))?;
-            Ok(print_exchange(&exchange, global))
+            let printed = print_exchange(&exchange, global);
+            match (accounting, exchange.reply.filter(|reply| reply.code == Code::AccessAccept)) {
+                (Some(accounting), Some(accept)) => {
+                    let every = Duration::from_secs(every);
+                    let attended = Attended { accounting, dynamic, person: &person, accept: &accept, every };
+                    let ended = online::attend(gateway, attended, interrupted(), output::line).await;
+                    let remedy = "check the addresses, and `accounting` under `[doors.radius]`";
+                    ended.map(|()| ExitCode::SUCCESS).map_err(|error| Failure::no(error, remedy))
+                }
+                _ => Ok(printed),
+            }
         }
         Lab::Load { approvals: Some(count), answer_after, no_sync, .. } => {
             load::run_with_approvals(count as usize, Duration::from_secs(answer_after), no_sync, global).await

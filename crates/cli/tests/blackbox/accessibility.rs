@@ -59,6 +59,7 @@ async fn axe_finds_nothing_on_any_page_panel_or_dialog_of_the_console() {
     for (path, css, part) in [
         (format!("/logins?open={reference}"), "[data-testid=trace]", "code-used"),
         ("/logins?chart=24%20h".to_owned(), "[data-testid=failures]", ""),
+        ("/sessions".to_owned(), "[data-testid=session-chart]", ""),
         ("/chains".to_owned(), "[data-testid=chain]", "staff"),
         ("/prove".to_owned(), "main", ""),
         ("/prove?tool=login".to_owned(), "main", ""),
@@ -109,6 +110,7 @@ async fn on_a_phone_nothing_of_the_navigation_and_the_lists_is_cut_off() {
     let mut wide: Vec<String> = Vec::new();
     for (path, css) in [
         ("/logins", "[data-testid=login]"),
+        ("/sessions", "[data-testid=session-chart]"),
         ("/chains", "[data-testid=chain]"),
         ("/people", "[data-testid=person]"),
         ("/prove", "main"),

@@ -137,6 +137,7 @@ async fn traces_of_an_older_version_are_listed_and_shown_and_left_alone_where_th
             "DROP TABLE trace_chunks; DROP TABLE trace_bodies; DROP TABLE runs; DROP TABLE used_steps; DROP TABLE step_journal;
              DROP TABLE guesses; DROP TABLE sign_ins; DROP TABLE ended_sign_ins;
              DROP TRIGGER steps_put_aside; ALTER TABLE factor_states DROP COLUMN steps; ALTER TABLE changes DROP COLUMN pending; DROP TABLE replaced_traces; DROP TABLE feed; DROP TABLE pushes; DROP TABLE push_keys;
+             DROP TABLE sessions; DROP TABLE session_restarts; DROP TABLE leases; DROP TABLE admissions;
              CREATE TABLE traces (
                  id INTEGER PRIMARY KEY, reference TEXT NOT NULL, began_us INTEGER NOT NULL, took_us INTEGER NOT NULL, origin TEXT NOT NULL,
                  gateway TEXT NOT NULL, sender TEXT NOT NULL, chain TEXT NOT NULL, typed_name TEXT NOT NULL, login TEXT NOT NULL, person TEXT,

@@ -75,7 +75,7 @@ async fn world() -> (Service, bivector_lab::gateway::SimulatedGateway, String) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_rule_asks_who_logs_in_from_where_by_what_and_when() {
-    let (service, device, _) = world().await;
+    let (service, device, site) = world().await;
     let pap = |name: &str| Request::login(name, b"mussel bed");
     let chap = |name: &str| Request::chap(name, b"mussel bed").unwrap();
     let (caller, port) = (AttributeType::CallingStationId, AttributeType::NasPortType);
@@ -93,6 +93,9 @@ async fn a_rule_asks_who_logs_in_from_where_by_what_and_when() {
         let trace = service.trace_from(from).await;
         assert_eq!((trace["grant"].as_str(), trace["cause"].as_str()), (wanted.ok(), wanted.err()), "{what}: {trace:#}");
     }
+    // What was recorded is enough to decide all of them again.
+    let (status, replayed) = service.call("POST", "/site/replay", Some(json!({ "text": site }))).await;
+    assert_eq!((status, &replayed["same"], &replayed["changed"]), (200, &json!(6), &json!([])), "{replayed:#}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -134,7 +137,7 @@ async fn a_change_that_admits_more_people_is_weaker_and_mistakes_name_their_plac
     for (from, to, said) in [
         ("hours = \"00:00-24:00\" }\ngrant", "hours = \"Moon 07:00-19:00\" }\ngrant", "`Moon` is no day"),
         ("condition = \"at the quay\"", "condition = \"at the key\"", "did you mean `at the quay`?"),
-        ("NAS-Port-Type", "NAS-Port-Typ", "unknown attribute `NAS-Port-Typ`"),
+        ("NAS-Port-Type", "NAS-Port-Typ", "`NAS-Port-Typ` is not an attribute that a condition can ask for"),
         ("time_zone = \"Europe/Oslo\"", "time_zone = \"Europe/Osl\"", "is not a time zone"),
         (
             "when = { from = \"203.0.113.0/24\" }",

@@ -2,6 +2,7 @@
 
 use super::proof::RequestAuthentic;
 use bivector_model::cause::Cause;
+use bivector_model::condition::TOLD_BY_GATEWAY;
 use bivector_model::moment::Moment;
 use bivector_model::text::shown;
 use bivector_model::trace::{Origin, Step};
@@ -227,18 +228,8 @@ impl Context {
 
     /// What else the gateway says of itself and of the connection: attribute numbers and values as shown, the first of each kind.
     pub(super) fn device(&self) -> Vec<(u8, String)> {
-        const KEPT: [AttributeType; 8] = [
-            AttributeType::NasIpAddress,
-            AttributeType::NasPort,
-            AttributeType::ServiceType,
-            AttributeType::CalledStationId,
-            AttributeType::NasIdentifier,
-            AttributeType::ConnectInfo,
-            AttributeType::NasPortId,
-            AttributeType::NasIpv6Address,
-        ];
         let mut told: Vec<(u8, String)> = Vec::new();
-        for attribute in Attributes::encoded(&self.attributes).filter(|attribute| KEPT.contains(&attribute.kind)) {
+        for attribute in Attributes::encoded(&self.attributes).filter(|attribute| TOLD_BY_GATEWAY.contains(&attribute.kind)) {
             let number = attribute.kind.into();
             if !told.iter().any(|(known, _)| *known == number) {
                 let (_, value) = bivector_wire::render(attribute.kind, attribute.value);

@@ -3,7 +3,7 @@
 use super::super::finding::did_you_mean;
 use super::super::section::{At, Section};
 use super::parts::read_range;
-use bivector_model::condition::{Condition, Hours};
+use bivector_model::condition::{Condition, Hours, TOLD_BY_GATEWAY};
 use bivector_model::rule::When;
 use bivector_wire::AttributeType;
 use std::cell::RefCell;
@@ -98,12 +98,14 @@ fn read_conditions(when: &Section<'_, '_, '_>, known: &Conditions) -> Vec<Condit
     }
     for (name, values) in when.lists("nas") {
         let values = values.into_iter().map(|value| value.value).collect();
-        match AttributeType::by_name(&name.value) {
+        match AttributeType::by_name(&name.value).filter(|kind| TOLD_BY_GATEWAY.contains(kind)) {
             Some(kind) => all.push(Condition::Nas(kind, values)),
             None => {
-                let names = AttributeType::ALL.iter().filter_map(|kind| kind.name());
-                let remedy = did_you_mean(&name.value, names).unwrap_or_else(|| "use an attribute name from the IANA registry".to_owned());
-                when.notes.error("unknown-attribute", name.span, format!("unknown attribute `{}`", name.value), remedy);
+                let names = TOLD_BY_GATEWAY.iter().filter_map(|kind| kind.name());
+                let remedy = did_you_mean(&name.value, names.clone())
+                    .unwrap_or_else(|| format!("use one of {}", names.collect::<Vec<_>>().join(", ")));
+                let what = format!("`{}` is not an attribute that a condition can ask for", name.value);
+                when.notes.error("unknown-attribute", name.span, what, remedy);
             }
         }
     }
