@@ -113,7 +113,10 @@ async fn stay(world: &mut World) {
     output::line("  bivector session list                     (the quay's; `bivector session end NUMBER` ends one)");
     output::line("  bivector locate odo --via breakwater --without-password");
     output::line("  bivector login ines --via breakwater      (password barnacle-and-buoy, then a code; see the next line)");
-    output::line(format!("  the code of ines now is {}; a new one every 30 s", world.code_now("ines")));
+    output::line(format!(
+        "  the code of ines now is {}; a new one every 30 s, and those of the first minute are used",
+        world.code_now("ines")
+    ));
     output::line(format!("  bivector lab courier --read --http {}      (the codes that were sent)", world.courier.http()));
     output::line("end it with Ctrl-C");
     let trickle = async {
