@@ -215,7 +215,7 @@ try {
   await terminal('login', [['bivector login ines --via breakwater', `${bin} login ines --via breakwater --password-file ${join(work, 'typed')}`], ['bivector trace list --limit 12', `${bin} trace list --limit 12`], ['bivector trace chart --last 1h', `${bin} trace chart --last 1h`]], env, 1140)
   await terminal('site-check', [['bivector site check mistakes.toml', `cd ${work} && ${bin} site check mistakes.toml`]], env, 920)
   await terminal('people-and-secrets', [['bivector person list', `${bin} person list`], ['bivector person progress', `${bin} person progress`], ['bivector person changes', `${bin} person changes`], ['bivector person show sable', `${bin} person show sable`], ['bivector secret list', `${bin} secret list`], ['bivector site history', `${bin} site history`]], env, 980)
-  await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`], ['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 930)
+  await terminal('gateways', [['bivector gateway list', `${bin} gateway list`], ['bivector gateway knocks', `${bin} gateway knocks`], ['bivector gateway handover breakwater', `${bin} gateway handover breakwater`]], env, 1060)
   writeFileSync(join(work, 'weaker.toml'), (readFileSync(join(root, 'demo/site.toml'), 'utf8') + '\n' + readFileSync(join(root, 'demo/rehearsals.toml'), 'utf8'))
     .replace('second = ["totp"]', 'second = []').replace('forms = ["password code(6)", "password"]', 'forms = ["password"]').replaceAll(', factor = "totp"', '')
     .replaceAll('18120', '18290').replace('18636', '18390').replace('18637', '18391'))

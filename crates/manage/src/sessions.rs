@@ -8,6 +8,7 @@ use bivector_engine::sessions::ToEnd;
 use bivector_engine::shared::Shared;
 use bivector_exchange::Patience;
 use bivector_exchange::dynamic::{Action, DynamicSaid, ask};
+use bivector_model::condition::Circumstances;
 use bivector_model::grant::{GrantContext, encode};
 use bivector_model::rule::{Decision, Groups};
 use bivector_site::{Chain, SourceRef};
@@ -247,10 +248,23 @@ async fn standing(
         Some(Err(standing)) => return standing.clone(),
         None => return Standing::Unknown(String::new()),
     };
-    match chain.rules.decide(groups, &gateway.labels) {
-        Decision::Passed(..) => Standing::Admitted,
-        Decision::Refused(rule, reason) => Standing::NotAdmitted(format!("the rule `{}` refuses: {reason}", rule.name)),
-        Decision::NoRule => Standing::NotAdmitted("no rule matches".to_owned()),
+    let (source, login) = person.split_once(':').unwrap_or(("", person));
+    // Nobody is disconnected for what is not known, such as the method, or for the hour, which was right when they logged in.
+    let login = Circumstances {
+        groups: Some(groups),
+        labels: Some(&gateway.labels),
+        name: Some(login),
+        source: Some(source),
+        factor: session.factor.as_deref(),
+        caller: session.caller.parse().ok().map(Some),
+        gateway: Some(&gateway.name),
+        ..Circumstances::default()
+    };
+    match chain.rules.decide_surely(&login) {
+        Some(Decision::Passed(..)) => Standing::Admitted,
+        Some(Decision::Refused(rule, reason)) => Standing::NotAdmitted(format!("the rule `{}` refuses: {reason}", rule.name)),
+        Some(Decision::NoRule) => Standing::NotAdmitted("no rule matches".to_owned()),
+        None => Standing::Unknown("the rules ask for more than is known of the session".to_owned()),
     }
 }
 

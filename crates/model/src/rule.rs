@@ -211,10 +211,38 @@ impl RuleBook {
         let fits = |index: &&usize| self.rules.get(**index).is_some_and(|rule| rule.when.holds(login).unwrap_or(login.assumed));
         let by_group = groups.0.iter().filter_map(|group| self.by_group.get(group)?.iter().find(fits));
         let first = by_group.chain(self.everybody.iter().find(fits)).min();
-        let Some(rule) = first.and_then(|index| self.rules.get(*index)) else { return Decision::NoRule };
-        match &rule.then {
-            Then::Grant(grant) => Decision::Passed(RulePassed { grant: *grant }, rule),
-            Then::Refuse(reason) => Decision::Refused(rule, reason),
+        first.and_then(|index| self.rules.get(*index)).map_or(Decision::NoRule, Rule::decision)
+    }
+
+    /// What the rules say of a login whatever may be true of what is not known of it; none if they could both admit and refuse it.
+    pub fn decide_surely(&self, login: &Circumstances<'_>) -> Option<Decision<'_>> {
+        let admits = |decision: Decision<'_>| matches!(decision, Decision::Passed(..));
+        let mut first = None;
+        for rule in &self.rules {
+            let holds = rule.when.holds(login);
+            if holds == Some(false) {
+                continue;
+            }
+            let found = *first.get_or_insert(rule.decision());
+            if admits(found) != admits(rule.decision()) {
+                return None;
+            }
+            if holds == Some(true) {
+                return Some(found);
+            }
+        }
+        match first {
+            Some(found) => (!admits(found)).then_some(found),
+            None => Some(Decision::NoRule),
+        }
+    }
+}
+
+impl Rule {
+    fn decision(&self) -> Decision<'_> {
+        match &self.then {
+            Then::Grant(grant) => Decision::Passed(RulePassed { grant: *grant }, self),
+            Then::Refuse(reason) => Decision::Refused(self, reason),
         }
     }
 }
@@ -228,7 +256,7 @@ impl FromIterator<Rule> for RuleBook {
 }
 
 /// What the rules say.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Decision<'r> {
     /// Let in by this rule.
     Passed(RulePassed, &'r Rule),
@@ -246,6 +274,26 @@ mod tests {
     fn rule(groups: &[u8], then: Then) -> Rule {
         let when = When::any_group(groups.iter().map(|g| format!("g{g}")).collect());
         Rule { name: "r".into(), when, then, line: 1 }
+    }
+
+    #[test]
+    fn what_is_not_known_leaves_a_decision_open_only_where_it_matters() {
+        let by_name = |name: &str, then| {
+            let mut rule = rule(&[], then);
+            rule.when.more.push(Condition::Name(vec![name.into()]));
+            rule
+        };
+        let refuse = || Then::Refuse("no".into());
+        let book = |rules: Vec<Rule>| rules.into_iter().collect::<RuleBook>();
+        let (known, unknown) = (Circumstances { name: Some("ines"), ..Circumstances::default() }, Circumstances::default());
+        let admits = |rules: &RuleBook, login| rules.decide_surely(login).map(|decision| matches!(decision, Decision::Passed(..)));
+        let rules = book(vec![by_name("pell", refuse()), rule(&[], Then::Grant(1))]);
+        assert_eq!((admits(&rules, &known), admits(&rules, &unknown)), (Some(true), None));
+        let rules = book(vec![by_name("pell", Then::Grant(1)), rule(&[], Then::Grant(2))]);
+        assert_eq!(admits(&rules, &unknown), Some(true), "either rule admits");
+        let rules = book(vec![by_name("pell", Then::Grant(1))]);
+        assert_eq!((admits(&rules, &known), admits(&rules, &unknown)), (Some(false), None), "otherwise no rule fits");
+        assert_eq!(admits(&book(vec![by_name("pell", refuse())]), &unknown), Some(false));
     }
 
     #[test]

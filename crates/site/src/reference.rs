@@ -366,18 +366,18 @@ keys! {
     "rules.when" {
         "group" "name or names" "all" "Members of at least one of these groups, by name or whole DN, in any case.";
         "label" "table of texts" "all" "Logins through gateways that have all of these labels.";
-        "name" "text or texts" "" "And the login name is like one of these; `*` stands for any text.";
-        "realm" "text or texts" "" "And the name was typed with one of these realms; an empty text stands for names without one.";
-        "source" "text or texts" "" "And one of these sources knows the person.";
-        "method" "text or texts" "" "And the credential came by one of these methods.";
-        "factor" "text or texts" "" "And one of these second factors was given, such as `totp` or `approval`; `waived` where none was asked for, `none` where the chain requires none.";
-        "from" "ranges" "" "And the person's program is in one of these networks, as far as the gateway tells its address.";
-        "gateway" "text or texts" "" "And the login came through one of these gateways.";
-        "hours" "text or texts" "" "And it is one of these times in the site's `time_zone`, such as `Mon-Fri 07:00-19:00` or `22:00-06:00`.";
-        "nas" "table of lists" "" "And the gateway sent one of these values of an attribute: `{ Service-Type = [\"Framed-User\"] }`, as the trace shows them. Attributes: those that a trace records.";
-        "issuer" "text or texts" "" "And the certificate was issued by one of these issuers.";
-        "condition" "text or texts" "" "And each of these conditions holds, from `[[conditions]]`.";
-        "not" "table" "" "And none of this holds: the same keys.";
+        "name" "text or texts" "" "Matches login names like one of these; `*` stands for any text.";
+        "realm" "text or texts" "" "Matches names typed with one of these realms; an empty text stands for a name without a realm.";
+        "source" "text or texts" "" "Matches people found in one of these sources.";
+        "method" "text or texts" "" "Matches logins by one of these authentication methods.";
+        "factor" "text or texts" "" "Matches logins with one of these second factors, such as `totp` or `approval`; `waived` where none was asked for, `none` where the chain requires none.";
+        "from" "ranges" "" "Matches clients in one of these networks. The gateway must send the client's address in Calling-Station-Id.";
+        "gateway" "text or texts" "" "Matches logins through one of these gateways.";
+        "hours" "text or texts" "" "Matches logins at these times in the site's `time_zone`, such as `Mon-Fri 07:00-19:00` or `22:00-06:00`.";
+        "nas" "table of lists" "" "Matches logins for which the gateway sent one of these attribute values: `{ Service-Type = [\"Framed-User\"] }`, written as the trace shows them. Only attributes that a trace records can be used.";
+        "issuer" "text or texts" "" "Matches certificates from one of these issuers.";
+        "condition" "text or texts" "" "Names conditions in `[[conditions]]`, all of which must match.";
+        "not" "table" "" "Takes the same keys, which must not all match.";
     }
     "grants" {
         "name" "text" "needed" "Its name.";

@@ -360,6 +360,25 @@ async fn the_console_shows_sessions_and_disconnects_one() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn nobody_is_disconnected_for_what_is_not_known_of_a_session() {
+    let world = World::start("").await;
+    for (id, name) in [("a", "odile"), ("b", "wren")] {
+        world.connect(id, name).await;
+        world.newest(|row| row["person"] == format!("roster:{name}").as_str()).await;
+    }
+    // The address of the user is known, the method is not.
+    let rule = |when: &str| {
+        format!("[[rules]]\nname = \"others\"\nchain = \"mesh\"\nwhen = {{ not = {{ {when} }} }}\nrefuse = \"others\"\n\n[[rules]]")
+    };
+    for (when, refused, unknown) in [("from = \"198.51.100.0/24\"", 0, 0), ("from = \"192.0.2.0/24\"", 2, 0), ("method = \"pap\"", 0, 2)] {
+        let (status, body) = world.service.apply(&world.site.replacen("[[rules]]", &rule(when), 1)).await;
+        assert_eq!(status, 201, "{body:#}");
+        let said = text(&world.service.cli(&["session", "review"]).stdout);
+        assert!(said.contains(&format!("the rules no longer admit {refused}, and {unknown} are not known")), "{when}: {said}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_change_ends_the_sessions_that_its_rules_no_longer_admit_where_that_is_asked_for() {
     let world = World::start("").await;
     for (id, name) in [("a", "odile"), ("b", "wren")] {
